@@ -1,0 +1,1 @@
+//! Source text to object, with diagnostics

@@ -1,0 +1,73 @@
+//! The machines we know, by name.
+
+use std::fmt;
+use std::str::FromStr;
+
+use serde::{Deserialize, Serialize};
+
+/// A target machine.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Arch {
+    /// x86 in 64-bit mode.
+    #[serde(rename = "x86-64")]
+    X86_64,
+    /// A64, the 64-bit instruction set of the Arm architecture.
+    Arm64,
+}
+
+impl Arch {
+    /// Every machine, in the order in which help lists them.
+    pub const ALL: &'static [Arch] = &[Arch::X86_64, Arch::Arm64];
+
+    /// The name used by `--target` and `.target`.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Arch::X86_64 => "x86-64",
+            Arch::Arm64 => "arm64",
+        }
+    }
+
+    /// Bytes that `.word` lays down.
+    ///
+    /// Both manuals call the unit of their first members a word: 2 bytes on x86 (SDM Vol. 1, 4.1),
+    /// 4 on Arm (Arm ARM, A1.4).
+    pub const fn word_bytes(self) -> u64 {
+        match self {
+            Arch::X86_64 => 2,
+            Arch::Arm64 => 4,
+        }
+    }
+
+    /// Instructions start at multiples of this many bytes.
+    pub const fn code_alignment(self) -> u64 {
+        match self {
+            Arch::X86_64 => 1,
+            Arch::Arm64 => 4,
+        }
+    }
+}
+
+impl fmt::Display for Arch {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name())
+    }
+}
+
+/// A machine name that we do not know.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("unknown target `{0}`; the targets are x86-64 and arm64")]
+pub struct UnknownArch(pub String);
+
+impl FromStr for Arch {
+    type Err = UnknownArch;
+
+    fn from_str(text: &str) -> Result<Arch, UnknownArch> {
+        Arch::ALL
+            .iter()
+            .copied()
+            .find(|arch| arch.name().eq_ignore_ascii_case(text))
+            .ok_or_else(|| UnknownArch(text.to_string()))
+    }
+}

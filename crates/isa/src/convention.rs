@@ -1,0 +1,106 @@
+//! Calling conventions: what each register is for.
+//!
+//! Sources: psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
+//! AAPCS64, 6.1.1 "General-purpose Registers"; man-pages syscall(2).
+
+use crate::{Arch, Reg, RegKind, Storage, Width};
+
+/// Registers that share a role, in the order in which the convention uses them.
+#[derive(Debug, PartialEq, Eq)]
+pub struct RoleGroup {
+    /// The role in a word or two.
+    pub title: &'static str,
+    /// The registers. A register stands in one group only.
+    pub registers: &'static [Storage],
+}
+
+/// A machine's calling convention on Linux.
+#[derive(Debug)]
+pub struct Convention {
+    /// Every general register, by role.
+    pub groups: &'static [RoleGroup],
+    /// Integer arguments of a routine, in order.
+    pub arguments: &'static [Storage],
+    /// The integer result of a routine.
+    pub result: Storage,
+    /// The system call number.
+    pub syscall_number: Reg,
+    /// System call arguments, in order.
+    pub syscall_arguments: &'static [Storage],
+    /// The system call's result.
+    pub syscall_result: Storage,
+}
+
+const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
+    let mut out = [Storage(0); N];
+    let mut i = 0;
+    while i < N {
+        out[i] = Storage(numbers[i]);
+        i += 1;
+    }
+    out
+}
+
+static X86_64: Convention = Convention {
+    groups: &[
+        RoleGroup { title: "arguments", registers: &list([7, 6, 2, 1, 8, 9]) },
+        RoleGroup { title: "result", registers: &list([0]) },
+        RoleGroup { title: "preserved", registers: &list([3, 5, 12, 13, 14, 15]) },
+        RoleGroup { title: "scratch", registers: &list([10, 11]) },
+        RoleGroup { title: "stack", registers: &list([4]) },
+        RoleGroup { title: "next", registers: &list([16]) },
+    ],
+    arguments: &list([7, 6, 2, 1, 8, 9]),
+    result: Storage(0),
+    syscall_number: Reg::x86(Width::W64, 0),
+    syscall_arguments: &list([7, 6, 2, 10, 8, 9]),
+    syscall_result: Storage(0),
+};
+
+static ARM64: Convention = Convention {
+    groups: &[
+        RoleGroup { title: "arguments", registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
+        RoleGroup {
+            title: "preserved",
+            registers: &list([19, 20, 21, 22, 23, 24, 25, 26, 27, 28]),
+        },
+        RoleGroup {
+            title: "scratch",
+            registers: &list([8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18]),
+        },
+        RoleGroup { title: "frame", registers: &list([29, 30]) },
+        RoleGroup { title: "stack", registers: &list([31]) },
+        RoleGroup { title: "next", registers: &list([32]) },
+    ],
+    arguments: &list([0, 1, 2, 3, 4, 5, 6, 7]),
+    result: Storage(0),
+    syscall_number: Reg::new(RegKind::X, 8),
+    syscall_arguments: &list([0, 1, 2, 3, 4, 5]),
+    syscall_result: Storage(0),
+};
+
+impl Arch {
+    /// The machine's calling convention.
+    pub fn convention(self) -> &'static Convention {
+        match self {
+            Arch::X86_64 => &X86_64,
+            Arch::Arm64 => &ARM64,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_register_has_exactly_one_role() {
+        for &arch in Arch::ALL {
+            let mut seen: Vec<Storage> =
+                arch.convention().groups.iter().flat_map(|g| g.registers).copied().collect();
+            seen.sort();
+            let all: Vec<Storage> = (0..arch.storage_names().len() as u8).map(Storage).collect();
+            assert_eq!(seen, all, "{arch}");
+        }
+    }
+}

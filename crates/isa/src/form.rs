@@ -1,0 +1,113 @@
+//! The shape of a row: an instruction form, the same for every machine.
+
+use crate::{FlagEffects, Reg};
+
+/// Whether an operand is read, written or both.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Access {
+    /// Only read.
+    Read,
+    /// Only written.
+    Write,
+    /// Read, then written.
+    ReadWrite,
+    /// Not accessed: the address of LEA, the operand of a long no-op.
+    None,
+}
+
+impl Access {
+    /// Whether the operand's value is an input.
+    pub const fn reads(self) -> bool {
+        matches!(self, Access::Read | Access::ReadWrite)
+    }
+
+    /// Whether the operand's value is an output.
+    pub const fn writes(self) -> bool {
+        matches!(self, Access::Write | Access::ReadWrite)
+    }
+}
+
+/// An operand position of a form: what may stand there and what happens to it.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Slot<P> {
+    /// Direction of the data.
+    pub access: Access,
+    /// What may stand there.
+    pub pattern: P,
+}
+
+/// A register that a form uses without naming it.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Implicit {
+    /// Direction of the data.
+    pub access: Access,
+    /// The register, at the width used.
+    pub reg: Reg,
+}
+
+/// Where control goes after an instruction.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Control {
+    /// To the next instruction.
+    Next,
+    /// To the operand, always.
+    Jump,
+    /// To the operand if a condition holds, else to the next instruction.
+    Branch,
+    /// To the operand, leaving a return address.
+    Call,
+    /// To the return address.
+    Return,
+    /// Into the kernel, then to the next instruction.
+    Syscall,
+    /// Nowhere: it raises a signal.
+    Trap,
+}
+
+/// One row of a machine's table.
+///
+/// `M` is the machine's list of meanings, `P` its list of operand patterns.
+#[derive(Copy, Clone, Debug)]
+pub struct Form<M: 'static, P: 'static> {
+    /// Preferred mnemonic, in lower case.
+    pub mnemonic: &'static str,
+    /// Other mnemonics for the same row.
+    pub aliases: &'static [&'static str],
+    /// What it does; the machine crate carries it out.
+    pub meaning: M,
+    /// Explicit operands, in the manual's order.
+    pub operands: &'static [Slot<P>],
+    /// Registers used beside the operands.
+    pub implicit: &'static [Implicit],
+    /// The manual's encoding, in the notation the machine's module documents.
+    pub encoding: &'static str,
+    /// Effects on the flags.
+    pub flags: FlagEffects,
+    /// Where control goes.
+    pub control: Control,
+    /// Another row claims the same bytes and is printed instead.
+    pub accepted_only: bool,
+    /// One line in words, starting with a verb.
+    pub summary: &'static str,
+    /// Manual and page heading.
+    pub source: &'static str,
+}
+
+/// What `explain` and error messages need of a row.
+#[derive(Debug, Clone)]
+pub struct FormDoc {
+    /// Preferred mnemonic.
+    pub mnemonic: &'static str,
+    /// Other mnemonics.
+    pub aliases: &'static [&'static str],
+    /// Operands as a reader would write them: `r32, r/m32`.
+    pub syntax: String,
+    /// The manual's encoding.
+    pub encoding: &'static str,
+    /// Effects on the flags.
+    pub flags: FlagEffects,
+    /// One line in words.
+    pub summary: &'static str,
+    /// Manual and page heading.
+    pub source: &'static str,
+}

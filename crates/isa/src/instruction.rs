@@ -1,0 +1,333 @@
+//! Instructions, and the machine-independent doors to encoding and decoding.
+
+use std::fmt;
+use std::ops::RangeInclusive;
+
+use arrayvec::ArrayVec;
+
+use crate::{
+    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, Implicit, Operand, Operands, Width,
+    arm64, x86,
+};
+
+/// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
+pub const MAX_INSTRUCTION_BYTES: usize = 15;
+
+/// A decoded instruction: a row of its machine's table and the operands.
+#[derive(Clone, PartialEq, Debug)]
+pub struct Instruction {
+    /// The machine.
+    pub arch: Arch,
+    /// Index of the row in the machine's table.
+    pub form: u16,
+    /// Explicit operands, in the manual's order.
+    pub operands: Operands,
+    /// Where it stands.
+    pub address: u64,
+    /// Bytes it takes: 1 to 15.
+    pub length: u8,
+}
+
+/// Evaluates an expression on the row of an instruction, whichever machine it belongs to.
+macro_rules! on_form {
+    ($instruction:expr, $form:ident => $value:expr) => {
+        match $instruction.arch {
+            Arch::X86_64 => {
+                let $form = x86::form($instruction.form);
+                $value
+            }
+            Arch::Arm64 => {
+                let $form = arm64::form($instruction.form);
+                $value
+            }
+        }
+    };
+}
+
+impl Instruction {
+    /// The preferred mnemonic.
+    pub fn mnemonic(&self) -> &'static str {
+        on_form!(self, form => form.mnemonic)
+    }
+
+    /// One line in words.
+    pub fn summary(&self) -> &'static str {
+        on_form!(self, form => form.summary)
+    }
+
+    /// Effects on the flags.
+    pub fn flags(&self) -> FlagEffects {
+        on_form!(self, form => form.flags)
+    }
+
+    /// Where control goes.
+    pub fn control(&self) -> Control {
+        on_form!(self, form => form.control)
+    }
+
+    /// Registers used beside the operands.
+    pub fn implicit(&self) -> &'static [Implicit] {
+        on_form!(self, form => form.implicit)
+    }
+
+    /// How the explicit operand at `index` is used.
+    ///
+    /// # Panics
+    ///
+    /// If there is no such operand.
+    pub fn access(&self, index: usize) -> Access {
+        on_form!(self, form => form.operands[index].access)
+    }
+
+    /// Address of the next instruction in memory.
+    pub fn end(&self) -> u64 {
+        self.address.wrapping_add(u64::from(self.length))
+    }
+
+    /// The flags that are undefined after this instruction, given the value of its count operand.
+    ///
+    /// `count` is asked for only by shifts and rotates; it is the count before masking.
+    pub fn undefined_flags(&self, count: u64) -> FlagSet {
+        match self.arch {
+            Arch::X86_64 => x86::undefined_flags(self, count),
+            Arch::Arm64 => self.flags().undefined,
+        }
+    }
+
+    /// The condition a conditional instruction tests, in words, if it is one.
+    pub fn condition_words(&self) -> Option<&'static str> {
+        match self.arch {
+            Arch::X86_64 => x86::form(self.form).meaning.condition().map(x86::Cond::words),
+            Arch::Arm64 => arm64::form(self.form).meaning.condition().map(arm64::condition_words),
+        }
+    }
+}
+
+/// A field of an instruction that a relocation can fill.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Field {
+    /// x86: one byte, the distance from the end of the instruction.
+    Rel8,
+    /// x86: four bytes, the distance from the end of the instruction.
+    Rel32,
+    /// One byte, signed or unsigned.
+    Abs8,
+    /// Two bytes, signed or unsigned.
+    Abs16,
+    /// Four bytes, zero-extended or not extended.
+    Abs32,
+    /// Four bytes, sign-extended to eight.
+    Abs32Signed,
+    /// Eight bytes.
+    Abs64,
+    /// A64 `imm26`: the distance in words, of B and BL.
+    Branch26,
+    /// A64 `imm19`: the distance in words, of B.cond, CBZ and CBNZ.
+    Branch19,
+    /// A64 `immhi:immlo`: the distance in bytes, of ADR.
+    Adr21,
+}
+
+/// Where an encoded instruction waits for a value.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Fixup {
+    /// Byte of the instruction at which the field starts.
+    pub offset: u8,
+    /// What is there.
+    pub field: Field,
+    /// The operand it belongs to.
+    pub operand: u8,
+    /// To be added to the value: what the distance from the field to the end takes away.
+    pub addend: i64,
+}
+
+/// The bytes of an instruction.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Encoded {
+    /// The bytes; fields of fixups are zero.
+    pub bytes: ArrayVec<u8, MAX_INSTRUCTION_BYTES>,
+    /// The fields to fill.
+    pub fixups: ArrayVec<Fixup, 2>,
+    /// Row of the machine's table that was chosen.
+    pub form: u16,
+}
+
+/// Why a parsed statement has no encoding. Spans are added by the caller, which knows the file.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum EncodeError {
+    /// No instruction of the machine has this mnemonic.
+    #[error("`{mnemonic}` is not an instruction of {arch}")]
+    UnknownMnemonic {
+        /// As written, in lower case.
+        mnemonic: String,
+        /// The machine.
+        arch: Arch,
+    },
+    /// The mnemonic exists, but not with operands of these kinds.
+    #[error("`{mnemonic}` does not take {given}")]
+    NoSuchForm {
+        /// As written, in lower case.
+        mnemonic: String,
+        /// The operands given, in words.
+        given: String,
+        /// The operands it does take, one line a form.
+        forms: Vec<String>,
+    },
+    /// The value does not fit its field. `range` is the field's, inclusive.
+    #[error("{value} does not fit; the field holds {} to {}", .range.start(), .range.end())]
+    OutOfRange {
+        /// Index of the operand.
+        operand: usize,
+        /// The value given.
+        value: i128,
+        /// What fits.
+        range: RangeInclusive<i128>,
+        /// Further rule for the value, in words: a multiple, a shape.
+        rule: Option<&'static str>,
+    },
+    /// Nothing tells how wide the memory operand is.
+    #[error("nothing says how wide the memory operand is")]
+    SizeUnknown {
+        /// Index of the operand.
+        operand: usize,
+    },
+    /// `ah` and its like have no encoding beside a register that needs a REX prefix.
+    #[error("`{high}` cannot be used in one instruction with {other}")]
+    HighByteWithRex {
+        /// The high-byte register.
+        high: &'static str,
+        /// What needs the prefix.
+        other: String,
+    },
+    /// The registers of an address do not go together.
+    #[error("{reason}")]
+    BadAddress {
+        /// Index of the operand.
+        operand: usize,
+        /// What is wrong.
+        reason: &'static str,
+    },
+}
+
+/// Why bytes are not an instruction.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum DecodeError {
+    /// The bytes end before the instruction does.
+    #[error("the instruction is cut off")]
+    CutOff,
+    /// No row has these bytes.
+    #[error("not an instruction that we know")]
+    Invalid,
+}
+
+/// Decodes the instruction at the start of `bytes`, which stands at `address`.
+///
+/// # Errors
+///
+/// [`DecodeError::CutOff`] if more bytes are needed, [`DecodeError::Invalid`] if no row has them.
+pub fn decode(arch: Arch, bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
+    match arch {
+        Arch::X86_64 => x86::decode(bytes, address),
+        Arch::Arm64 => arm64::decode(bytes, address),
+    }
+}
+
+/// Encodes in the shortest form; among equally short ones the first in the table.
+///
+/// `address` is where the instruction will stand; only known targets ask for it.
+///
+/// # Errors
+///
+/// An [`EncodeError`] that says which operand is wrong and what would be right.
+pub fn encode(
+    arch: Arch,
+    mnemonic: &str,
+    operands: &[Operand],
+    address: u64,
+) -> Result<Encoded, EncodeError> {
+    encode_at_least(arch, mnemonic, operands, address, 0)
+}
+
+/// Encodes in the shortest form of at least `min_bytes`.
+///
+/// Branches whose target is not known yet take the shortest reach that this allows.
+///
+/// # Errors
+///
+/// As for [`encode`]; also when no form is that long.
+pub fn encode_at_least(
+    arch: Arch,
+    mnemonic: &str,
+    operands: &[Operand],
+    address: u64,
+    min_bytes: usize,
+) -> Result<Encoded, EncodeError> {
+    match arch {
+        Arch::X86_64 => x86::encode(mnemonic, operands, address, min_bytes),
+        Arch::Arm64 => arm64::encode(mnemonic, operands, address),
+    }
+}
+
+/// Every mnemonic of a machine, aliases included, sorted.
+pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
+    match arch {
+        Arch::X86_64 => x86::mnemonics(),
+        Arch::Arm64 => arm64::mnemonics(),
+    }
+}
+
+/// The rows with this mnemonic, in table order; empty if there is none.
+pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
+    match arch {
+        Arch::X86_64 => x86::form_docs(mnemonic),
+        Arch::Arm64 => arm64::form_docs(mnemonic),
+    }
+}
+
+/// Chooses between the errors of two forms: the one that came closer to a match.
+pub(crate) fn closer(a: Option<EncodeError>, b: EncodeError) -> EncodeError {
+    let width = |e: &EncodeError| match e {
+        EncodeError::OutOfRange { range, .. } => range.end().saturating_sub(*range.start()),
+        _ => i128::MAX,
+    };
+    match a {
+        Some(a) if width(&a) >= width(&b) => a,
+        _ => b,
+    }
+}
+
+/// Operands in words, for messages: "a 64-bit register and an immediate".
+pub(crate) fn describe(operands: &[Operand]) -> String {
+    struct Kind<'a>(&'a Operand);
+    impl fmt::Display for Kind<'_> {
+        fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+            match self.0 {
+                Operand::Reg(reg) => write!(f, "`{}` ({} bits)", reg.name(), reg.width().bits()),
+                Operand::Imm(_) | Operand::ShiftedImm(..) => f.write_str("an immediate"),
+                Operand::Mem(mem) => match mem.width {
+                    Some(width) => write!(f, "{} of memory", bits(width)),
+                    None => f.write_str("memory"),
+                },
+                Operand::Target(_) => f.write_str("a code address"),
+                Operand::Shifted(..) => f.write_str("a shifted register"),
+                Operand::Extended(..) => f.write_str("an extended register"),
+                Operand::Cond(_) => f.write_str("a condition"),
+            }
+        }
+    }
+    fn bits(width: Width) -> String {
+        format!("{} bits", width.bits())
+    }
+    match operands {
+        [] => "no operands".to_string(),
+        [one] => Kind(one).to_string(),
+        [first, middle @ .., last] => {
+            let mut text = Kind(first).to_string();
+            for operand in middle {
+                text += &format!(", {}", Kind(operand));
+            }
+            text + &format!(" and {}", Kind(last))
+        }
+    }
+}

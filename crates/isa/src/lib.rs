@@ -1,0 +1,38 @@
+//! What instructions are.
+//!
+//! Each machine has one table of instruction [forms](Form): mnemonic, operand patterns, encoding,
+//! what is read and written, what happens to the flags, and one line in words. The encoder, the
+//! decoder, the printer, the effects and the reference text all come from those rows. Nothing here
+//! executes anything; meanings are named in the rows and carried out in the crate above.
+//!
+//! Callers above this crate work with [`Arch`], [`Instruction`] and [`Operand`], which are the same
+//! for every machine.
+//!
+//! The manuals behind the rows are listed, with their short names, in `docs/sources.md`.
+
+mod arch;
+pub mod arm64;
+mod convention;
+mod flags;
+mod form;
+mod instruction;
+mod operand;
+mod print;
+mod reg;
+#[cfg(any(test, feature = "sample"))]
+pub mod sample;
+mod width;
+pub mod x86;
+
+pub use arch::{Arch, UnknownArch};
+pub use convention::{Convention, RoleGroup};
+pub use flags::{FlagEffects, FlagInfo, FlagSet, FlagsUndefinedWhen};
+pub use form::{Access, Control, Form, FormDoc, Implicit, Slot};
+pub use instruction::{
+    DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES, decode,
+    encode, encode_at_least, form_docs, mnemonics,
+};
+pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Shift, Value};
+pub use print::{Names, NoNames, format_number};
+pub use reg::{Reg, RegKind, Storage};
+pub use width::Width;

@@ -1,0 +1,191 @@
+//! Operands, the same for every machine.
+
+use arrayvec::ArrayVec;
+
+use crate::{Reg, Width};
+
+/// A number in an operand: known now, or an address that is put in later by a fixup.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Value {
+    /// The value.
+    Known(i64),
+    /// A value above `i64::MAX`; only 64-bit operands can hold it.
+    Above(u64),
+    /// Not known when the instruction is encoded: the encoder picks a field that a relocation
+    /// can fill and reports where it is.
+    Late,
+}
+
+impl Value {
+    /// The value, if it is known; one above `i64::MAX` as the same 64 bits, signed.
+    pub fn known(self) -> Option<i64> {
+        match self {
+            Value::Known(value) => Some(value),
+            Value::Above(value) => Some(value as i64),
+            Value::Late => None,
+        }
+    }
+
+    /// The value, with 0 in place of one that is not known yet.
+    pub fn or_zero(self) -> i64 {
+        self.known().unwrap_or(0)
+    }
+}
+
+/// An A64 shift of a register operand.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Shift {
+    /// Logical shift left.
+    Lsl,
+    /// Logical shift right.
+    Lsr,
+    /// Arithmetic shift right.
+    Asr,
+    /// Rotate right.
+    Ror,
+}
+
+impl Shift {
+    /// All four, in encoding order.
+    pub const ALL: [Shift; 4] = [Shift::Lsl, Shift::Lsr, Shift::Asr, Shift::Ror];
+
+    /// The mnemonic, in lower case.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Shift::Lsl => "lsl",
+            Shift::Lsr => "lsr",
+            Shift::Asr => "asr",
+            Shift::Ror => "ror",
+        }
+    }
+}
+
+/// An A64 extension of a register operand.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "the names are the architecture's own")]
+pub enum Extend {
+    Uxtb,
+    Uxth,
+    Uxtw,
+    Uxtx,
+    Sxtb,
+    Sxth,
+    Sxtw,
+    Sxtx,
+}
+
+impl Extend {
+    /// All eight, in encoding order.
+    pub const ALL: [Extend; 8] = [
+        Extend::Uxtb,
+        Extend::Uxth,
+        Extend::Uxtw,
+        Extend::Uxtx,
+        Extend::Sxtb,
+        Extend::Sxth,
+        Extend::Sxtw,
+        Extend::Sxtx,
+    ];
+
+    /// The name, in lower case.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Extend::Uxtb => "uxtb",
+            Extend::Uxth => "uxth",
+            Extend::Uxtw => "uxtw",
+            Extend::Uxtx => "uxtx",
+            Extend::Sxtb => "sxtb",
+            Extend::Sxth => "sxth",
+            Extend::Sxtw => "sxtw",
+            Extend::Sxtx => "sxtx",
+        }
+    }
+
+    /// The low bits of `value` that this extension keeps, extended to 64 bits.
+    pub const fn apply(self, value: u64) -> u64 {
+        match self {
+            Extend::Uxtb => value & 0xff,
+            Extend::Uxth => value & 0xffff,
+            Extend::Uxtw => value & 0xffff_ffff,
+            Extend::Uxtx | Extend::Sxtx => value,
+            Extend::Sxtb => value as i8 as u64,
+            Extend::Sxth => value as i16 as u64,
+            Extend::Sxtw => value as i32 as u64,
+        }
+    }
+}
+
+/// When an A64 address is written back to its base register.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub enum IndexMode {
+    /// `[base, offset]`: never.
+    #[default]
+    Offset,
+    /// `[base, offset]!`: before the access.
+    Pre,
+    /// `[base], offset`: after the access.
+    Post,
+}
+
+/// A memory operand: `base + index * scale + displacement`, and how wide the access is.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Mem {
+    /// Base register. The x86 instruction pointer stands for the address of the next instruction.
+    pub base: Option<Reg>,
+    /// Index register.
+    pub index: Option<Reg>,
+    /// Factor on the index: 1, 2, 4 or 8.
+    pub scale: u8,
+    /// How an A64 index register is extended first.
+    pub extend: Option<Extend>,
+    /// Displacement in bytes.
+    pub disp: Value,
+    /// Width as written, or as the instruction determines it.
+    pub width: Option<Width>,
+    /// Write-back to the base.
+    pub mode: IndexMode,
+}
+
+impl Mem {
+    /// `[base + disp]`.
+    pub fn base_disp(base: Reg, disp: i64) -> Mem {
+        Mem { base: Some(base), disp: Value::Known(disp), ..Mem::absolute(0) }
+    }
+
+    /// `[address]`.
+    pub fn absolute(address: i64) -> Mem {
+        Mem {
+            base: None,
+            index: None,
+            scale: 1,
+            extend: None,
+            disp: Value::Known(address),
+            width: None,
+            mode: IndexMode::Offset,
+        }
+    }
+}
+
+/// One operand of an instruction.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Operand {
+    /// A register.
+    Reg(Reg),
+    /// An immediate.
+    Imm(Value),
+    /// An immediate with an A64 left shift of 12, 16, 32 or 48 bits: the unshifted value, the shift.
+    ShiftedImm(Value, u8),
+    /// Memory.
+    Mem(Mem),
+    /// A place in the code, or for ADR in the data, as an absolute address.
+    Target(Value),
+    /// A register shifted by a constant.
+    Shifted(Reg, Shift, u8),
+    /// A register extended, then shifted left by a constant.
+    Extended(Reg, Extend, u8),
+    /// An A64 condition, by encoding: 0 `eq` to 15 `nv`.
+    Cond(u8),
+}
+
+/// The operands of one instruction.
+pub type Operands = ArrayVec<Operand, 4>;

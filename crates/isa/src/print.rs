@@ -1,0 +1,200 @@
+//! Instructions as text, in the syntax that the assembler reads back.
+
+use std::fmt::Write;
+
+use crate::{
+    Arch, Extend, IndexMode, Instruction, Mem, Operand, RegKind, Shift, Value, Width, arm64, x86,
+};
+
+/// Names for addresses.
+pub trait Names {
+    /// A name that the assembler would resolve to `address`, such as `lamp` or `lamp + 4`.
+    fn name(&self, address: u64) -> Option<String>;
+}
+
+/// No address has a name.
+pub struct NoNames;
+
+impl Names for NoNames {
+    fn name(&self, _: u64) -> Option<String> {
+        None
+    }
+}
+
+/// A number as listings show it: decimal up to 4096 either way, hex beyond.
+pub fn format_number(value: i64) -> String {
+    match value {
+        -4096..=4096 => value.to_string(),
+        4097.. => format!("{value:#x}"),
+        _ => format!("-{:#x}", value.unsigned_abs()),
+    }
+}
+
+impl Instruction {
+    /// The instruction as source text: mnemonic, a space, operands. Addresses with a name in
+    /// `names` are printed by it.
+    pub fn print(&self, names: &dyn Names) -> String {
+        let mut text = self.mnemonic().to_string();
+        for (index, operand) in self.operands.iter().enumerate() {
+            text += if index == 0 { " " } else { ", " };
+            match self.arch {
+                Arch::X86_64 => print_x86(&mut text, self, index, operand, names),
+                Arch::Arm64 => print_arm64(&mut text, operand, names),
+            }
+        }
+        text
+    }
+}
+
+fn number(value: Value) -> String {
+    match value {
+        Value::Known(value) => format_number(value),
+        Value::Above(value) => format!("{value:#x}"),
+        Value::Late => "?".to_string(),
+    }
+}
+
+fn address(text: &mut String, value: Value, names: &dyn Names) {
+    let address = value.or_zero() as u64;
+    match names.name(address) {
+        Some(name) => text.push_str(&name),
+        None => write!(text, "{address:#x}").expect("a String takes everything"),
+    }
+}
+
+fn print_x86(
+    text: &mut String,
+    instruction: &Instruction,
+    index: usize,
+    operand: &Operand,
+    names: &dyn Names,
+) {
+    match operand {
+        Operand::Reg(reg) => text.push_str(reg.name()),
+        Operand::Imm(value) => text.push_str(&number(*value)),
+        Operand::Target(value) => address(text, *value, names),
+        Operand::Mem(mem) => {
+            let form = x86::form(instruction.form);
+            let told = form.operands[index].pattern.data_width().is_none_or(|width| {
+                form.operands.iter().zip(&instruction.operands).any(|(slot, operand)| {
+                    matches!(slot.pattern, x86::Pattern::R(w) | x86::Pattern::Acc(w) if w == width)
+                        && matches!(operand, Operand::Reg(_))
+                })
+            });
+            if let (Some(width), false) = (mem.width, told) {
+                text.push_str(width.x86_keyword());
+                text.push(' ');
+            }
+            print_x86_address(text, instruction, mem, names);
+        }
+        // No x86 row has these.
+        Operand::ShiftedImm(..)
+        | Operand::Shifted(..)
+        | Operand::Extended(..)
+        | Operand::Cond(_) => {}
+    }
+}
+
+fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, names: &dyn Names) {
+    let disp = mem.disp.or_zero();
+    if let Some(base) = mem.base
+        && base.kind == RegKind::Ip
+    {
+        let target = instruction.end().wrapping_add(disp as u64);
+        if let Some(name) = names.name(target) {
+            let _ = write!(text, "[{name}]");
+            return;
+        }
+    }
+    text.push('[');
+    let mut first = true;
+    for (reg, scale) in [(mem.base, 1), (mem.index, mem.scale)] {
+        let Some(reg) = reg else { continue };
+        if !first {
+            text.push_str(" + ");
+        }
+        text.push_str(reg.name());
+        if scale != 1 || (mem.base.is_none() && mem.index.is_some()) {
+            let _ = write!(text, "*{scale}");
+        }
+        first = false;
+    }
+    if first {
+        text.push_str(&format_number(disp));
+    } else if disp != 0 {
+        let sign = if disp < 0 { '-' } else { '+' };
+        let size = format_number(disp.wrapping_neg());
+        let size = if disp < 0 { size } else { format_number(disp) };
+        let _ = write!(text, " {sign} {size}");
+    }
+    text.push(']');
+}
+
+fn print_arm64(text: &mut String, operand: &Operand, names: &dyn Names) {
+    // Writing to a String cannot fail, so the results are let go.
+    match operand {
+        Operand::Reg(reg) => text.push_str(reg.name()),
+        Operand::Imm(value) => {
+            let _ = write!(text, "#{}", number(*value));
+        }
+        Operand::ShiftedImm(value, shift) => {
+            let _ = write!(text, "#{}", number(*value));
+            if *shift != 0 {
+                let _ = write!(text, ", lsl #{shift}");
+            }
+        }
+        Operand::Target(value) => address(text, *value, names),
+        Operand::Shifted(reg, shift, amount) => {
+            text.push_str(reg.name());
+            if *amount != 0 || *shift != Shift::Lsl {
+                let _ = write!(text, ", {} #{amount}", shift.name());
+            }
+        }
+        Operand::Extended(reg, extend, amount) => {
+            let _ = write!(text, "{}, {}", reg.name(), extend.name());
+            if *amount != 0 {
+                let _ = write!(text, " #{amount}");
+            }
+        }
+        Operand::Cond(cond) => text.push_str(arm64::condition_name(*cond)),
+        Operand::Mem(mem) => print_arm64_address(text, mem),
+    }
+}
+
+fn print_arm64_address(text: &mut String, mem: &Mem) {
+    let base = mem.base.map_or("?", |base| base.name());
+    let _ = write!(text, "[{base}");
+    let disp = mem.disp.or_zero();
+    match (mem.index, mem.mode) {
+        (Some(index), _) => {
+            let _ = write!(text, ", {}", index.name());
+            let amount = mem.scale.trailing_zeros();
+            match mem.extend {
+                None | Some(Extend::Uxtx) if index.width() == Width::W64 => {
+                    if amount != 0 {
+                        let _ = write!(text, ", lsl #{amount}");
+                    }
+                }
+                extend => {
+                    let _ = write!(text, ", {}", extend.unwrap_or(Extend::Uxtw).name());
+                    if amount != 0 {
+                        let _ = write!(text, " #{amount}");
+                    }
+                }
+            }
+            text.push(']');
+        }
+        (None, IndexMode::Offset) => {
+            if disp != 0 {
+                let _ = write!(text, ", #{}", format_number(disp));
+            }
+            text.push(']');
+        }
+        (None, IndexMode::Pre) => {
+            let _ = write!(text, ", #{}]!", format_number(disp));
+        }
+        (None, IndexMode::Post) => {
+            let _ = write!(text, "], #{}", format_number(disp));
+        }
+    }
+}

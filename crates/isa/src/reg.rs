@@ -1,0 +1,306 @@
+//! Registers as sources name them, and the storage behind the names.
+//!
+//! `eax`, `ax`, `al` and `ah` are four names for parts of one storage register; reports of what
+//! changed speak of storage, and operands speak of names.
+
+use crate::{Arch, Width};
+
+/// What kind of name a register has: its machine, its width and its place in the storage register.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum RegKind {
+    /// x86 low byte: `al` ... `r15b`.
+    Byte,
+    /// x86 bits 8 to 15 of the first four registers: `ah`, `ch`, `dh`, `bh`; the number is the storage register's.
+    HighByte,
+    /// x86 16-bit: `ax` ... `r15w`.
+    Word,
+    /// x86 32-bit: `eax` ... `r15d`.
+    Dword,
+    /// x86 64-bit: `rax` ... `r15`.
+    Qword,
+    /// The x86 instruction pointer, as a base of an address.
+    Ip,
+    /// A64 32-bit: `w0` ... `w30`, number 31 the zero register `wzr`.
+    W,
+    /// A64 64-bit: `x0` ... `x30`, number 31 the zero register `xzr`.
+    X,
+    /// The A64 stack pointer, 32-bit view.
+    Wsp,
+    /// The A64 stack pointer.
+    Sp,
+}
+
+/// A register name.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub struct Reg {
+    /// Width and part.
+    pub kind: RegKind,
+    /// The number the encoding gives it.
+    pub number: u8,
+}
+
+/// A full-width register of a machine's register file, by index.
+///
+/// x86-64: 0 to 15 the general registers in encoding order, 16 the instruction pointer.
+/// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct Storage(pub u8);
+
+const QWORD: [&str; 16] = [
+    "rax", "rcx", "rdx", "rbx", "rsp", "rbp", "rsi", "rdi", "r8", "r9", "r10", "r11", "r12", "r13",
+    "r14", "r15",
+];
+const DWORD: [&str; 16] = [
+    "eax", "ecx", "edx", "ebx", "esp", "ebp", "esi", "edi", "r8d", "r9d", "r10d", "r11d", "r12d",
+    "r13d", "r14d", "r15d",
+];
+const WORD: [&str; 16] = [
+    "ax", "cx", "dx", "bx", "sp", "bp", "si", "di", "r8w", "r9w", "r10w", "r11w", "r12w", "r13w",
+    "r14w", "r15w",
+];
+const BYTE: [&str; 16] = [
+    "al", "cl", "dl", "bl", "spl", "bpl", "sil", "dil", "r8b", "r9b", "r10b", "r11b", "r12b",
+    "r13b", "r14b", "r15b",
+];
+const HIGH_BYTE: [&str; 4] = ["ah", "ch", "dh", "bh"];
+const X: [&str; 32] = [
+    "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13", "x14",
+    "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25", "x26", "x27",
+    "x28", "x29", "x30", "xzr",
+];
+const W: [&str; 32] = [
+    "w0", "w1", "w2", "w3", "w4", "w5", "w6", "w7", "w8", "w9", "w10", "w11", "w12", "w13", "w14",
+    "w15", "w16", "w17", "w18", "w19", "w20", "w21", "w22", "w23", "w24", "w25", "w26", "w27",
+    "w28", "w29", "w30", "wzr",
+];
+
+impl Reg {
+    /// The register of this kind and number.
+    pub const fn new(kind: RegKind, number: u8) -> Reg {
+        Reg { kind, number }
+    }
+
+    /// The x86 general register `number` at `width`, without the high-byte names.
+    pub const fn x86(width: Width, number: u8) -> Reg {
+        let kind = match width {
+            Width::W8 => RegKind::Byte,
+            Width::W16 => RegKind::Word,
+            Width::W32 => RegKind::Dword,
+            Width::W64 => RegKind::Qword,
+        };
+        Reg { kind, number }
+    }
+
+    /// Bits this name gives access to.
+    pub const fn width(self) -> Width {
+        match self.kind {
+            RegKind::Byte | RegKind::HighByte => Width::W8,
+            RegKind::Word => Width::W16,
+            RegKind::Dword | RegKind::W | RegKind::Wsp => Width::W32,
+            RegKind::Qword | RegKind::Ip | RegKind::X | RegKind::Sp => Width::W64,
+        }
+    }
+
+    /// The name, in lower case.
+    pub fn name(self) -> &'static str {
+        let n = usize::from(self.number);
+        match self.kind {
+            RegKind::Byte => BYTE[n],
+            RegKind::HighByte => HIGH_BYTE[n],
+            RegKind::Word => WORD[n],
+            RegKind::Dword => DWORD[n],
+            RegKind::Qword => QWORD[n],
+            RegKind::Ip => "rip",
+            RegKind::W => W[n],
+            RegKind::X => X[n],
+            RegKind::Wsp => "wsp",
+            RegKind::Sp => "sp",
+        }
+    }
+
+    /// The storage register this is a part of; `None` for the zero registers.
+    pub const fn storage(self) -> Option<Storage> {
+        match self.kind {
+            RegKind::Byte | RegKind::HighByte | RegKind::Word | RegKind::Dword | RegKind::Qword => {
+                Some(Storage(self.number))
+            }
+            RegKind::Ip => Some(Storage(16)),
+            RegKind::W | RegKind::X if self.number == 31 => None,
+            RegKind::W | RegKind::X => Some(Storage(self.number)),
+            RegKind::Wsp | RegKind::Sp => Some(Storage(31)),
+        }
+    }
+
+    /// Bit of the storage register at which this part starts: 8 for `ah` and its like, else 0.
+    pub const fn shift(self) -> u32 {
+        if matches!(self.kind, RegKind::HighByte) { 8 } else { 0 }
+    }
+
+    /// This part of a storage register's value, zero-extended.
+    pub const fn part_of(self, value: u64) -> u64 {
+        (value >> self.shift()) & self.width().mask()
+    }
+
+    /// The storage register's value after `part` is written through this name.
+    ///
+    /// 32-bit writes clear the upper half on both machines; 8- and 16-bit writes keep the rest.
+    /// Source: SDM Vol. 1, 3.4.1.1; Arm ARM, B1.2.1.
+    pub const fn merged_into(self, value: u64, part: u64) -> u64 {
+        match self.width() {
+            Width::W64 => part,
+            Width::W32 => part & Width::W32.mask(),
+            narrow => {
+                let mask = narrow.mask() << self.shift();
+                (value & !mask) | ((part << self.shift()) & mask)
+            }
+        }
+    }
+
+    /// The register with this name, in any case.
+    pub fn parse(arch: Arch, name: &str) -> Option<Reg> {
+        if name.len() > 4 || name.len() < 2 {
+            return None;
+        }
+        let mut lower = [0u8; 4];
+        for (to, from) in lower.iter_mut().zip(name.bytes()) {
+            *to = from.to_ascii_lowercase();
+        }
+        let name = std::str::from_utf8(&lower[..name.len()]).ok()?;
+        match arch {
+            Arch::X86_64 => parse_x86(name),
+            Arch::Arm64 => parse_arm64(name),
+        }
+    }
+}
+
+fn parse_x86(name: &str) -> Option<Reg> {
+    let find = |names: &[&str], kind| {
+        let number = names.iter().position(|n| *n == name)?;
+        Some(Reg::new(kind, number as u8))
+    };
+    match name.len() {
+        2 => find(&WORD, RegKind::Word)
+            .or_else(|| find(&BYTE, RegKind::Byte))
+            .or_else(|| find(&HIGH_BYTE, RegKind::HighByte))
+            .or_else(|| find(&QWORD, RegKind::Qword)),
+        _ if name == "rip" => Some(Reg::new(RegKind::Ip, 0)),
+        _ => find(&QWORD, RegKind::Qword)
+            .or_else(|| find(&DWORD, RegKind::Dword))
+            .or_else(|| find(&BYTE, RegKind::Byte))
+            .or_else(|| find(&WORD, RegKind::Word)),
+    }
+}
+
+fn parse_arm64(name: &str) -> Option<Reg> {
+    match name {
+        "sp" => return Some(Reg::new(RegKind::Sp, 31)),
+        "wsp" => return Some(Reg::new(RegKind::Wsp, 31)),
+        "xzr" => return Some(Reg::new(RegKind::X, 31)),
+        "wzr" => return Some(Reg::new(RegKind::W, 31)),
+        // The procedure call standard's names for the link register and the frame pointer.
+        "lr" => return Some(Reg::new(RegKind::X, 30)),
+        "fp" => return Some(Reg::new(RegKind::X, 29)),
+        _ => {}
+    }
+    let kind = match name.as_bytes()[0] {
+        b'x' => RegKind::X,
+        b'w' => RegKind::W,
+        _ => return None,
+    };
+    let digits = &name[1..];
+    if digits.starts_with('0') && digits.len() > 1 || !digits.bytes().all(|b| b.is_ascii_digit()) {
+        return None;
+    }
+    let number: u8 = digits.parse().ok()?;
+    (number <= 30).then_some(Reg::new(kind, number))
+}
+
+impl Arch {
+    /// Names of the storage registers, by [`Storage`] index.
+    pub fn storage_names(self) -> &'static [&'static str] {
+        const X86: [&str; 17] = [
+            "rax", "rcx", "rdx", "rbx", "rsp", "rbp", "rsi", "rdi", "r8", "r9", "r10", "r11",
+            "r12", "r13", "r14", "r15", "rip",
+        ];
+        const ARM64: [&str; 33] = [
+            "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13",
+            "x14", "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25",
+            "x26", "x27", "x28", "x29", "x30", "sp", "pc",
+        ];
+        match self {
+            Arch::X86_64 => &X86,
+            Arch::Arm64 => &ARM64,
+        }
+    }
+
+    /// The program counter's storage register.
+    pub fn pc(self) -> Storage {
+        Storage(self.storage_names().len() as u8 - 1)
+    }
+
+    /// The stack pointer's storage register.
+    pub fn stack_pointer(self) -> Storage {
+        match self {
+            Arch::X86_64 => Storage(4),
+            Arch::Arm64 => Storage(31),
+        }
+    }
+
+    /// The full-width name of a storage register.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn storage_name(self, storage: Storage) -> &'static str {
+        self.storage_names()[usize::from(storage.0)]
+    }
+
+    /// Every register name a source may use, for suggestions and completion.
+    pub fn register_names(self) -> Vec<&'static str> {
+        match self {
+            Arch::X86_64 => [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE, &["rip"]].concat(),
+            Arch::Arm64 => [&X[..], &W, &["sp", "wsp", "lr", "fp"]].concat(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_name_parses_to_a_register_of_that_name() {
+        for &arch in Arch::ALL {
+            for name in arch.register_names() {
+                let reg = Reg::parse(arch, name).unwrap_or_else(|| panic!("{name}"));
+                let canonical = match name {
+                    "lr" => "x30",
+                    "fp" => "x29",
+                    other => other,
+                };
+                assert_eq!(reg.name(), canonical);
+                assert_eq!(Reg::parse(arch, &name.to_uppercase()), Some(reg));
+            }
+        }
+        for bad in ["x31", "x01", "w", "rax1", "xx", "ah0", ""] {
+            assert_eq!(Reg::parse(Arch::Arm64, bad), None, "{bad}");
+            assert_eq!(Reg::parse(Arch::X86_64, bad), None, "{bad}");
+        }
+    }
+
+    #[test]
+    fn narrow_writes_keep_and_doubleword_writes_clear_the_upper_bits() {
+        let old = 0x1122_3344_5566_7788;
+        let cases = [
+            ("al", 0x1122_3344_5566_77ff),
+            ("ah", 0x1122_3344_5566_ff88),
+            ("ax", 0x1122_3344_5566_00ff),
+            ("eax", 0x0000_0000_0000_00ff),
+            ("rax", 0x0000_0000_0000_00ff),
+        ];
+        for (name, wanted) in cases {
+            let reg = Reg::parse(Arch::X86_64, name).unwrap();
+            assert_eq!(reg.merged_into(old, 0xff), wanted, "{name}");
+        }
+    }
+}

@@ -1,0 +1,279 @@
+//! Random valid operands for any row, for tests that walk the tables.
+//!
+//! Only with the feature `sample`. Addresses stay near two given places, so that a caller who runs
+//! the instructions can map memory there.
+
+use rand::Rng;
+use rand::seq::IndexedRandom;
+
+use crate::{
+    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Shift, Value, Width,
+    arm64, x86,
+};
+
+/// Where sampled instructions and the data they name stand.
+#[derive(Copy, Clone, Debug)]
+pub struct Places {
+    /// Address of the instruction.
+    pub code: u64,
+    /// An address that memory operands without registers point to; below 2^31.
+    pub data: u64,
+}
+
+/// How many rows the machine's table has.
+pub fn form_count(arch: Arch) -> u16 {
+    match arch {
+        Arch::X86_64 => x86::form_count(),
+        Arch::Arm64 => arm64::form_count(),
+    }
+}
+
+/// Random operands for the row `form`, all of whose values fit it.
+pub fn operands(arch: Arch, form: u16, places: Places, rng: &mut impl Rng) -> Operands {
+    match arch {
+        Arch::X86_64 => x86_operands(x86::form(form), places, rng),
+        Arch::Arm64 => arm64::form(form)
+            .operands
+            .iter()
+            .map(|slot| arm64_operand(slot.pattern, places, rng))
+            .collect(),
+    }
+}
+
+fn x86_operands(
+    form: &Form<x86::Meaning, x86::Pattern>,
+    places: Places,
+    rng: &mut impl Rng,
+) -> Operands {
+    loop {
+        let operands: Operands =
+            form.operands.iter().map(|slot| x86_operand(slot.pattern, places, rng)).collect();
+        // High bytes and REX prefixes exclude each other.
+        let regs = || {
+            operands.iter().flat_map(|operand| match operand {
+                Operand::Reg(reg) => [Some(*reg), None],
+                Operand::Mem(mem) => [mem.base, mem.index],
+                _ => [None, None],
+            })
+        };
+        let high = regs().flatten().any(|reg| reg.kind == RegKind::HighByte);
+        let rex = form.encoding.contains("REX")
+            || regs()
+                .flatten()
+                .any(|reg| reg.number >= 8 || (reg.kind == RegKind::Byte && reg.number >= 4));
+        if !(high && rex) {
+            return operands;
+        }
+    }
+}
+
+/// A number with an interesting shape as often as a uniform one, sign-extended from `width`.
+pub fn number(width: Width, rng: &mut impl Rng) -> i64 {
+    let edge = [
+        0,
+        1,
+        -1,
+        2,
+        0x7f,
+        0x80,
+        0xff,
+        0x7fff,
+        0x8000,
+        0x7fff_ffff,
+        0x8000_0000,
+        i64::MAX,
+        i64::MIN,
+    ];
+    let value = match rng.random_range(0..4) {
+        0 => *edge.choose(rng).expect("not empty"),
+        1 => rng.random_range(-128..128),
+        2 => 1i64 << rng.random_range(0..64),
+        _ => rng.random(),
+    };
+    width.sign_extend(value as u64)
+}
+
+fn x86_reg(width: Width, rng: &mut impl Rng) -> Reg {
+    if width == Width::W8 && rng.random_range(0..4) == 0 {
+        return Reg::new(RegKind::HighByte, rng.random_range(0..4));
+    }
+    Reg::x86(width, rng.random_range(0..16))
+}
+
+fn x86_operand(pattern: x86::Pattern, places: Places, rng: &mut impl Rng) -> Operand {
+    use x86::Pattern as P;
+    let imm = |value: i64| Operand::Imm(Value::Known(value));
+    match pattern {
+        P::R(width) => Operand::Reg(x86_reg(width, rng)),
+        P::R32NotEax => Operand::Reg(Reg::x86(Width::W32, rng.random_range(1..16))),
+        P::Rm(width) if rng.random() => Operand::Reg(x86_reg(width, rng)),
+        P::Rm(width) => Operand::Mem(Mem { width: Some(width), ..x86_memory(places, rng) }),
+        P::M => Operand::Mem(x86_memory(places, rng)),
+        P::Acc(width) => Operand::Reg(Reg::x86(width, 0)),
+        P::Cl => Operand::Reg(Reg::x86(Width::W8, 1)),
+        P::One => imm(1),
+        P::Imm(width) => imm(number(width, rng)),
+        P::Simm8 => imm(number(Width::W8, rng)),
+        P::Simm32 => imm(number(Width::W32, rng)),
+        P::Uimm8 => imm(rng.random_range(0..256)),
+        P::Uimm16 => imm(rng.random_range(0..65536)),
+        P::Rel8 => target(places.code, rng.random_range(-100..100)),
+        P::Rel32 => target(places.code, rng.random_range(-1_000_000..1_000_000)),
+        P::Moffs(width) => {
+            Operand::Mem(Mem { width: Some(width), ..Mem::absolute(places.data as i64) })
+        }
+    }
+}
+
+fn target(from: u64, distance: i64) -> Operand {
+    Operand::Target(Value::Known(from as i64 + distance))
+}
+
+fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
+    let disp = match rng.random_range(0..3) {
+        0 => 0,
+        1 => rng.random_range(-128..128),
+        _ => rng.random_range(-100_000..100_000),
+    };
+    let width = if rng.random_range(0..8) == 0 { Width::W32 } else { Width::W64 };
+    let base = Reg::x86(width, rng.random_range(0..16));
+    let index = loop {
+        let number = rng.random_range(0..16);
+        if number != 4 && number != base.number {
+            break Reg::x86(width, number);
+        }
+    };
+    let scale = 1 << rng.random_range(0..4);
+    let disp_value = Value::Known(disp);
+    match rng.random_range(0..6) {
+        0 => Mem::absolute(places.data as i64),
+        1 => Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64),
+        2 => Mem { index: Some(index), scale, disp: disp_value, ..Mem::absolute(0) },
+        3 => Mem {
+            base: Some(base),
+            index: Some(index),
+            scale,
+            disp: disp_value,
+            ..Mem::absolute(0)
+        },
+        _ => Mem::base_disp(base, disp),
+    }
+}
+
+fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) -> Operand {
+    use arm64::Pattern as P;
+    let imm = |value: i64| Operand::Imm(Value::Known(value));
+    let bits = |width: Width| i64::from(width.bits());
+    match pattern {
+        P::R(width, _) => Operand::Reg(a64_reg(width, rng)),
+        P::RSp(width, _) => Operand::Reg(a64_base(width, rng)),
+        P::Sp(Width::W64) => Operand::Reg(Reg::new(RegKind::Sp, 31)),
+        P::Sp(_) => Operand::Reg(Reg::new(RegKind::Wsp, 31)),
+        P::AddSubImm => match rng.random() {
+            true => imm(rng.random_range(0..4096)),
+            false => Operand::ShiftedImm(Value::Known(rng.random_range(0..4096)), 12),
+        },
+        P::Bitmask(width) => imm(run_of_ones(width, rng)),
+        P::MovBitmask(width) => loop {
+            let value = run_of_ones(width, rng);
+            let parts = |v: u64| (0..4).filter(|hw| v >> (16 * hw) & 0xffff != 0).count();
+            let value_bits = value as u64 & width.mask();
+            if parts(value_bits) > 1 && parts(!value_bits & width.mask()) > 1 {
+                break imm(value);
+            }
+        },
+        P::MoveWide(width) => {
+            let shift = 16 * rng.random_range(0..width.bits() as u8 / 16);
+            let value = if rng.random_range(0..8) == 0 { 0 } else { rng.random_range(0..65536) };
+            let value = Value::Known(value);
+            if shift == 0 { Operand::Imm(value) } else { Operand::ShiftedImm(value, shift) }
+        }
+        P::MovImm(width) => {
+            imm(rng.random_range(1i64..65536) << (16 * rng.random_range(0..bits(width) / 16)))
+        }
+        P::MovInverted(width) => {
+            let part =
+                rng.random_range(1i64..65535) << (16 * rng.random_range(0..bits(width) / 16));
+            imm(width.sign_extend(!part as u64))
+        }
+        P::ShiftedReg(width, ror) => {
+            let reg = a64_reg(width, rng);
+            let shift = Shift::ALL[rng.random_range(0..if ror { 4 } else { 3 })];
+            let amount = rng.random_range(0..width.bits() as u8);
+            match (shift, amount) {
+                (Shift::Lsl, 0) => Operand::Reg(reg),
+                _ => Operand::Shifted(reg, shift, amount),
+            }
+        }
+        P::ExtendedReg(width) => {
+            let extend = Extend::ALL[rng.random_range(0..8)];
+            let full = width == Width::W64 && matches!(extend, Extend::Uxtx | Extend::Sxtx);
+            let reg = a64_reg(if full { Width::W64 } else { Width::W32 }, rng);
+            Operand::Extended(reg, extend, rng.random_range(0..5))
+        }
+        P::LeftShift(width) | P::RightShift(width) => imm(rng.random_range(0..bits(width))),
+        P::Cond => Operand::Cond(rng.random_range(0..16)),
+        P::InvertedCond => Operand::Cond(rng.random_range(0..14)),
+        P::MemOffset(access, offset) => a64_memory(access, offset, IndexMode::Offset, rng),
+        P::MemPre(access, offset) => a64_memory(access, offset, IndexMode::Pre, rng),
+        P::MemPost(access, offset) => a64_memory(access, offset, IndexMode::Post, rng),
+        P::MemReg(access) => {
+            let extend = *[None, Some(Extend::Sxtx), Some(Extend::Uxtw), Some(Extend::Sxtw)]
+                .choose(rng)
+                .expect("not empty");
+            let wide = matches!(extend, None | Some(Extend::Sxtx));
+            Operand::Mem(Mem {
+                base: Some(a64_base(Width::W64, rng)),
+                index: Some(a64_reg(if wide { Width::W64 } else { Width::W32 }, rng)),
+                scale: if rng.random() { access.bytes() as u8 } else { 1 },
+                extend,
+                width: Some(access),
+                ..Mem::absolute(0)
+            })
+        }
+        P::Label26 | P::Label19 => target(places.code, 4 * rng.random_range(-10_000..10_000)),
+        P::AdrLabel => target(places.code, rng.random_range(-100_000..100_000)),
+        P::Imm16 => imm(rng.random_range(0..65536)),
+    }
+}
+
+fn a64_reg(width: Width, rng: &mut impl Rng) -> Reg {
+    let kind = if width == Width::W64 { RegKind::X } else { RegKind::W };
+    Reg::new(kind, rng.random_range(0..32))
+}
+
+fn a64_base(width: Width, rng: &mut impl Rng) -> Reg {
+    let (kind, stack) = match width {
+        Width::W64 => (RegKind::X, RegKind::Sp),
+        _ => (RegKind::W, RegKind::Wsp),
+    };
+    match rng.random_range(0..32) {
+        31 => Reg::new(stack, 31),
+        number => Reg::new(kind, number),
+    }
+}
+
+fn run_of_ones(width: Width, rng: &mut impl Rng) -> i64 {
+    let size = 2u32 << rng.random_range(0..width.bits().ilog2());
+    let ones = rng.random_range(1..size);
+    let run = u64::MAX >> (64 - ones);
+    let mut value = (0..64 / size).fold(0, |value, n| value | run << (n * size));
+    value = value.rotate_left(rng.random_range(0..size)) & width.mask();
+    value as i64
+}
+
+fn a64_memory(
+    access: Width,
+    offset: arm64::Offset,
+    mode: IndexMode,
+    rng: &mut impl Rng,
+) -> Operand {
+    let unit = access.bytes() as i64;
+    let disp = match offset {
+        arm64::Offset::Scaled12 => rng.random_range(0..4096) * unit,
+        arm64::Offset::Signed9 => rng.random_range(-256..256),
+        arm64::Offset::Scaled7 => rng.random_range(-64..64) * unit,
+    };
+    let base = a64_base(Width::W64, rng);
+    Operand::Mem(Mem { width: Some(access), mode, ..Mem::base_disp(base, disp) })
+}

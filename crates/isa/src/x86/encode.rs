@@ -1,0 +1,443 @@
+//! Operands to bytes: matching rows, choosing among them, and laying the instruction out.
+
+use std::ops::RangeInclusive;
+
+use arrayvec::ArrayVec;
+
+use super::encoding::{ModRm, immediate_bytes};
+use super::{Form, Meaning, Pattern, Row, table};
+use crate::instruction::{closer, describe};
+use crate::{Arch, EncodeError, Encoded, Field, Fixup, Mem, Operand, Reg, RegKind, Value, Width};
+
+/// The shortest encoding of at least `min_bytes`; among equally short ones the first row.
+///
+/// # Errors
+///
+/// See [`crate::encode`].
+pub fn encode(
+    mnemonic: &str,
+    operands: &[Operand],
+    address: u64,
+    min_bytes: usize,
+) -> Result<Encoded, EncodeError> {
+    let table = table();
+    let Some(numbers) = table.by_mnemonic.get(mnemonic) else {
+        return Err(EncodeError::UnknownMnemonic {
+            mnemonic: mnemonic.to_string(),
+            arch: Arch::X86_64,
+        });
+    };
+    let mut best: Option<Encoded> = None;
+    let mut error = None;
+    // Data widths of the matching forms whose width only the memory operand's keyword could tell.
+    let mut untold_widths = 0u64;
+    for &number in numbers {
+        let row = &table.rows[usize::from(number)];
+        if !kinds_match(row.form, operands) {
+            continue;
+        }
+        match layout(row, number, operands, address) {
+            Ok(encoded) if encoded.bytes.len() < min_bytes => {}
+            Ok(encoded) => {
+                if let Some(width) = untold_width(row.form, operands) {
+                    untold_widths |= width.bytes();
+                }
+                if best.as_ref().is_none_or(|b| encoded.bytes.len() < b.bytes.len()) {
+                    best = Some(encoded);
+                }
+            }
+            Err(e) => error = Some(closer(error, e)),
+        }
+    }
+    if untold_widths.count_ones() > 1 {
+        let operand = operands.iter().position(|o| matches!(o, Operand::Mem(_))).unwrap_or(0);
+        return Err(EncodeError::SizeUnknown { operand });
+    }
+    best.ok_or_else(|| {
+        error.unwrap_or_else(|| EncodeError::NoSuchForm {
+            mnemonic: mnemonic.to_string(),
+            given: describe(operands),
+            forms: super::form_docs(mnemonic).into_iter().map(|doc| doc.syntax).collect(),
+        })
+    })
+}
+
+/// Encodes in the given row, or says why not.
+///
+/// # Errors
+///
+/// See [`crate::encode`].
+///
+/// # Panics
+///
+/// If there is no such row.
+pub fn encode_form(
+    number: u16,
+    operands: &[Operand],
+    address: u64,
+) -> Result<Encoded, EncodeError> {
+    let row = &table().rows[usize::from(number)];
+    if !kinds_match(row.form, operands) {
+        return Err(EncodeError::NoSuchForm {
+            mnemonic: row.form.mnemonic.to_string(),
+            given: describe(operands),
+            forms: vec![super::syntax(row.form)],
+        });
+    }
+    layout(row, number, operands, address)
+}
+
+/// Width of a form whose memory operand has no width and no register beside it to tell one.
+fn untold_width(form: &Form, operands: &[Operand]) -> Option<Width> {
+    let position =
+        operands.iter().position(|o| matches!(o, Operand::Mem(mem) if mem.width.is_none()))?;
+    let width = form.operands[position].pattern.data_width()?;
+    let told = form.operands.iter().any(|slot| slot.pattern.tells_width() == Some(width));
+    (!told).then_some(width)
+}
+
+fn kinds_match(form: &Form, operands: &[Operand]) -> bool {
+    form.operands.len() == operands.len()
+        && form
+            .operands
+            .iter()
+            .zip(operands)
+            .all(|(slot, operand)| kind_matches(slot.pattern, operand))
+}
+
+/// Whether the operand is of the pattern's kind; values are looked at in [`layout`].
+fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
+    match (pattern, operand) {
+        (Pattern::R(width) | Pattern::Rm(width), Operand::Reg(reg)) => {
+            reg.kind != RegKind::Ip && reg.width() == width
+        }
+        (Pattern::R32NotEax, Operand::Reg(reg)) => reg.kind == RegKind::Dword && reg.number != 0,
+        (Pattern::Acc(width), Operand::Reg(reg)) => *reg == Reg::x86(width, 0),
+        (Pattern::Cl, Operand::Reg(reg)) => *reg == Reg::x86(Width::W8, 1),
+        (Pattern::Rm(width), Operand::Mem(mem)) => mem.width.is_none_or(|w| w == width),
+        (Pattern::M, Operand::Mem(_)) => true,
+        (Pattern::Moffs(width), Operand::Mem(mem)) => {
+            mem.width.is_none_or(|w| w == width) && mem.base.is_none() && mem.index.is_none()
+        }
+        (Pattern::One, Operand::Imm(value)) => *value == Value::Known(1),
+        // A byte that is sign-extended cannot hold an address.
+        (Pattern::Simm8, Operand::Imm(value)) => *value != Value::Late,
+        (Pattern::Imm(_) | Pattern::Simm32 | Pattern::Uimm8 | Pattern::Uimm16, Operand::Imm(_)) => {
+            true
+        }
+        (Pattern::Rel8 | Pattern::Rel32, Operand::Target(_)) => true,
+        _ => false,
+    }
+}
+
+/// Values an immediate may have, as the source writes them, at this operand width.
+fn immediate_range(pattern: Pattern) -> RangeInclusive<i128> {
+    match pattern {
+        Pattern::Imm(width) => -(1 << (width.bits() - 1))..=(1 << width.bits()) - 1,
+        Pattern::Simm8 => -128..=127,
+        Pattern::Simm32 => -(1 << 31)..=(1 << 31) - 1,
+        Pattern::Uimm8 => 0..=255,
+        Pattern::Uimm16 => 0..=65535,
+        _ => 0..=0,
+    }
+}
+
+/// The value as the field holds it, if it fits.
+///
+/// A sign-extended field also holds the unsigned values whose upper bits are all ones at the width
+/// of the operation: `add eax, 0xffffffff` adds -1.
+fn fit(pattern: Pattern, value: Value, width: Width) -> Result<i64, (i128, RangeInclusive<i128>)> {
+    let range = immediate_range(pattern);
+    let (exact, wrapped) = match value {
+        Value::Late => return Ok(0),
+        Value::Known(v) => {
+            let above = i128::from(v) - (1i128 << width.bits());
+            (i128::from(v), if v > 0 { above } else { i128::from(v) })
+        }
+        Value::Above(v) if width == Width::W64 => (i128::from(v), i128::from(v) - (1i128 << 64)),
+        Value::Above(v) => (i128::from(v), i128::from(v)),
+    };
+    let sign_extended = matches!(pattern, Pattern::Simm8 | Pattern::Simm32);
+    if range.contains(&exact) || (sign_extended && wrapped < 0 && range.contains(&wrapped)) {
+        Ok(exact as i64)
+    } else {
+        Err((exact, range))
+    }
+}
+
+/// The parts of an instruction, gathered from its operands.
+#[derive(Default)]
+struct Parts {
+    rex: u8,
+    /// An operand needs a REX prefix even if none of its bits is set: `sil` and its like.
+    rex_for: Option<Reg>,
+    high_byte: Option<Reg>,
+    address32: bool,
+    opcode_reg: u8,
+    modrm: u8,
+    sib: Option<u8>,
+    disp: ArrayVec<u8, 4>,
+    disp_fixup: Option<(u8, Field)>,
+    imm: ArrayVec<u8, 8>,
+    imm_fixup: Option<(u8, Field)>,
+    /// The operand whose code offset counts from the end of the instruction, and its target.
+    relative: Option<(usize, Value, usize)>,
+}
+
+const REX_W: u8 = 8;
+const REX_R: u8 = 4;
+const REX_X: u8 = 2;
+const REX_B: u8 = 1;
+
+impl Parts {
+    /// Notes what a register needs of the REX prefix, and returns its low three bits.
+    fn register(&mut self, reg: Reg, rex_bit: u8) -> u8 {
+        if reg.kind == RegKind::HighByte {
+            self.high_byte = Some(reg);
+            return reg.number + 4;
+        }
+        if reg.number >= 8 {
+            self.rex |= rex_bit;
+            self.rex_for = Some(reg);
+        } else if reg.kind == RegKind::Byte && reg.number >= 4 {
+            self.rex_for = Some(reg);
+        }
+        reg.number & 7
+    }
+
+    /// Lays out a memory operand. Source: SDM Vol. 2A, tables 2-2 and 2-3, and 2.2.1.6.
+    fn memory(&mut self, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
+        let bad = |reason| EncodeError::BadAddress { operand, reason };
+        let (mut base, mut index) = (mem.base, mem.index);
+        // The stack pointer cannot be scaled, but as a plain second term it can be the base.
+        if let (Some(i), Some(b)) = (index, base)
+            && i.number == 4
+            && mem.scale == 1
+            && b.number != 4
+        {
+            (base, index) = (Some(i), Some(b));
+        }
+        if index.is_some_and(|i| i.number == 4) {
+            return Err(bad("the stack pointer cannot be an index"));
+        }
+        for reg in [base, index].into_iter().flatten() {
+            match reg.kind {
+                RegKind::Qword | RegKind::Ip => {}
+                RegKind::Dword => self.address32 = true,
+                _ => return Err(bad("an address is formed from 64-bit or 32-bit registers")),
+            }
+        }
+        if let (Some(b), Some(i)) = (base, index)
+            && b.width() != i.width()
+        {
+            return Err(bad("base and index must be equally wide"));
+        }
+        if index.is_some_and(|i| i.kind == RegKind::Ip)
+            || (base.is_some_and(|b| b.kind == RegKind::Ip) && index.is_some())
+        {
+            return Err(bad("`rip` goes with a displacement only"));
+        }
+
+        let disp = mem.disp.or_zero();
+        let disp32 = i32::try_from(disp).map_err(|_| EncodeError::OutOfRange {
+            operand,
+            value: i128::from(disp),
+            range: i128::from(i32::MIN)..=i128::from(i32::MAX),
+            rule: Some("a displacement is 32 bits, signed"),
+        })?;
+        let late = mem.disp == Value::Late;
+        let long = |parts: &mut Parts, field| {
+            parts.disp.extend(disp32.to_le_bytes());
+            if late {
+                parts.disp_fixup = Some((operand as u8, field));
+            }
+        };
+        let Some(base) = base else {
+            self.modrm |= 0b100;
+            let index_bits = match index {
+                Some(index) => self.register(index, REX_X),
+                None => 0b100,
+            };
+            self.sib = Some(scale_bits(mem.scale) << 6 | index_bits << 3 | 0b101);
+            long(self, Field::Abs32Signed);
+            return Ok(());
+        };
+        if base.kind == RegKind::Ip {
+            self.modrm |= 0b101;
+            long(self, Field::Rel32);
+            return Ok(());
+        }
+        let base_bits = self.register(base, REX_B);
+        if index.is_some() || base_bits == 0b100 {
+            let index_bits = match index {
+                Some(index) => self.register(index, REX_X),
+                None => 0b100,
+            };
+            self.modrm |= 0b100;
+            self.sib = Some(scale_bits(mem.scale) << 6 | index_bits << 3 | base_bits);
+        } else {
+            self.modrm |= base_bits;
+        }
+        // With rBP or r13 as base, mode 00 means something else.
+        if disp == 0 && !late && base_bits != 0b101 {
+            return Ok(());
+        }
+        if let (Ok(disp8), false) = (i8::try_from(disp), late) {
+            self.modrm |= 0b01 << 6;
+            self.disp.push(disp8 as u8);
+        } else {
+            self.modrm |= 0b10 << 6;
+            long(self, Field::Abs32Signed);
+        }
+        Ok(())
+    }
+}
+
+fn scale_bits(scale: u8) -> u8 {
+    scale.trailing_zeros() as u8
+}
+
+fn layout(
+    row: &Row,
+    number: u16,
+    operands: &[Operand],
+    address: u64,
+) -> Result<Encoded, EncodeError> {
+    let e = &row.encoding;
+    let mut parts = Parts { rex: if e.rex_w { REX_W } else { 0 }, ..Parts::default() };
+    if let ModRm::Digit(digit) = e.modrm {
+        parts.modrm = digit << 3;
+    }
+    let width = super::operand_width(row.form);
+    // PUSH sign-extends to the stack's width, not to that of an operand.
+    let width = if row.form.meaning == Meaning::Push { Width::W64 } else { width };
+    for (index, (slot, operand)) in row.form.operands.iter().zip(operands).enumerate() {
+        match (slot.pattern, *operand) {
+            (Pattern::R(_) | Pattern::R32NotEax, Operand::Reg(reg)) if e.plus_reg => {
+                parts.opcode_reg = parts.register(reg, REX_B);
+            }
+            (Pattern::R(_) | Pattern::R32NotEax, Operand::Reg(reg)) => {
+                let bits = parts.register(reg, REX_R);
+                parts.modrm |= bits << 3;
+            }
+            (Pattern::Rm(_), Operand::Reg(reg)) => {
+                let bits = parts.register(reg, REX_B);
+                parts.modrm |= 0b11 << 6 | bits;
+            }
+            (Pattern::Rm(_) | Pattern::M, Operand::Mem(mem)) => parts.memory(index, &mem)?,
+            (Pattern::Moffs(_), Operand::Mem(mem)) => {
+                parts.imm.extend(mem.disp.or_zero().to_le_bytes());
+                if mem.disp == Value::Late {
+                    parts.imm_fixup = Some((index as u8, Field::Abs64));
+                }
+            }
+            (Pattern::Rel8 | Pattern::Rel32, Operand::Target(target)) => {
+                parts.relative = Some((index, target, immediate_bytes(slot.pattern)));
+            }
+            (Pattern::One, _) => {} // the opcode implies it
+            (pattern, Operand::Imm(value)) => {
+                let bytes = immediate_bytes(pattern);
+                let field = fit(pattern, value, width).map_err(|(value, range)| {
+                    EncodeError::OutOfRange { operand: index, value, range, rule: None }
+                })?;
+                parts.imm.extend(field.to_le_bytes()[..bytes].iter().copied());
+                if value == Value::Late {
+                    let field = match pattern {
+                        Pattern::Simm32 => Field::Abs32Signed,
+                        _ => match bytes {
+                            1 => Field::Abs8,
+                            2 => Field::Abs16,
+                            4 => Field::Abs32,
+                            _ => Field::Abs64,
+                        },
+                    };
+                    parts.imm_fixup = Some((index as u8, field));
+                }
+            }
+            _ => {} // the opcode implies it
+        }
+    }
+    assemble_bytes(row, number, parts, address)
+}
+
+fn assemble_bytes(
+    row: &Row,
+    number: u16,
+    parts: Parts,
+    address: u64,
+) -> Result<Encoded, EncodeError> {
+    let e = &row.encoding;
+    let needs_rex = parts.rex != 0 || parts.rex_for.is_some();
+    if let (Some(high), true) = (parts.high_byte, needs_rex) {
+        return Err(EncodeError::HighByteWithRex {
+            high: high.name(),
+            other: match parts.rex_for {
+                Some(reg) => format!("`{}`", reg.name()),
+                None => "a 64-bit operand".to_string(),
+            },
+        });
+    }
+    let mut out = Encoded { form: number, ..Encoded::default() };
+    let bytes = &mut out.bytes;
+    if e.address32 || parts.address32 {
+        bytes.push(0x67);
+    }
+    if e.operand16 {
+        bytes.push(0x66);
+    }
+    bytes.extend(e.mandatory);
+    if needs_rex {
+        bytes.push(0x40 | parts.rex);
+    }
+    if e.two_byte {
+        bytes.push(0x0f);
+    }
+    bytes.push(e.opcode + parts.opcode_reg);
+    bytes.extend(e.suffix);
+    if e.modrm != ModRm::None {
+        bytes.push(parts.modrm);
+        bytes.extend(parts.sib);
+    }
+    let disp_offset = bytes.len();
+    bytes.extend(parts.disp);
+    let imm_offset = bytes.len();
+    bytes.extend(parts.imm);
+    if let Some((operand, target, size)) = parts.relative {
+        let end = bytes.len() + size;
+        let field = if size == 1 { Field::Rel8 } else { Field::Rel32 };
+        let distance = match target {
+            Value::Late => {
+                out.fixups.push(Fixup {
+                    offset: bytes.len() as u8,
+                    field,
+                    operand: operand as u8,
+                    addend: -(size as i64),
+                });
+                0
+            }
+            known => {
+                let target = known.or_zero();
+                target.wrapping_sub(address.wrapping_add(end as u64) as i64)
+            }
+        };
+        let limit = 1i64 << (8 * size - 1);
+        if !(-limit..limit).contains(&distance) {
+            return Err(EncodeError::OutOfRange {
+                operand,
+                value: i128::from(distance),
+                range: i128::from(-limit)..=i128::from(limit - 1),
+                rule: Some("the distance from the end of the instruction, in bytes"),
+            });
+        }
+        bytes.extend(distance.to_le_bytes()[..size].iter().copied());
+    }
+    let length = bytes.len() as i64;
+    let fixups = [(parts.disp_fixup, disp_offset), (parts.imm_fixup, imm_offset)];
+    for (fixup, offset) in fixups {
+        if let Some((operand, field)) = fixup {
+            let addend = if field == Field::Rel32 { offset as i64 - length } else { 0 };
+            out.fixups.push(Fixup { offset: offset as u8, field, operand, addend });
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,436 @@
+//! x86 in 64-bit mode: the vocabulary of its table, and the doors to encoder and decoder.
+//!
+//! # Encoding notation
+//!
+//! A row's `encoding` is written as the manual writes it (SDM Vol. 2A, 3.1.1.1): opcode bytes in
+//! hex; `/r` for a ModRM byte whose reg field is a register operand, `/0` to `/7` for one whose reg
+//! field is that digit; `ib iw id io` and `cb cd` for immediates and code offsets; `+r` for a
+//! register in the low bits of the opcode; `REX.W +` for the 64-bit operand size. `66` is the
+//! operand-size prefix; a row whose first operand is 16 bits wide has it without saying so. `F2`
+//! and `F3` before the opcode are mandatory prefixes.
+
+mod decode;
+mod encode;
+mod encoding;
+mod table;
+#[cfg(test)]
+mod tests;
+
+use std::sync::OnceLock;
+
+pub use decode::decode;
+pub use encode::{encode, encode_form};
+
+use crate::{
+    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, Reg, RegKind,
+    Width,
+};
+use encoding::Encoding;
+
+/// The status flags, at their bits in RFLAGS. Source: SDM Vol. 1, 3.4.3.1.
+pub mod flag {
+    use crate::FlagSet;
+
+    /// Carry.
+    pub const CF: FlagSet = FlagSet(1 << 0);
+    /// Parity of the low byte of the result.
+    pub const PF: FlagSet = FlagSet(1 << 2);
+    /// Carry out of bit 3.
+    pub const AF: FlagSet = FlagSet(1 << 4);
+    /// Zero.
+    pub const ZF: FlagSet = FlagSet(1 << 6);
+    /// Sign.
+    pub const SF: FlagSet = FlagSet(1 << 7);
+    /// Direction of string instructions; a control flag, kept beside the status flags.
+    pub const DF: FlagSet = FlagSet(1 << 10);
+    /// Overflow.
+    pub const OF: FlagSet = FlagSet(1 << 11);
+    /// All six status flags.
+    pub const STATUS: FlagSet = CF.with(PF).with(AF).with(ZF).with(SF).with(OF);
+}
+
+/// The status flags in report order.
+pub const FLAGS: &[FlagInfo] = &[
+    FlagInfo { flag: flag::CF, name: "CF", word: "carry" },
+    FlagInfo { flag: flag::ZF, name: "ZF", word: "zero" },
+    FlagInfo { flag: flag::SF, name: "SF", word: "sign" },
+    FlagInfo { flag: flag::OF, name: "OF", word: "overflow" },
+    FlagInfo { flag: flag::PF, name: "PF", word: "parity" },
+    FlagInfo { flag: flag::AF, name: "AF", word: "adjust" },
+];
+
+/// A row of the x86 table.
+pub type Form = crate::Form<Meaning, Pattern>;
+/// An operand position of a row.
+pub type Slot = crate::Slot<Pattern>;
+
+/// A condition of Jcc, SETcc and CMOVcc, by encoding. Source: SDM Vol. 1, B.1.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "the names are the manual's own; `words` says what they mean")]
+pub enum Cond {
+    O,
+    No,
+    B,
+    Ae,
+    E,
+    Ne,
+    Be,
+    A,
+    S,
+    Ns,
+    P,
+    Np,
+    L,
+    Ge,
+    Le,
+    G,
+}
+
+impl Cond {
+    /// All sixteen, in encoding order.
+    pub const ALL: [Cond; 16] = [
+        Cond::O,
+        Cond::No,
+        Cond::B,
+        Cond::Ae,
+        Cond::E,
+        Cond::Ne,
+        Cond::Be,
+        Cond::A,
+        Cond::S,
+        Cond::Ns,
+        Cond::P,
+        Cond::Np,
+        Cond::L,
+        Cond::Ge,
+        Cond::Le,
+        Cond::G,
+    ];
+
+    /// The condition in words.
+    pub const fn words(self) -> &'static str {
+        match self {
+            Cond::O => "signed overflow",
+            Cond::No => "no signed overflow",
+            Cond::B => "below (unsigned)",
+            Cond::Ae => "above or equal (unsigned)",
+            Cond::E => "equal",
+            Cond::Ne => "not equal",
+            Cond::Be => "below or equal (unsigned)",
+            Cond::A => "above (unsigned)",
+            Cond::S => "negative",
+            Cond::Ns => "not negative",
+            Cond::P => "parity even",
+            Cond::Np => "parity odd",
+            Cond::L => "less (signed)",
+            Cond::Ge => "greater or equal (signed)",
+            Cond::Le => "less or equal (signed)",
+            Cond::G => "greater (signed)",
+        }
+    }
+
+    /// The flags it reads.
+    pub const fn tested(self) -> FlagSet {
+        match self {
+            Cond::O | Cond::No => flag::OF,
+            Cond::B | Cond::Ae => flag::CF,
+            Cond::E | Cond::Ne => flag::ZF,
+            Cond::Be | Cond::A => flag::CF.with(flag::ZF),
+            Cond::S | Cond::Ns => flag::SF,
+            Cond::P | Cond::Np => flag::PF,
+            Cond::L | Cond::Ge => flag::SF.with(flag::OF),
+            Cond::Le | Cond::G => flag::ZF.with(flag::SF).with(flag::OF),
+        }
+    }
+}
+
+/// What an instruction does. Each has one semantic function in the machine crate.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "each is the manual's instruction of that name")]
+pub enum Meaning {
+    Mov,
+    Movzx,
+    Movsx,
+    Lea,
+    Push,
+    Pop,
+    Xchg,
+    Add,
+    Adc,
+    Sub,
+    Sbb,
+    Cmp,
+    And,
+    Or,
+    Xor,
+    Test,
+    Inc,
+    Dec,
+    Neg,
+    Not,
+    Shl,
+    Shr,
+    Sar,
+    Rol,
+    Ror,
+    Rcl,
+    Rcr,
+    /// One operand: a product twice as wide.
+    Mul,
+    /// One operand: a signed product twice as wide.
+    ImulWide,
+    /// Two or three operands: a product of the operands' width.
+    Imul,
+    Div,
+    Idiv,
+    /// CBW, CWDE, CDQE: the accumulator's lower half, sign-extended into it.
+    ExtendAccumulator,
+    /// CWD, CDQ, CQO: the accumulator's sign, into every bit of the data register.
+    SpreadSign,
+    Jmp,
+    Jcc(Cond),
+    Setcc(Cond),
+    Cmovcc(Cond),
+    Call,
+    Ret,
+    Loop,
+    Loope,
+    Loopne,
+    /// Jump if RCX is zero.
+    Jrcxz,
+    /// Jump if ECX is zero.
+    Jecxz,
+    Nop,
+    Syscall,
+    Int3,
+    Ud2,
+}
+
+impl Meaning {
+    /// The condition, of an instruction that has one.
+    pub const fn condition(self) -> Option<Cond> {
+        match self {
+            Meaning::Jcc(cond) | Meaning::Setcc(cond) | Meaning::Cmovcc(cond) => Some(cond),
+            _ => None,
+        }
+    }
+}
+
+/// What may stand in an operand position, in the manual's terms (SDM Vol. 2A, 3.1.1.3).
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Pattern {
+    /// A general register of this width.
+    R(Width),
+    /// A 32-bit register other than EAX: XCHG EAX, EAX would be the bytes of NOP.
+    R32NotEax,
+    /// A general register or memory of this width.
+    Rm(Width),
+    /// An address that is not accessed.
+    M,
+    /// AL, AX, EAX or RAX.
+    Acc(Width),
+    /// CL, as a count.
+    Cl,
+    /// The constant 1, as a count; it takes no bytes.
+    One,
+    /// An immediate of this width, signed or unsigned.
+    Imm(Width),
+    /// A byte, sign-extended to the width of the first operand.
+    Simm8,
+    /// Four bytes, sign-extended to eight.
+    Simm32,
+    /// An unsigned byte.
+    Uimm8,
+    /// An unsigned 16-bit word.
+    Uimm16,
+    /// A code offset of one byte.
+    Rel8,
+    /// A code offset of four bytes.
+    Rel32,
+    /// Memory at an absolute address of eight bytes.
+    Moffs(Width),
+}
+
+impl Pattern {
+    /// Width of what stands there, for patterns that have one.
+    pub const fn width(self) -> Option<Width> {
+        match self {
+            Pattern::R(w)
+            | Pattern::Rm(w)
+            | Pattern::Acc(w)
+            | Pattern::Imm(w)
+            | Pattern::Moffs(w) => Some(w),
+            Pattern::R32NotEax => Some(Width::W32),
+            Pattern::Cl | Pattern::Simm8 | Pattern::Uimm8 => Some(Width::W8),
+            Pattern::Simm32 => Some(Width::W32),
+            Pattern::Uimm16 => Some(Width::W16),
+            Pattern::M | Pattern::One | Pattern::Rel8 | Pattern::Rel32 => None,
+        }
+    }
+
+    /// Width of the register or memory there; `None` for immediates, counts and targets.
+    pub const fn data_width(self) -> Option<Width> {
+        match self {
+            Pattern::R(w) | Pattern::Rm(w) | Pattern::Acc(w) | Pattern::Moffs(w) => Some(w),
+            Pattern::R32NotEax => Some(Width::W32),
+            _ => None,
+        }
+    }
+
+    /// Whether a register there tells the width of a memory operand beside it.
+    const fn tells_width(self) -> Option<Width> {
+        match self {
+            Pattern::R(w) | Pattern::Acc(w) => Some(w),
+            Pattern::R32NotEax => Some(Width::W32),
+            _ => None,
+        }
+    }
+
+    fn syntax(self) -> String {
+        match self {
+            Pattern::R(w) => format!("r{}", w.bits()),
+            Pattern::R32NotEax => "r32".into(),
+            Pattern::Rm(w) => format!("r/m{}", w.bits()),
+            Pattern::M => "m".into(),
+            Pattern::Acc(w) => Reg::x86(w, 0).name().into(),
+            Pattern::Cl => "cl".into(),
+            Pattern::One => "1".into(),
+            Pattern::Imm(w) => format!("imm{}", w.bits()),
+            Pattern::Simm8 | Pattern::Uimm8 => "imm8".into(),
+            Pattern::Simm32 => "imm32".into(),
+            Pattern::Uimm16 => "imm16".into(),
+            Pattern::Rel8 => "rel8".into(),
+            Pattern::Rel32 => "rel32".into(),
+            Pattern::Moffs(w) => format!("moffs{}", w.bits()),
+        }
+    }
+}
+
+/// A row with its encoding parsed.
+pub(crate) struct Row {
+    pub form: &'static Form,
+    pub encoding: Encoding,
+}
+
+pub(crate) struct Table {
+    pub rows: Vec<Row>,
+    /// Row numbers by mnemonic, aliases included.
+    pub by_mnemonic: std::collections::HashMap<&'static str, Vec<u16>>,
+    pub by_opcode: decode::Index,
+    pub mnemonics: Vec<&'static str>,
+}
+
+pub(crate) fn table() -> &'static Table {
+    static TABLE: OnceLock<Table> = OnceLock::new();
+    TABLE.get_or_init(|| {
+        let rows: Vec<Row> = table::GROUPS
+            .iter()
+            .flat_map(|group| group.iter())
+            .map(|form| Row { form, encoding: Encoding::parse(form) })
+            .collect();
+        let mut by_mnemonic = std::collections::HashMap::<_, Vec<u16>>::new();
+        for (number, row) in rows.iter().enumerate() {
+            for name in std::iter::once(&row.form.mnemonic).chain(row.form.aliases) {
+                by_mnemonic.entry(*name).or_default().push(number as u16);
+            }
+        }
+        let mut mnemonics: Vec<&'static str> = by_mnemonic.keys().copied().collect();
+        mnemonics.sort_unstable();
+        let by_opcode = decode::Index::new(&rows);
+        Table { rows, by_mnemonic, by_opcode, mnemonics }
+    })
+}
+
+/// The row with this number.
+///
+/// # Panics
+///
+/// If there is no such row.
+pub fn form(number: u16) -> &'static Form {
+    table().rows[usize::from(number)].form
+}
+
+/// How many rows there are.
+pub fn form_count() -> u16 {
+    table().rows.len() as u16
+}
+
+/// Every mnemonic, aliases included, sorted.
+pub fn mnemonics() -> &'static [&'static str] {
+    &table().mnemonics
+}
+
+fn syntax(form: &Form) -> String {
+    form.operands.iter().map(|slot| slot.pattern.syntax()).collect::<Vec<_>>().join(", ")
+}
+
+/// The rows with this mnemonic.
+pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
+    let table = table();
+    let numbers = table.by_mnemonic.get(mnemonic).map(Vec::as_slice).unwrap_or_default();
+    numbers
+        .iter()
+        .map(|&number| {
+            let form = table.rows[usize::from(number)].form;
+            FormDoc {
+                mnemonic: form.mnemonic,
+                aliases: form.aliases,
+                syntax: syntax(form),
+                encoding: form.encoding,
+                flags: form.flags,
+                summary: form.summary,
+                source: form.source,
+            }
+        })
+        .collect()
+}
+
+/// The width an instruction works at: that of its first operand, or of the accumulator it uses.
+pub fn operand_width(form: &Form) -> Width {
+    form.operands
+        .iter()
+        .find_map(|slot| slot.pattern.data_width())
+        .or_else(|| form.implicit.first().map(|implicit| implicit.reg.width()))
+        .unwrap_or(Width::W64)
+}
+
+/// The count of a shift after masking: 5 bits, or 6 for 64-bit operands.
+///
+/// Source: SDM Vol. 2B, SAL/SAR/SHL/SHR.
+pub const fn masked_count(width: Width, count: u64) -> u32 {
+    (count & if matches!(width, Width::W64) { 63 } else { 31 }) as u32
+}
+
+pub(crate) fn undefined_flags(instruction: &Instruction, count: u64) -> FlagSet {
+    let form = form(instruction.form);
+    let width = operand_width(form);
+    let masked = masked_count(width, count);
+    let shifts = !form.flags.undefined_when.is_empty();
+    if shifts && masked == 0 {
+        return FlagSet::NONE; // a count of 0 changes no flag
+    }
+    form.flags.undefined_when.iter().fold(form.flags.undefined, |undefined, (when, flags)| {
+        let holds = match when {
+            FlagsUndefinedWhen::CountAboveOne => masked > 1,
+            FlagsUndefinedWhen::CountNotBelowWidth => masked >= width.bits(),
+        };
+        if holds { undefined | *flags } else { undefined }
+    })
+}
+
+/// The explicit operand that is a shift count, if the instruction has one.
+pub fn count_operand(instruction: &Instruction) -> Option<Operand> {
+    let form = form(instruction.form);
+    let index = form
+        .operands
+        .iter()
+        .position(|slot| matches!(slot.pattern, Pattern::Cl | Pattern::One | Pattern::Uimm8))?;
+    Some(instruction.operands[index])
+}
+
+const fn slot(access: Access, pattern: Pattern) -> Slot {
+    Slot { access, pattern }
+}
+
+/// The instruction pointer as the base of an address.
+pub const RIP: Reg = Reg::new(RegKind::Ip, 0);

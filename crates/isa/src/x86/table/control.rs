@@ -1,0 +1,225 @@
+//! Control transfer, SETcc, and what stands alone.
+
+use super::*;
+use crate::x86::Cond;
+
+/// The two reaches of Jcc for each condition; the low digit of the opcode, mnemonic, aliases.
+macro_rules! jcc {
+    ($($digit:literal $name:literal [$($alias:literal),*] $cond:expr;)*) => {
+        &[$(
+            Form { operands: &[r(Pattern::Rel8)], encoding: concat!("7", $digit, " cb"), ..jcc($cond, $name, &[$($alias),*]) },
+            Form { operands: &[r(Pattern::Rel32)], encoding: concat!("0F 8", $digit, " cd"), ..jcc($cond, $name, &[$($alias),*]) },
+        )*]
+    };
+}
+
+const fn jcc(cond: Cond, mnemonic: &'static str, aliases: &'static [&'static str]) -> Form {
+    Form {
+        mnemonic,
+        aliases,
+        meaning: Meaning::Jcc(cond),
+        flags: FlagEffects::tests(cond.tested()),
+        control: Control::Branch,
+        summary: "jumps if the condition holds",
+        source: "SDM Vol. 2A, Jcc",
+        ..PLAIN
+    }
+}
+
+pub(super) const JCC: &[Form] = jcc! {
+    "0" "jo" [] Cond::O;
+    "1" "jno" [] Cond::No;
+    "2" "jb" ["jc", "jnae"] Cond::B;
+    "3" "jae" ["jnb", "jnc"] Cond::Ae;
+    "4" "je" ["jz"] Cond::E;
+    "5" "jne" ["jnz"] Cond::Ne;
+    "6" "jbe" ["jna"] Cond::Be;
+    "7" "ja" ["jnbe"] Cond::A;
+    "8" "js" [] Cond::S;
+    "9" "jns" [] Cond::Ns;
+    "A" "jp" ["jpe"] Cond::P;
+    "B" "jnp" ["jpo"] Cond::Np;
+    "C" "jl" ["jnge"] Cond::L;
+    "D" "jge" ["jnl"] Cond::Ge;
+    "E" "jle" ["jng"] Cond::Le;
+    "F" "jg" ["jnle"] Cond::G;
+};
+
+macro_rules! setcc {
+    ($($digit:literal $name:literal [$($alias:literal),*] $cond:expr;)*) => {
+        &[$(
+            Form { operands: &[w(RM8)], encoding: concat!("0F 9", $digit, " /r"), ..setcc($cond, $name, &[$($alias),*]) },
+        )*]
+    };
+}
+
+const fn setcc(cond: Cond, mnemonic: &'static str, aliases: &'static [&'static str]) -> Form {
+    Form {
+        mnemonic,
+        aliases,
+        meaning: Meaning::Setcc(cond),
+        flags: FlagEffects::tests(cond.tested()),
+        summary: "sets the byte to 1 if the condition holds, else to 0",
+        source: "SDM Vol. 2B, SETcc",
+        ..PLAIN
+    }
+}
+
+pub(super) const SETCC: &[Form] = setcc! {
+    "0" "seto" [] Cond::O;
+    "1" "setno" [] Cond::No;
+    "2" "setb" ["setc", "setnae"] Cond::B;
+    "3" "setae" ["setnb", "setnc"] Cond::Ae;
+    "4" "sete" ["setz"] Cond::E;
+    "5" "setne" ["setnz"] Cond::Ne;
+    "6" "setbe" ["setna"] Cond::Be;
+    "7" "seta" ["setnbe"] Cond::A;
+    "8" "sets" [] Cond::S;
+    "9" "setns" [] Cond::Ns;
+    "A" "setp" ["setpe"] Cond::P;
+    "B" "setnp" ["setpo"] Cond::Np;
+    "C" "setl" ["setnge"] Cond::L;
+    "D" "setge" ["setnl"] Cond::Ge;
+    "E" "setle" ["setng"] Cond::Le;
+    "F" "setg" ["setnle"] Cond::G;
+};
+
+const JMP: Form = Form {
+    mnemonic: "jmp",
+    meaning: Meaning::Jmp,
+    control: Control::Jump,
+    summary: "jumps",
+    source: "SDM Vol. 2A, JMP",
+    ..PLAIN
+};
+const CALL: Form = Form {
+    mnemonic: "call",
+    meaning: Meaning::Call,
+    implicit: &[updates(Width::W64, SP)],
+    control: Control::Call,
+    summary: "pushes the address of the next instruction and jumps",
+    source: "SDM Vol. 2A, CALL",
+    ..PLAIN
+};
+const RET: Form = Form {
+    mnemonic: "ret",
+    meaning: Meaning::Ret,
+    implicit: &[updates(Width::W64, SP)],
+    control: Control::Return,
+    summary: "pops the return address, then the given number of bytes, and jumps there",
+    source: "SDM Vol. 2B, RET",
+    ..PLAIN
+};
+const LOOP: Form = Form {
+    mnemonic: "loop",
+    meaning: Meaning::Loop,
+    operands: &[r(Pattern::Rel8)],
+    implicit: &[updates(Width::W64, C)],
+    encoding: "E2 cb",
+    control: Control::Branch,
+    summary: "subtracts 1 from RCX and jumps if it is not 0; no flag changes",
+    source: "SDM Vol. 2A, LOOP/LOOPcc",
+    ..PLAIN
+};
+const JRCXZ: Form = Form {
+    mnemonic: "jrcxz",
+    meaning: Meaning::Jrcxz,
+    operands: &[r(Pattern::Rel8)],
+    implicit: &[reads(Width::W64, C)],
+    encoding: "E3 cb",
+    control: Control::Branch,
+    summary: "jumps if RCX is 0",
+    source: "SDM Vol. 2A, Jcc",
+    ..PLAIN
+};
+const NOP: Form = Form {
+    mnemonic: "nop",
+    meaning: Meaning::Nop,
+    encoding: "90",
+    summary: "does nothing",
+    source: "SDM Vol. 2B, NOP",
+    ..PLAIN
+};
+
+pub(super) const FORMS: &[Form] = &[
+    Form { operands: &[r(Pattern::Rel8)], encoding: "EB cb", ..JMP },
+    Form { operands: &[r(Pattern::Rel32)], encoding: "E9 cd", ..JMP },
+    Form { operands: &[r(RM64)], encoding: "FF /4", ..JMP },
+    Form { operands: &[r(Pattern::Rel32)], encoding: "E8 cd", ..CALL },
+    Form { operands: &[r(RM64)], encoding: "FF /2", ..CALL },
+    Form { encoding: "C3", ..RET },
+    Form { operands: &[r(Pattern::Uimm16)], encoding: "C2 iw", ..RET },
+    LOOP,
+    Form {
+        mnemonic: "loope",
+        aliases: &["loopz"],
+        meaning: Meaning::Loope,
+        encoding: "E1 cb",
+        flags: FlagEffects::tests(flag::ZF),
+        summary: "subtracts 1 from RCX and jumps if it is not 0 and ZF is set",
+        ..LOOP
+    },
+    Form {
+        mnemonic: "loopne",
+        aliases: &["loopnz"],
+        meaning: Meaning::Loopne,
+        encoding: "E0 cb",
+        flags: FlagEffects::tests(flag::ZF),
+        summary: "subtracts 1 from RCX and jumps if it is not 0 and ZF is clear",
+        ..LOOP
+    },
+    JRCXZ,
+    Form {
+        mnemonic: "jecxz",
+        meaning: Meaning::Jecxz,
+        implicit: &[reads(Width::W32, C)],
+        encoding: "67 E3 cb",
+        summary: "jumps if ECX is 0",
+        ..JRCXZ
+    },
+    NOP,
+    Form { operands: &[n(RM16)], encoding: "0F 1F /0", ..NOP },
+    Form { operands: &[n(RM32)], encoding: "0F 1F /0", ..NOP },
+    Form {
+        mnemonic: "pause",
+        encoding: "F3 90",
+        summary: "hints that the program waits in a loop; else does nothing",
+        source: "SDM Vol. 2B, PAUSE",
+        ..NOP
+    },
+    Form {
+        mnemonic: "endbr64",
+        encoding: "F3 0F 1E FA",
+        summary: "marks a place that indirect jumps may reach; else does nothing",
+        source: "SDM Vol. 2A, ENDBR64",
+        ..NOP
+    },
+    Form {
+        mnemonic: "syscall",
+        meaning: Meaning::Syscall,
+        implicit: &[updates(Width::W64, A), writes(Width::W64, C), writes(Width::W64, 11)],
+        encoding: "0F 05",
+        control: Control::Syscall,
+        summary: "calls the kernel; RCX becomes the return address and R11 the flags",
+        source: "SDM Vol. 2B, SYSCALL",
+        ..PLAIN
+    },
+    Form {
+        mnemonic: "int3",
+        meaning: Meaning::Int3,
+        encoding: "CC",
+        control: Control::Trap,
+        summary: "raises a breakpoint trap (SIGTRAP)",
+        source: "SDM Vol. 2A, INT n/INTO/INT3/INT1",
+        ..PLAIN
+    },
+    Form {
+        mnemonic: "ud2",
+        meaning: Meaning::Ud2,
+        encoding: "0F 0B",
+        control: Control::Trap,
+        summary: "is an invalid instruction on purpose (SIGILL)",
+        source: "SDM Vol. 2B, UD",
+        ..PLAIN
+    },
+];

@@ -1,0 +1,1 @@
+//! The modelled Linux: loading, system calls and the initial stack

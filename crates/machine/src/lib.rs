@@ -1,0 +1,1 @@
+//! Registers, memory and executing instructions

@@ -1,0 +1,1 @@
+//! Sections, symbols and relocations; the linker; ELF reading and writing

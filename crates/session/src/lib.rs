@@ -1,0 +1,1 @@
+//! A run being examined: stepping, history, breakpoints and fault reports
