@@ -1,1 +1,22 @@
-//! Sections, symbols and relocations; the linker; ELF reading and writing
+//! Sections, symbols and relocations; the linker; ELF reading and writing.
+//!
+//! An [`Object`] is what the assembler makes of one source. [`link`] lays objects out as an
+//! [`Image`], which the emulator loads and [`write_executable`] turns into an ELF file. Nothing here
+//! knows instructions: fields inside them are filled by relocation kind, as the ABI documents say.
+
+mod elf_read;
+mod elf_write;
+mod image;
+mod link;
+mod object;
+mod relocation;
+
+pub use elf_read::{ReadError, read_executable};
+pub use elf_write::write_executable;
+pub use image::{Image, ImageSymbol, LineTable, Segment, SourceLine};
+pub use link::{LinkError, LinkOptions, Reference, link};
+pub use object::{
+    Binding, Datum, DatumKind, Line, Object, Place, Section, SectionFlags, SectionIndex, Symbol,
+    SymbolIndex, SymbolKind,
+};
+pub use relocation::{ApplyError, Relocation, RelocationKind};

@@ -1,0 +1,182 @@
+//! An ELF executable as an image.
+
+use elf::elf as raw;
+use elf::read::elf::{FileHeader as _, ProgramHeader as _};
+use elf::{Endianness, Object as _, ObjectSection as _, ObjectSymbol as _};
+use sotto_isa::Arch;
+
+use crate::{Binding, Image, ImageSymbol, LineTable, SectionFlags, Segment, SymbolKind};
+
+/// A program may ask for at most this much memory when it is loaded.
+const MAX_MEMORY_BYTES: u64 = 1 << 32;
+
+/// Why a file is not a program that we can run.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ReadError {
+    /// The file does not start as an ELF file does.
+    #[error("this is not an ELF file")]
+    NotElf,
+    /// The reading library found a field that makes no sense.
+    #[error("the ELF file is damaged: {0}")]
+    Damaged(String),
+    /// A machine, class or byte order that we do not run.
+    #[error(
+        "this ELF file is for a machine that is not supported (e_machine {machine}, {class}); supported are x86-64 and arm64, 64-bit little-endian"
+    )]
+    Machine {
+        /// `e_machine`.
+        machine: u16,
+        /// Class and byte order, in words.
+        class: &'static str,
+    },
+    /// An object or a shared library.
+    #[error("this ELF file is not an executable (e_type {0}); link it first")]
+    NotExecutable(u16),
+    /// It asks for an interpreter, so it is dynamically linked.
+    #[error("this program is dynamically linked (it has PT_INTERP); link it with -static")]
+    Dynamic,
+    /// A segment's fields contradict each other or the file.
+    #[error("program header {index}: {reason}")]
+    Segment {
+        /// Position in the program header table, from 0.
+        index: usize,
+        /// What is wrong with which field.
+        reason: String,
+    },
+}
+
+fn damaged(error: elf::Error) -> ReadError {
+    ReadError::Damaged(error.to_string())
+}
+
+/// Reads a statically linked executable.
+///
+/// # Errors
+///
+/// A [`ReadError`] that names the field.
+pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
+    if !bytes.starts_with(&raw::ELFMAG) {
+        return Err(ReadError::NotElf);
+    }
+    let (class, order) = (bytes.get(4).copied(), bytes.get(5).copied());
+    if class != Some(raw::ELFCLASS64) || order != Some(raw::ELFDATA2LSB) {
+        let machine = bytes.get(18..20).map_or(0, |b| u16::from_le_bytes([b[0], b[1]]));
+        let class = if class == Some(raw::ELFCLASS32) { "32-bit" } else { "not little-endian" };
+        return Err(ReadError::Machine { machine, class });
+    }
+    let header = raw::FileHeader64::<Endianness>::parse(bytes).map_err(damaged)?;
+    let endian = header.endian().map_err(damaged)?;
+    let arch = match header.e_machine(endian) {
+        raw::EM_X86_64 => Arch::X86_64,
+        raw::EM_AARCH64 => Arch::Arm64,
+        machine => return Err(ReadError::Machine { machine, class: "64-bit" }),
+    };
+    let e_type = header.e_type(endian);
+    let headers = header.program_headers(endian, bytes).map_err(damaged)?;
+    if headers.iter().any(|header| header.p_type(endian) == raw::PT_INTERP) {
+        return Err(ReadError::Dynamic);
+    }
+    if e_type != raw::ET_EXEC {
+        return Err(ReadError::NotExecutable(e_type));
+    }
+    let mut segments: Vec<Segment> = Vec::new();
+    let mut total = 0u64;
+    for (index, header) in headers.iter().enumerate() {
+        if header.p_type(endian) != raw::PT_LOAD {
+            continue;
+        }
+        let bad = |reason: &str| ReadError::Segment { index, reason: reason.to_string() };
+        let (address, memory_size) = (header.p_vaddr(endian), header.p_memsz(endian));
+        let data = header
+            .data(endian, bytes)
+            .map_err(|()| bad("p_offset and p_filesz reach beyond the end of the file"))?;
+        if memory_size < data.len() as u64 {
+            return Err(bad("p_memsz is smaller than p_filesz"));
+        }
+        total = total.saturating_add(memory_size);
+        if total > MAX_MEMORY_BYTES {
+            return Err(bad("p_memsz asks for more than 4 GiB in all"));
+        }
+        let end = address.checked_add(memory_size).filter(|end| *end < 1 << 47);
+        if end.is_none() {
+            return Err(bad("p_vaddr and p_memsz reach beyond the user address space"));
+        }
+        if segments.last().is_some_and(|last| last.end() > address) {
+            return Err(bad("p_vaddr overlaps the segment before, or is out of order"));
+        }
+        let flags = header.p_flags(endian);
+        segments.push(Segment {
+            address,
+            data: data.to_vec(),
+            memory_size,
+            write: flags & raw::PF_W != 0,
+            exec: flags & raw::PF_X != 0,
+            sections: Vec::new(),
+        });
+    }
+    if segments.is_empty() {
+        return Err(ReadError::Damaged("there is no PT_LOAD program header".to_string()));
+    }
+    let file = elf::File::parse(bytes).map_err(damaged)?;
+    read_sections(&file, &mut segments);
+    let entry = header.e_entry(endian);
+    Ok(Image { arch, entry, segments, symbols: read_symbols(&file), lines: LineTable::default() })
+}
+
+fn read_sections(file: &elf::File, segments: &mut [Segment]) {
+    for section in file.sections() {
+        let (address, size) = (section.address(), section.size());
+        let elf::SectionFlags::Elf { sh_flags } = section.flags() else { continue };
+        let has = |bit: u32| sh_flags & u64::from(bit) != 0;
+        let flags = SectionFlags {
+            alloc: has(raw::SHF_ALLOC),
+            write: has(raw::SHF_WRITE),
+            exec: has(raw::SHF_EXECINSTR),
+            nobits: section.kind().is_bss(),
+        };
+        let Some(segment) = segments.iter_mut().find(|s| (s.address..s.end()).contains(&address))
+        else {
+            continue;
+        };
+        if flags.alloc && size > 0 && size <= segment.memory_size {
+            let name = String::from_utf8_lossy(section.name_bytes().unwrap_or_default());
+            segment.sections.push((name.into_owned(), address, size, flags, section.align()));
+        }
+    }
+}
+
+fn read_symbols(file: &elf::File) -> Vec<ImageSymbol> {
+    let mut symbols: Vec<ImageSymbol> = file
+        .symbols()
+        .filter(|symbol| !symbol.is_undefined())
+        .filter_map(|symbol| {
+            let name = String::from_utf8_lossy(symbol.name_bytes().ok()?).into_owned();
+            let elf::SymbolFlags::Elf { st_info, .. } = symbol.flags() else { return None };
+            let kind = match st_info & 0xf {
+                raw::STT_NOTYPE => SymbolKind::None,
+                raw::STT_FUNC => SymbolKind::Function,
+                raw::STT_OBJECT => SymbolKind::Data,
+                _ => return None,
+            };
+            let binding = match st_info >> 4 {
+                raw::STB_LOCAL => Binding::Local,
+                raw::STB_WEAK => Binding::Weak,
+                _ => Binding::Global,
+            };
+            let absolute = symbol.section() == elf::SymbolSection::Absolute;
+            let (address, size) = (symbol.address(), symbol.size());
+            (!name.is_empty()).then_some(ImageSymbol {
+                name,
+                address,
+                size,
+                kind,
+                binding,
+                datum: None,
+                absolute,
+            })
+        })
+        .collect();
+    symbols.sort_by_key(|symbol| symbol.address);
+    symbols
+}

@@ -1,0 +1,130 @@
+//! A program laid out at its addresses.
+
+use sotto_isa::Arch;
+
+use crate::{Binding, Datum, SectionFlags, SymbolKind};
+
+/// A program ready to be loaded or written to a file.
+#[derive(Clone, Debug)]
+pub struct Image {
+    /// The machine.
+    pub arch: Arch,
+    /// Address of the first instruction.
+    pub entry: u64,
+    /// Parts of memory, by ascending address, not overlapping.
+    pub segments: Vec<Segment>,
+    /// Symbols that have an address, by ascending address.
+    pub symbols: Vec<ImageSymbol>,
+    /// Source lines, if they are known.
+    pub lines: LineTable,
+}
+
+/// A part of memory with one set of permissions.
+#[derive(Clone, Debug)]
+pub struct Segment {
+    /// First address.
+    pub address: u64,
+    /// Contents from the file; the rest of `memory_size` is zeros.
+    pub data: Vec<u8>,
+    /// Bytes in memory.
+    pub memory_size: u64,
+    /// May be written.
+    pub write: bool,
+    /// May be executed.
+    pub exec: bool,
+    /// The sections in it: name, address, size in bytes, flags, alignment in bytes. Empty when
+    /// the file had no section headers.
+    pub sections: Vec<(String, u64, u64, SectionFlags, u64)>,
+}
+
+impl Segment {
+    /// Address after the last byte.
+    pub fn end(&self) -> u64 {
+        self.address + self.memory_size
+    }
+}
+
+/// A symbol with an address.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ImageSymbol {
+    /// Name.
+    pub name: String,
+    /// Address, or the number if it is absolute.
+    pub address: u64,
+    /// Bytes it covers; 0 if not known.
+    pub size: u64,
+    /// What it stands for.
+    pub kind: SymbolKind,
+    /// Who saw it.
+    pub binding: Binding,
+    /// How it was declared, if it labels data and we assembled it.
+    pub datum: Option<Datum>,
+    /// A number and not an address.
+    pub absolute: bool,
+}
+
+/// A place in a source.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct SourceLine {
+    /// Index into [`LineTable::files`].
+    pub file: u32,
+    /// Line number, from 1.
+    pub line: u32,
+}
+
+/// Source lines by address.
+#[derive(Clone, Debug, Default)]
+pub struct LineTable {
+    /// File names as given on the command line.
+    pub files: Vec<String>,
+    /// First address of each run of bytes, and the line that laid it down; `None` where none did.
+    /// By ascending address.
+    pub rows: Vec<(u64, Option<SourceLine>)>,
+}
+
+impl LineTable {
+    /// The line that laid down the byte at `address`.
+    pub fn at(&self, address: u64) -> Option<SourceLine> {
+        let after = self.rows.partition_point(|row| row.0 <= address);
+        self.rows[..after].last().and_then(|row| row.1)
+    }
+
+    /// First address of a line, or of the nearest later line of the file that has one.
+    pub fn address_of(&self, file: u32, line: u32) -> Option<u64> {
+        self.rows
+            .iter()
+            .filter_map(|(address, place)| place.map(|place| (place, *address)))
+            .filter(|(place, _)| place.file == file && place.line >= line)
+            .min_by_key(|(place, address)| (place.line, *address))
+            .map(|(_, address)| address)
+    }
+}
+
+impl Image {
+    /// The segment that holds `address`.
+    pub fn segment_at(&self, address: u64) -> Option<&Segment> {
+        self.segments.iter().find(|s| (s.address..s.end()).contains(&address))
+    }
+
+    /// The symbol with this name.
+    pub fn symbol(&self, name: &str) -> Option<&ImageSymbol> {
+        self.symbols.iter().find(|symbol| symbol.name == name)
+    }
+
+    /// The nearest symbol at or below `address` in the same segment, and the distance in bytes.
+    pub fn symbol_before(&self, address: u64) -> Option<(&ImageSymbol, u64)> {
+        let segment = self.segment_at(address)?;
+        let after = self.symbols.partition_point(|symbol| symbol.address <= address);
+        self.symbols[..after]
+            .iter()
+            .rev()
+            .filter(|symbol| !symbol.absolute && symbol.address >= segment.address)
+            .map(|symbol| (symbol, address - symbol.address))
+            // Of symbols at one address, the one that is seen most widely.
+            .take_while({
+                let mut nearest = None;
+                move |(_, distance)| *nearest.get_or_insert(*distance) == *distance
+            })
+            .min_by_key(|(symbol, _)| symbol.binding == Binding::Local)
+    }
+}

@@ -1,0 +1,605 @@
+//! Objects to an image: merging sections, placing them, resolving symbols, filling fields.
+//!
+//! Segments follow each other from `0x400000`: code, constants, then data. Each starts on a page
+//! of its own, so that no page is both writable and executable.
+
+use std::collections::HashMap;
+
+use sotto_isa::Arch;
+
+use crate::{
+    ApplyError, Binding, Image, ImageSymbol, LineTable, Object, Place, SectionFlags, Segment,
+    SourceLine, SymbolIndex,
+};
+
+/// Where the first page of an executable is loaded.
+const BASE: u64 = 0x40_0000;
+/// Bytes between file offsets of segments.
+pub(crate) const FILE_PAGE: u64 = 0x1000;
+
+/// The largest page size that kernels for the machine use.
+///
+/// Source: psABI x86-64, 3.3.1; AAELF64, 6.1 "Program Header".
+pub(crate) fn page_size(arch: Arch) -> u64 {
+    match arch {
+        Arch::Arm64 => 0x1_0000,
+        _ => 0x1000,
+    }
+}
+
+/// What the user may choose.
+#[derive(Clone, Debug)]
+pub struct LinkOptions {
+    /// Name of the symbol at which the program starts.
+    pub entry: String,
+}
+
+impl Default for LinkOptions {
+    fn default() -> LinkOptions {
+        LinkOptions { entry: "_start".to_string() }
+    }
+}
+
+/// A place in a source that refers to or defines a symbol.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct Reference {
+    /// File name as given.
+    pub file: String,
+    /// Line number, from 1; 0 if not known.
+    pub line: u32,
+}
+
+/// Why objects do not make a program.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum LinkError {
+    /// No object defines the symbol.
+    #[error("no symbol `{name}`")]
+    Undefined {
+        /// The symbol.
+        name: String,
+        /// Every place that refers to it.
+        references: Vec<Reference>,
+        /// Names that are defined, for a suggestion.
+        known: Vec<String>,
+    },
+    /// Two objects define the symbol.
+    #[error("`{name}` is defined twice")]
+    Duplicate {
+        /// The symbol.
+        name: String,
+        /// The first definition.
+        first: Reference,
+        /// The second definition.
+        second: Reference,
+    },
+    /// The entry symbol is not defined.
+    #[error("no entry symbol `{name}`")]
+    NoEntry {
+        /// The symbol.
+        name: String,
+        /// The entry symbol is there but not `.global`.
+        local: bool,
+        /// There is a `main`, as programs for the C library have.
+        has_main: bool,
+    },
+    /// A value does not fit its field.
+    #[error("`{name}` is out of reach: {source}")]
+    OutOfReach {
+        /// The symbol.
+        name: String,
+        /// The place that refers to it.
+        reference: Reference,
+        /// The value and the field's range.
+        source: ApplyError,
+    },
+    /// Objects for different machines.
+    #[error("`{file}` is for {found}, but `{first_file}` is for {wanted}")]
+    MixedTargets {
+        /// The first object's source.
+        first_file: String,
+        /// The first object's machine.
+        wanted: Arch,
+        /// The other object's source.
+        file: String,
+        /// The other object's machine.
+        found: Arch,
+    },
+    /// There is nothing to link.
+    #[error("there is nothing to link")]
+    Nothing,
+}
+
+/// A merged section.
+struct Output {
+    name: String,
+    flags: SectionFlags,
+    align: u64,
+    size: u64,
+    address: u64,
+    /// Object, section, and where in this section it starts.
+    parts: Vec<(usize, usize, u64)>,
+}
+
+/// Code, then constants, then data, then data without contents.
+fn rank(flags: SectionFlags) -> u8 {
+    match flags {
+        SectionFlags { exec: true, .. } => 0,
+        SectionFlags { write: false, .. } => 1,
+        SectionFlags { nobits: false, .. } => 2,
+        _ => 3,
+    }
+}
+
+fn align_up(value: u64, align: u64) -> u64 {
+    value.next_multiple_of(align.max(1))
+}
+
+/// Lays out objects as a program.
+///
+/// # Errors
+///
+/// Every [`LinkError`] found, in the order of the objects.
+pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<LinkError>> {
+    let Some(first) = objects.first() else { return Err(vec![LinkError::Nothing]) };
+    let mut errors = Vec::new();
+    for object in objects {
+        if object.arch != first.arch {
+            errors.push(LinkError::MixedTargets {
+                first_file: file_name(first),
+                wanted: first.arch,
+                file: file_name(object),
+                found: object.arch,
+            });
+        }
+    }
+    if !errors.is_empty() {
+        return Err(errors);
+    }
+    let mut outputs = merge(objects);
+    let mut segments = place(&mut outputs, first.arch);
+    let bases = part_addresses(objects, &outputs);
+    let globals = resolve_globals(objects, &bases, &mut errors);
+    fill(objects, &outputs, &bases, &globals, &mut segments, &mut errors);
+    let entry = find_entry(objects, options, &globals, &mut errors);
+    match entry {
+        Some(entry) if errors.is_empty() => Ok(Image {
+            arch: first.arch,
+            entry,
+            symbols: image_symbols(objects, &bases, &segments),
+            lines: line_table(objects, &outputs),
+            segments,
+        }),
+        _ => Err(errors),
+    }
+}
+
+fn file_name(object: &Object) -> String {
+    object.files.first().cloned().unwrap_or_default()
+}
+
+fn merge(objects: &[Object]) -> Vec<Output> {
+    let mut outputs: Vec<Output> = Vec::new();
+    let mut by_name = HashMap::<(&str, SectionFlags), usize>::new();
+    for (object_index, object) in objects.iter().enumerate() {
+        for (section_index, section) in object.sections.iter().enumerate() {
+            if !section.flags.alloc || section.size == 0 {
+                continue;
+            }
+            let number = *by_name.entry((&section.name, section.flags)).or_insert_with(|| {
+                outputs.push(Output {
+                    name: section.name.clone(),
+                    flags: section.flags,
+                    align: 1,
+                    size: 0,
+                    address: 0,
+                    parts: Vec::new(),
+                });
+                outputs.len() - 1
+            });
+            let output = &mut outputs[number];
+            let start = align_up(output.size, section.align);
+            output.align = output.align.max(section.align);
+            output.size = start + section.size;
+            output.parts.push((object_index, section_index, start));
+        }
+    }
+    outputs.sort_by_key(|output| rank(output.flags));
+    outputs
+}
+
+/// Gives sections their addresses, and groups them in segments. Contents stay zero.
+fn place(outputs: &mut [Output], arch: Arch) -> Vec<Segment> {
+    let page = page_size(arch);
+    let mut segments: Vec<Segment> = Vec::new();
+    // The headers take the first page of the file.
+    let mut file_end = FILE_PAGE;
+    let mut address = BASE;
+    for output in outputs.iter_mut() {
+        let (write, exec) = (output.flags.write, output.flags.exec);
+        let starts_segment = segments.last().is_none_or(|s| s.write != write || s.exec != exec);
+        if starts_segment {
+            let offset = align_up(file_end, FILE_PAGE);
+            address = align_up(address, page) + offset % page;
+            if segments.is_empty() {
+                address = BASE + offset;
+            }
+            file_end = offset;
+            segments.push(Segment {
+                address,
+                data: Vec::new(),
+                memory_size: 0,
+                write,
+                exec,
+                sections: Vec::new(),
+            });
+        }
+        let segment = segments.last_mut().expect("pushed above");
+        output.address = align_up(address, output.align);
+        address = output.address + output.size;
+        segment.memory_size = address - segment.address;
+        if !output.flags.nobits {
+            segment.data.resize(segment.memory_size as usize, 0);
+            file_end = align_up(file_end, FILE_PAGE) + segment.memory_size;
+        }
+        segment.sections.push((
+            output.name.clone(),
+            output.address,
+            output.size,
+            output.flags,
+            output.align,
+        ));
+    }
+    segments
+}
+
+/// Address of each object's each section; `None` for sections that are not loaded.
+fn part_addresses(objects: &[Object], outputs: &[Output]) -> Vec<Vec<Option<u64>>> {
+    let mut bases: Vec<Vec<Option<u64>>> =
+        objects.iter().map(|object| vec![None; object.sections.len()]).collect();
+    for output in outputs {
+        for &(object, section, start) in &output.parts {
+            bases[object][section] = Some(output.address + start);
+        }
+    }
+    // A label in an empty section stands where the code starts, or at the base.
+    for (object, bases) in objects.iter().zip(&mut bases) {
+        for (section, base) in object.sections.iter().zip(bases) {
+            if base.is_none() && section.flags.alloc {
+                let same = outputs.iter().find(|output| output.name == section.name);
+                *base = Some(same.map_or(BASE, |output| output.address));
+            }
+        }
+    }
+    bases
+}
+
+type Globals<'a> = HashMap<&'a str, (u64, Binding, Reference)>;
+
+fn resolve_globals<'a>(
+    objects: &'a [Object],
+    bases: &[Vec<Option<u64>>],
+    errors: &mut Vec<LinkError>,
+) -> Globals<'a> {
+    let mut globals = Globals::new();
+    for (number, object) in objects.iter().enumerate() {
+        for symbol in &object.symbols {
+            let Some(address) = address_of(symbol.place, &bases[number]) else { continue };
+            if symbol.binding == Binding::Local {
+                continue;
+            }
+            let here = definition(object, symbol.defined_at);
+            match globals.get(symbol.name.as_str()) {
+                Some((_, Binding::Global, first)) if symbol.binding == Binding::Global => {
+                    errors.push(LinkError::Duplicate {
+                        name: symbol.name.clone(),
+                        first: first.clone(),
+                        second: here,
+                    });
+                }
+                Some((_, Binding::Global, _)) => {}
+                Some(_) if symbol.binding == Binding::Weak => {}
+                _ => {
+                    globals.insert(&symbol.name, (address, symbol.binding, here));
+                }
+            }
+        }
+    }
+    globals
+}
+
+fn definition(object: &Object, at: Option<(u32, u32)>) -> Reference {
+    let (file, line) = at.unwrap_or((0, 0));
+    Reference { file: object.files.get(file as usize).cloned().unwrap_or_default(), line }
+}
+
+fn address_of(place: Place, bases: &[Option<u64>]) -> Option<u64> {
+    match place {
+        Place::Undefined => None,
+        Place::Section(section, offset) => Some(bases[section.0 as usize]?.wrapping_add(offset)),
+        Place::Absolute(value) => Some(value),
+    }
+}
+
+/// Copies contents into the segments and fills every relocation's field.
+fn fill(
+    objects: &[Object],
+    outputs: &[Output],
+    bases: &[Vec<Option<u64>>],
+    globals: &Globals,
+    segments: &mut [Segment],
+    errors: &mut Vec<LinkError>,
+) {
+    let mut undefined: Vec<(String, Vec<Reference>)> = Vec::new();
+    for output in outputs {
+        let segment = segments
+            .iter_mut()
+            .find(|s| (s.address..s.end()).contains(&output.address))
+            .expect("every section was placed in a segment");
+        for &(object_index, section_index, start) in &output.parts {
+            let object = &objects[object_index];
+            let section = &object.sections[section_index];
+            let address = output.address + start;
+            let at = (address - segment.address) as usize;
+            if section.flags.nobits {
+                continue;
+            }
+            segment.data[at..at + section.data.len()].copy_from_slice(&section.data);
+            for relocation in &section.relocations {
+                let symbol = &object.symbols[relocation.symbol.0 as usize];
+                let reference = || line_of(object, section_index, relocation.offset);
+                let resolved = address_of(symbol.place, &bases[object_index])
+                    .or_else(|| globals.get(symbol.name.as_str()).map(|global| global.0))
+                    .or((symbol.binding == Binding::Weak).then_some(0));
+                let Some(value) = resolved else {
+                    match undefined.iter_mut().find(|(name, _)| *name == symbol.name) {
+                        Some((_, references)) => references.push(reference()),
+                        None => undefined.push((symbol.name.clone(), vec![reference()])),
+                    }
+                    continue;
+                };
+                let target = i128::from(value) + i128::from(relocation.addend);
+                let field = &mut segment.data[at + relocation.offset as usize..];
+                let place = address + relocation.offset;
+                if let Err(source) = relocation.kind.apply(field, target, place) {
+                    let (name, reference) = (symbol.name.clone(), reference());
+                    errors.push(LinkError::OutOfReach { name, reference, source });
+                }
+            }
+        }
+    }
+    for (name, mut references) in undefined {
+        references.sort();
+        references.dedup();
+        let mut known: Vec<String> = globals.keys().map(|name| (*name).to_string()).collect();
+        known.sort();
+        errors.push(LinkError::Undefined { name, references, known });
+    }
+}
+
+fn line_of(object: &Object, section: usize, offset: u64) -> Reference {
+    let lines = &object.sections[section].lines;
+    let after = lines.partition_point(|line| line.offset <= offset);
+    definition(object, lines[..after].last().map(|line| (line.file, line.line)))
+}
+
+fn find_entry(
+    objects: &[Object],
+    options: &LinkOptions,
+    globals: &Globals,
+    errors: &mut Vec<LinkError>,
+) -> Option<u64> {
+    if let Some(&(address, ..)) = globals.get(options.entry.as_str()) {
+        return Some(address);
+    }
+    let defined = |name: &str| {
+        objects
+            .iter()
+            .flat_map(|object| &object.symbols)
+            .any(|symbol| symbol.name == name && symbol.place != Place::Undefined)
+    };
+    errors.push(LinkError::NoEntry {
+        name: options.entry.clone(),
+        local: defined(&options.entry),
+        has_main: options.entry != "main" && defined("main"),
+    });
+    None
+}
+
+fn image_symbols(
+    objects: &[Object],
+    bases: &[Vec<Option<u64>>],
+    segments: &[Segment],
+) -> Vec<ImageSymbol> {
+    let mut symbols: Vec<ImageSymbol> = objects
+        .iter()
+        .zip(bases)
+        .flat_map(|(object, bases)| {
+            object.symbols.iter().filter_map(|symbol| {
+                let address = address_of(symbol.place, bases)?;
+                Some(ImageSymbol {
+                    name: symbol.name.clone(),
+                    address,
+                    size: symbol.size,
+                    kind: symbol.kind,
+                    binding: symbol.binding,
+                    datum: symbol.datum,
+                    absolute: matches!(symbol.place, Place::Absolute(_)),
+                })
+            })
+        })
+        .collect();
+    symbols.sort_by_key(|symbol| symbol.address);
+    guess_sizes(&mut symbols, segments);
+    symbols
+}
+
+/// A symbol without a size covers what lies up to the next one, or to the end of its section.
+fn guess_sizes(symbols: &mut [ImageSymbol], segments: &[Segment]) {
+    let sections: Vec<(u64, u64)> =
+        segments.iter().flat_map(|s| &s.sections).map(|s| (s.1, s.1 + s.2)).collect();
+    for index in 0..symbols.len() {
+        let address = symbols[index].address;
+        if symbols[index].size != 0 || symbols[index].absolute {
+            continue;
+        }
+        let Some(&(_, end)) =
+            sections.iter().find(|(start, end)| (*start..*end).contains(&address))
+        else {
+            continue;
+        };
+        let next = symbols[index + 1..]
+            .iter()
+            .find(|symbol| !symbol.absolute && symbol.address > address)
+            .map_or(end, |symbol| symbol.address.min(end));
+        symbols[index].size = next - address;
+    }
+}
+
+fn line_table(objects: &[Object], outputs: &[Output]) -> LineTable {
+    let mut table = LineTable::default();
+    let mut first_file = Vec::new();
+    for object in objects {
+        first_file.push(table.files.len() as u32);
+        table.files.extend(object.files.iter().cloned());
+    }
+    for output in outputs {
+        for &(object, section, start) in &output.parts {
+            let base = output.address + start;
+            let section = &objects[object].sections[section];
+            table.rows.extend(section.lines.iter().map(|line| {
+                let place = SourceLine { file: first_file[object] + line.file, line: line.line };
+                (base + line.offset, Some(place))
+            }));
+            table.rows.push((base + section.size, None));
+        }
+    }
+    table.rows.sort_by_key(|row| row.0);
+    // Where one section ends and the next begins, the beginning counts.
+    table.rows.dedup_by(|later, earlier| {
+        let same = later.0 == earlier.0;
+        if same && later.1.is_some() {
+            earlier.1 = later.1;
+        }
+        same
+    });
+    table
+}
+
+impl SymbolIndex {
+    /// The index as a position in a list.
+    pub fn position(self) -> usize {
+        self.0 as usize
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol, SymbolKind};
+
+    fn section(name: &str, data: &[u8]) -> Section {
+        Section {
+            name: name.into(),
+            flags: SectionFlags::by_name(name),
+            align: 1,
+            data: data.to_vec(),
+            size: data.len() as u64,
+            relocations: Vec::new(),
+            lines: vec![crate::Line { offset: 0, file: 0, line: 3 }],
+        }
+    }
+
+    fn symbol(name: &str, place: Place, binding: Binding) -> Symbol {
+        let (kind, size) = (SymbolKind::None, 0);
+        Symbol {
+            name: name.into(),
+            place,
+            binding,
+            kind,
+            size,
+            datum: None,
+            defined_at: Some((0, 2)),
+        }
+    }
+
+    fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
+        Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols }
+    }
+
+    const TEXT_START: Place = Place::Section(SectionIndex(0), 0);
+
+    #[test]
+    fn sections_of_a_name_join_and_permissions_get_pages_of_their_own() {
+        let lamp = object(
+            "lamp.s",
+            vec![section(".text", &[1; 5]), section(".data", &[2; 3]), section(".rodata", &[4])],
+            vec![symbol("_start", TEXT_START, Binding::Global)],
+        );
+        let fog = object("fog.s", vec![section(".text", &[3; 2])], vec![]);
+        let image = link(&[lamp, fog], &LinkOptions::default()).unwrap();
+        assert_eq!(image.entry, 0x40_1000);
+        let placed: Vec<_> = image.segments.iter().map(|s| (s.address, s.data.clone())).collect();
+        assert_eq!(
+            placed,
+            [
+                (0x40_1000, vec![1, 1, 1, 1, 1, 3, 3]),
+                (0x40_2000, vec![4]),
+                (0x40_3000, vec![2, 2, 2])
+            ]
+        );
+        assert_eq!(image.lines.at(0x40_1006), Some(SourceLine { file: 1, line: 3 }));
+        assert_eq!(image.lines.at(0x40_1007), None);
+    }
+
+    #[test]
+    fn undefined_symbols_list_every_reference_and_duplicates_both_places() {
+        let mut text = section(".text", &[0; 16]);
+        for offset in [0, 8] {
+            let (kind, symbol) = (RelocationKind::Rel32, SymbolIndex(1));
+            text.relocations.push(Relocation { offset, kind, symbol, addend: 0 });
+        }
+        text.lines.push(crate::Line { offset: 8, file: 0, line: 9 });
+        let symbols = vec![
+            symbol("_start", TEXT_START, Binding::Global),
+            symbol("fog_horn", Place::Undefined, Binding::Global),
+        ];
+        let lamp = object("lamp.s", vec![text], symbols);
+        let other = object(
+            "fog.s",
+            vec![section(".text", &[0])],
+            vec![symbol("_start", TEXT_START, Binding::Global)],
+        );
+        let errors = link(&[lamp, other], &LinkOptions::default()).unwrap_err();
+        let at = |file: &str, line| Reference { file: file.into(), line };
+        assert_eq!(
+            errors,
+            [
+                LinkError::Duplicate {
+                    name: "_start".into(),
+                    first: at("lamp.s", 2),
+                    second: at("fog.s", 2)
+                },
+                LinkError::Undefined {
+                    name: "fog_horn".into(),
+                    references: vec![at("lamp.s", 3), at("lamp.s", 9)],
+                    known: vec!["_start".into()]
+                },
+            ]
+        );
+    }
+
+    #[test]
+    fn a_program_without_an_entry_symbol_is_told_what_it_has() {
+        let lamp = object(
+            "lamp.s",
+            vec![section(".text", &[0])],
+            vec![symbol("_start", TEXT_START, Binding::Local)],
+        );
+        let errors = link(&[lamp], &LinkOptions::default()).unwrap_err();
+        assert_eq!(
+            errors,
+            [LinkError::NoEntry { name: "_start".into(), local: true, has_main: false }]
+        );
+    }
+}

@@ -1,0 +1,164 @@
+//! The parts of a relocatable object.
+
+use sotto_isa::Arch;
+
+use crate::Relocation;
+
+/// Index of a section in its object.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct SectionIndex(pub u32);
+
+/// Index of a symbol in its object.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct SymbolIndex(pub u32);
+
+/// What one source assembles to.
+#[derive(Clone, Debug)]
+pub struct Object {
+    /// The machine.
+    pub arch: Arch,
+    /// Source file names, as given; lines refer to them by index.
+    pub files: Vec<String>,
+    /// Sections in order of first mention.
+    pub sections: Vec<Section>,
+    /// Symbols in order of first mention.
+    pub symbols: Vec<Symbol>,
+}
+
+/// What a section is for. Source: gABI, "Section Attribute Flags".
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Default)]
+pub struct SectionFlags {
+    /// Occupies memory at run time (`SHF_ALLOC`).
+    pub alloc: bool,
+    /// Writable at run time (`SHF_WRITE`).
+    pub write: bool,
+    /// Holds instructions (`SHF_EXECINSTR`).
+    pub exec: bool,
+    /// Takes no space in the file and starts as zeros (`SHT_NOBITS`).
+    pub nobits: bool,
+}
+
+impl SectionFlags {
+    /// The flags that the name of a section implies, by the gABI's list of special sections.
+    pub fn by_name(name: &str) -> SectionFlags {
+        let base = SectionFlags { alloc: true, ..SectionFlags::default() };
+        let is = |family: &str| {
+            name.strip_prefix(family).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+        };
+        if is(".text") {
+            SectionFlags { exec: true, ..base }
+        } else if is(".data") {
+            SectionFlags { write: true, ..base }
+        } else if is(".bss") {
+            SectionFlags { write: true, nobits: true, ..base }
+        } else if is(".rodata") {
+            base
+        } else {
+            SectionFlags::default()
+        }
+    }
+}
+
+/// A source line that laid something down.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Line {
+    /// Where in the section it starts, in bytes.
+    pub offset: u64,
+    /// Index into [`Object::files`].
+    pub file: u32,
+    /// Line number, from 1.
+    pub line: u32,
+}
+
+/// A section.
+#[derive(Clone, Debug)]
+pub struct Section {
+    /// Name, such as `.text`.
+    pub name: String,
+    /// What it is for.
+    pub flags: SectionFlags,
+    /// Alignment in bytes, a power of two.
+    pub align: u64,
+    /// Contents; empty if the section takes no space in the file.
+    pub data: Vec<u8>,
+    /// Size in memory: the length of `data`, or more for a section without contents.
+    pub size: u64,
+    /// Fields to fill when addresses are known.
+    pub relocations: Vec<Relocation>,
+    /// Source lines, by ascending offset.
+    pub lines: Vec<Line>,
+}
+
+/// Where a symbol is.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Place {
+    /// In another object.
+    Undefined,
+    /// At an offset in a section.
+    Section(SectionIndex, u64),
+    /// A number.
+    Absolute(u64),
+}
+
+/// Who sees a symbol.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Binding {
+    /// This object only.
+    Local,
+    /// Every object.
+    Global,
+    /// Every object; gives way to a global one, and is 0 if undefined.
+    Weak,
+}
+
+/// What a symbol stands for.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum SymbolKind {
+    /// Not said.
+    None,
+    /// Code.
+    Function,
+    /// Data.
+    Data,
+}
+
+/// What kind of values a labelled datum was declared to hold.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum DatumKind {
+    /// Integers.
+    Integer,
+    /// Text.
+    Text,
+    /// Room without values.
+    Space,
+}
+
+/// How a labelled datum was declared.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Datum {
+    /// Bytes of one element.
+    pub element_bytes: u8,
+    /// How many elements.
+    pub count: u64,
+    /// What they are.
+    pub kind: DatumKind,
+}
+
+/// A symbol.
+#[derive(Clone, Debug)]
+pub struct Symbol {
+    /// Name; case matters.
+    pub name: String,
+    /// Where it is.
+    pub place: Place,
+    /// Who sees it.
+    pub binding: Binding,
+    /// What it stands for.
+    pub kind: SymbolKind,
+    /// Bytes it covers; 0 if not said.
+    pub size: u64,
+    /// How it was declared, if it labels data.
+    pub datum: Option<Datum>,
+    /// Where it is defined: index into [`Object::files`] and line from 1; `None` if it is not.
+    pub defined_at: Option<(u32, u32)>,
+}

@@ -1,0 +1,198 @@
+//! Relocation kinds and how they fill their fields.
+//!
+//! Sources: psABI x86-64, 4.4 "Relocation"; AAELF64, 5.7 "Relocation operations".
+
+use std::ops::RangeInclusive;
+
+use crate::SymbolIndex;
+
+/// A field to fill once addresses are known.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Relocation {
+    /// Where in the section the field starts, in bytes.
+    pub offset: u64,
+    /// What the field is.
+    pub kind: RelocationKind,
+    /// The symbol whose address goes in.
+    pub symbol: SymbolIndex,
+    /// Added to the address.
+    pub addend: i64,
+}
+
+/// What a field holds, and how. `S` is the symbol's address, `A` the addend, `P` the field's address.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum RelocationKind {
+    /// `S + A`, one byte, signed or unsigned.
+    Abs8,
+    /// `S + A`, two bytes, signed or unsigned.
+    Abs16,
+    /// `S + A`, four bytes, unsigned.
+    Abs32,
+    /// `S + A`, four bytes, signed.
+    Abs32Signed,
+    /// `S + A`, eight bytes.
+    Abs64,
+    /// `S + A - P`, one byte.
+    Rel8,
+    /// `S + A - P`, two bytes.
+    Rel16,
+    /// `S + A - P`, four bytes.
+    Rel32,
+    /// `S + A - P`, eight bytes.
+    Rel64,
+    /// `S + A - P` in words, bits 25 to 0 of an A64 instruction.
+    A64Branch26,
+    /// `S + A - P` in words, bits 23 to 5 of an A64 instruction.
+    A64Branch19,
+    /// `S + A - P` in bytes, `immhi` and `immlo` of an A64 ADR.
+    A64Adr21,
+}
+
+/// A value that its field cannot hold.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("{value} does not fit; the field holds {} to {}{}", .range.start(), .range.end(), .multiple.map(|m| format!(" in multiples of {m}")).unwrap_or_default())]
+pub struct ApplyError {
+    /// The value.
+    pub value: i128,
+    /// What fits, inclusive.
+    pub range: RangeInclusive<i128>,
+    /// What the value must be a multiple of, if it is not one.
+    pub multiple: Option<i128>,
+}
+
+impl RelocationKind {
+    /// Bytes of the section that the field lies in.
+    pub const fn size(self) -> u64 {
+        match self {
+            RelocationKind::Abs8 | RelocationKind::Rel8 => 1,
+            RelocationKind::Abs16 | RelocationKind::Rel16 => 2,
+            RelocationKind::Abs32
+            | RelocationKind::Abs32Signed
+            | RelocationKind::Rel32
+            | RelocationKind::A64Branch26
+            | RelocationKind::A64Branch19
+            | RelocationKind::A64Adr21 => 4,
+            RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
+        }
+    }
+
+    /// Whether the field holds a distance rather than an address.
+    pub const fn is_relative(self) -> bool {
+        !matches!(
+            self,
+            RelocationKind::Abs8
+                | RelocationKind::Abs16
+                | RelocationKind::Abs32
+                | RelocationKind::Abs32Signed
+                | RelocationKind::Abs64
+        )
+    }
+
+    /// The values the field can hold.
+    pub fn range(self) -> RangeInclusive<i128> {
+        let signed = |bits: u32| -(1i128 << (bits - 1))..=(1i128 << (bits - 1)) - 1;
+        match self {
+            RelocationKind::Abs8 => -(1 << 7)..=(1 << 8) - 1,
+            RelocationKind::Abs16 => -(1 << 15)..=(1 << 16) - 1,
+            // Data directives also put negative numbers here.
+            RelocationKind::Abs32 => -(1 << 31)..=(1 << 32) - 1,
+            RelocationKind::Abs64 => -(1 << 63)..=(1 << 64) - 1,
+            RelocationKind::Abs32Signed | RelocationKind::Rel32 => signed(32),
+            RelocationKind::Rel8 => signed(8),
+            RelocationKind::Rel16 => signed(16),
+            RelocationKind::Rel64 => signed(64),
+            RelocationKind::A64Branch26 => signed(28),
+            RelocationKind::A64Branch19 | RelocationKind::A64Adr21 => signed(21),
+        }
+    }
+
+    /// Fills the field at the start of `field`. `target` is `S + A`; `place` is `P`.
+    ///
+    /// # Errors
+    ///
+    /// [`ApplyError`] if the value does not fit; the field is left as it was.
+    ///
+    /// # Panics
+    ///
+    /// If `field` is shorter than [`RelocationKind::size`].
+    pub fn apply(self, field: &mut [u8], target: i128, place: u64) -> Result<(), ApplyError> {
+        let value = if self.is_relative() { target - i128::from(place) } else { target };
+        let range = self.range();
+        let in_words = matches!(self, RelocationKind::A64Branch26 | RelocationKind::A64Branch19);
+        if !range.contains(&value) {
+            return Err(ApplyError { value, range, multiple: None });
+        }
+        if in_words && value % 4 != 0 {
+            return Err(ApplyError { value, range, multiple: Some(4) });
+        }
+        let bits = value as u64;
+        let size = self.size() as usize;
+        match self {
+            RelocationKind::A64Branch26 => insert(field, (bits >> 2) as u32, 0, 26),
+            RelocationKind::A64Branch19 => insert(field, (bits >> 2) as u32, 5, 19),
+            RelocationKind::A64Adr21 => {
+                insert(field, bits as u32, 29, 2);
+                insert(field, (bits >> 2) as u32, 5, 19);
+            }
+            _ => field[..size].copy_from_slice(&bits.to_le_bytes()[..size]),
+        }
+        Ok(())
+    }
+}
+
+/// Puts the low `width` bits of `value` at bit `at` of the instruction word.
+fn insert(field: &mut [u8], value: u32, at: u32, width: u32) {
+    let mask = (1u32 << width) - 1;
+    let word = u32::from_le_bytes(field[..4].try_into().expect("four bytes"));
+    let word = (word & !(mask << at)) | (value & mask) << at;
+    field[..4].copy_from_slice(&word.to_le_bytes());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fields_by_hand() {
+        let cases = [
+            (
+                "call forward",
+                RelocationKind::Rel32,
+                0x40_2000 - 4,
+                0x40_1001,
+                vec![0xfb, 0x0f, 0, 0],
+            ),
+            ("absolute", RelocationKind::Abs32Signed, 0x40_2000, 0, vec![0, 0x20, 0x40, 0]),
+            (
+                "bl back",
+                RelocationKind::A64Branch26,
+                0x40_0ff8,
+                0x40_1000,
+                vec![0xfe, 0xff, 0xff, 3],
+            ),
+            ("adr +3", RelocationKind::A64Adr21, 0x40_1003, 0x40_1000, vec![0, 0, 0, 0x60]),
+        ];
+        for (name, kind, target, place, wanted) in cases {
+            let mut field = vec![0; 4];
+            kind.apply(&mut field, target, place).unwrap();
+            assert_eq!(field, wanted, "{name}");
+        }
+    }
+
+    #[test]
+    fn values_just_outside_the_range_are_refused_and_leave_the_field() {
+        for kind in [RelocationKind::Rel8, RelocationKind::Rel32, RelocationKind::A64Branch19] {
+            let range = kind.range();
+            for (value, fits) in
+                [(*range.start(), true), (*range.start() - 1, false), (*range.end() + 1, false)]
+            {
+                let mut field = [0xaa; 8];
+                let result = kind.apply(&mut field, value + 0x1000, 0x1000);
+                assert_eq!(result.is_ok(), fits, "{kind:?} {value}");
+                assert!(fits || field == [0xaa; 8]);
+            }
+        }
+        let error = RelocationKind::A64Branch26.apply(&mut [0; 4], 2, 0).unwrap_err();
+        assert_eq!(error.multiple, Some(4));
+    }
+}
