@@ -1,1 +1,31 @@
-//! Source text to object, with diagnostics
+//! Source text to object, with diagnostics.
+//!
+//! [`assemble`] reads one source, collects every error it can find, and gives an object if there
+//! was none. Reading goes line by line: the [lexer](lexer) cuts a line into tokens, the parser of the
+//! machine's operands makes operands of them, and what depends on addresses waits in a section's
+//! list of fragments. When the whole source is read, sizes are settled and the fragments are filled.
+//!
+//! The language is the project's own; `LANGUAGE.md` beside the project's other decisions is its
+//! definition.
+
+mod arm64;
+mod assembler;
+mod data;
+mod diagnostic;
+mod directive;
+mod expr;
+mod infer;
+mod layout;
+mod lexer;
+mod operand;
+mod source;
+mod suggest;
+mod symbols;
+mod x86;
+
+pub use assembler::{Assembly, Options, assemble, assemble_instruction};
+pub use diagnostic::{Code, Diagnostic, Note, Severity};
+pub use expr::{Binary, EvalError, Expr, Unary, parse_expression};
+pub use infer::Inference;
+pub use source::{Location, Source, Span};
+pub use suggest::nearest;

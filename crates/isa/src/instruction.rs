@@ -277,6 +277,56 @@ pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
     }
 }
 
+/// Which kinds of operand an instruction's rows can take, where the text alone does not tell.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub struct OperandContext {
+    /// A bare expression is a place to go to or to load from, and not an immediate.
+    pub target: bool,
+    /// A word may be a condition.
+    pub condition: bool,
+}
+
+/// What the operands of a mnemonic can be; `None` if there is no such instruction.
+pub fn operand_context(arch: Arch, mnemonic: &str) -> Option<OperandContext> {
+    match arch {
+        Arch::X86_64 => x86::operand_context(mnemonic),
+        Arch::Arm64 => arm64::operand_context(mnemonic),
+    }
+}
+
+/// Instructions that do nothing, filling exactly `length` bytes; the unfillable rest is zeros.
+///
+/// Sources: SDM Vol. 2B, NOP, table 4-12; Arm ARM, C6.2 NOP.
+pub fn padding(arch: Arch, length: usize) -> Vec<u8> {
+    const X86: [&[u8]; 9] = [
+        &[0x90],
+        &[0x66, 0x90],
+        &[0x0f, 0x1f, 0x00],
+        &[0x0f, 0x1f, 0x40, 0x00],
+        &[0x0f, 0x1f, 0x44, 0x00, 0x00],
+        &[0x66, 0x0f, 0x1f, 0x44, 0x00, 0x00],
+        &[0x0f, 0x1f, 0x80, 0, 0, 0, 0],
+        &[0x0f, 0x1f, 0x84, 0, 0, 0, 0, 0],
+        &[0x66, 0x0f, 0x1f, 0x84, 0, 0, 0, 0, 0],
+    ];
+    let mut bytes = Vec::with_capacity(length);
+    match arch {
+        Arch::X86_64 => {
+            while bytes.len() < length {
+                let next = (length - bytes.len()).min(X86.len());
+                bytes.extend_from_slice(X86[next - 1]);
+            }
+        }
+        Arch::Arm64 => {
+            bytes.resize(length % 4, 0);
+            while bytes.len() < length {
+                bytes.extend_from_slice(&0xd503_201f_u32.to_le_bytes());
+            }
+        }
+    }
+    bytes
+}
+
 /// The rows with this mnemonic, in table order; empty if there is none.
 pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
     match arch {

@@ -29,8 +29,8 @@ pub use convention::{Convention, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Form, FormDoc, Implicit, Slot};
 pub use instruction::{
-    DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES, decode,
-    encode, encode_at_least, form_docs, mnemonics,
+    DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
+    OperandContext, decode, encode, encode_at_least, form_docs, mnemonics, operand_context, padding,
 };
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Shift, Value};
 pub use print::{Names, NoNames, format_number};

@@ -174,6 +174,7 @@ fn kind(kind: SymbolKind) -> u8 {
         SymbolKind::None => raw::STT_NOTYPE,
         SymbolKind::Function => raw::STT_FUNC,
         SymbolKind::Data => raw::STT_OBJECT,
+        SymbolKind::Section => raw::STT_SECTION,
     }
 }
 

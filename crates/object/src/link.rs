@@ -9,7 +9,7 @@ use sotto_isa::Arch;
 
 use crate::{
     ApplyError, Binding, Image, ImageSymbol, LineTable, Object, Place, SectionFlags, Segment,
-    SourceLine, SymbolIndex,
+    SourceLine, SymbolIndex, SymbolKind,
 };
 
 /// Where the first page of an executable is loaded.
@@ -416,6 +416,9 @@ fn image_symbols(
         .zip(bases)
         .flat_map(|(object, bases)| {
             object.symbols.iter().filter_map(|symbol| {
+                if symbol.kind == SymbolKind::Section {
+                    return None;
+                }
                 let address = address_of(symbol.place, bases)?;
                 Some(ImageSymbol {
                     name: symbol.name.clone(),
@@ -496,7 +499,7 @@ impl SymbolIndex {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol, SymbolKind};
+    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol};
 
     fn section(name: &str, data: &[u8]) -> Section {
         Section {

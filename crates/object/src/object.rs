@@ -120,6 +120,8 @@ pub enum SymbolKind {
     Function,
     /// Data.
     Data,
+    /// The start of a section; stands in for labels that are not in the symbol table.
+    Section,
 }
 
 /// What kind of values a labelled datum was declared to hold.

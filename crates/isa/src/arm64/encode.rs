@@ -7,16 +7,53 @@ use arrayvec::ArrayVec;
 use super::{Offset, Pattern, RegField, Row, bitmask, table};
 use crate::instruction::{closer, describe};
 use crate::{
-    Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Reg, RegKind, Shift,
-    Value, Width,
+    Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Operands, Reg, RegKind,
+    Shift, Value, Width,
 };
 
-/// The first row that takes the operands.
+/// The first row that takes the operands, or that of the instruction which does the same with the
+/// immediate turned round: `add x, x, #-5` is a SUB, `bic` with an immediate an AND.
 ///
 /// # Errors
 ///
 /// See [`crate::encode`].
 pub fn encode(mnemonic: &str, operands: &[Operand], address: u64) -> Result<Encoded, EncodeError> {
+    encode_as_written(mnemonic, operands, address).or_else(|error| {
+        let Some((other, operands)) = turned_round(mnemonic, operands) else { return Err(error) };
+        encode_as_written(other, &operands, address).map_err(|_| error)
+    })
+}
+
+fn turned_round(mnemonic: &str, operands: &[Operand]) -> Option<(&'static str, Operands)> {
+    let (other, inverted) = match mnemonic {
+        "add" => ("sub", false),
+        "sub" => ("add", false),
+        "adds" => ("subs", false),
+        "subs" => ("adds", false),
+        "cmp" => ("cmn", false),
+        "cmn" => ("cmp", false),
+        "bic" => ("and", true),
+        "orn" => ("orr", true),
+        "eon" => ("eor", true),
+        _ => return None,
+    };
+    let mut operands: Operands = operands.iter().copied().collect();
+    let narrow = matches!(operands.first(), Some(Operand::Reg(reg)) if reg.width() != Width::W64);
+    match operands.last_mut() {
+        Some(Operand::Imm(Value::Known(value))) if inverted => {
+            *value = if narrow { !*value & 0xffff_ffff } else { !*value };
+        }
+        Some(Operand::Imm(Value::Known(value))) if *value < 0 => *value = value.wrapping_neg(),
+        _ => return None,
+    }
+    Some((other, operands))
+}
+
+fn encode_as_written(
+    mnemonic: &str,
+    operands: &[Operand],
+    address: u64,
+) -> Result<Encoded, EncodeError> {
     let table = table();
     let Some(numbers) = table.by_mnemonic.get(mnemonic) else {
         return Err(EncodeError::UnknownMnemonic {

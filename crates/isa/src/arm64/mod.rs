@@ -19,7 +19,7 @@ use std::sync::OnceLock;
 pub use decode::decode;
 pub use encode::{encode, encode_form};
 
-use crate::{FlagInfo, FlagSet, FormDoc, Width};
+use crate::{FlagInfo, FlagSet, FormDoc, OperandContext, Width};
 
 /// The condition flags, at their bits in NZCV less 28. Source: Arm ARM, C5.2 "NZCV".
 pub mod flag {
@@ -459,6 +459,22 @@ pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
             }
         })
         .collect()
+}
+
+/// What the operands of a mnemonic can be.
+pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
+    let table = table();
+    let rows = table.by_mnemonic.get(mnemonic)?;
+    let any = |wanted: fn(Pattern) -> bool| {
+        rows.iter().any(|&number| {
+            let operands = table.rows[usize::from(number)].form.operands;
+            operands.iter().any(|slot| wanted(slot.pattern))
+        })
+    };
+    Some(OperandContext {
+        target: any(|p| matches!(p, Pattern::Label26 | Pattern::Label19 | Pattern::AdrLabel)),
+        condition: any(|p| matches!(p, Pattern::Cond | Pattern::InvertedCond)),
+    })
 }
 
 fn syntax(form: &Form) -> String {

@@ -22,7 +22,7 @@ pub use decode::decode;
 pub use encode::{encode, encode_form};
 
 use crate::{
-    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, Reg, RegKind,
+    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, OperandContext, Reg, RegKind,
     Width,
 };
 use encoding::Encoding;
@@ -358,6 +358,17 @@ pub fn form_count() -> u16 {
 /// Every mnemonic, aliases included, sorted.
 pub fn mnemonics() -> &'static [&'static str] {
     &table().mnemonics
+}
+
+/// What the operands of a mnemonic can be.
+pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
+    let table = table();
+    let rows = table.by_mnemonic.get(mnemonic)?;
+    let target = rows.iter().any(|&number| {
+        let operands = table.rows[usize::from(number)].form.operands;
+        operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
+    });
+    Some(OperandContext { target, condition: false })
 }
 
 fn syntax(form: &Form) -> String {

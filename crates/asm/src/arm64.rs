@@ -1,0 +1,194 @@
+//! A64 operands.
+
+use sotto_isa::{IndexMode, Mem, Operand, OperandContext, Reg, Value, arm64};
+
+use crate::expr::{self, Atoms};
+use crate::lexer::{Cursor, Tok};
+use crate::operand::{Modifier, Parsed, Spanned, peek_modifier, value_of};
+use crate::{Code, Diagnostic, Expr, Span};
+
+/// Parses one operand.
+pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
+    let (token, start) = cursor.peek_spanned()?;
+    match token {
+        Tok::Op("[") => return memory(cursor, start),
+        Tok::Op("=") => {
+            return Err(Diagnostic::error(
+                Code::UnsupportedDirective,
+                start,
+                "literal pools (`ldr x0, =value`) are not written yet",
+            )
+            .help("use `adr` for a label within 1 MiB, `movz` and `movk` for a number"));
+        }
+        Tok::Op(":") => {
+            return Err(Diagnostic::error(
+                Code::UnsupportedDirective,
+                start,
+                "relocation operators (`:lo12:`) are not read yet",
+            )
+            .help("use `adr` for a label within 1 MiB"));
+        }
+        Tok::Word(word) => {
+            if let Some(reg) = Reg::parse(cursor.arch(), word) {
+                cursor.next()?;
+                return register(cursor, reg, start);
+            }
+            if context.condition
+                && let Some(cond) = arm64::condition_by_name(&word.to_ascii_lowercase())
+            {
+                cursor.next()?;
+                return Ok(Spanned { parsed: Parsed::Fixed(Operand::Cond(cond)), span: start });
+            }
+        }
+        _ => {}
+    }
+    let marked = cursor.eat("#")?;
+    let expr = expr::parse(cursor, Atoms::Plain)?;
+    let span = cursor.since(start);
+    if context.target && !marked {
+        return Ok(Spanned { parsed: Parsed::Target(expr), span });
+    }
+    if let Some(shift) = shift_after(cursor)? {
+        return Ok(Spanned { parsed: Parsed::ShiftedImm(expr, shift), span: cursor.since(start) });
+    }
+    let parsed = match expr {
+        Expr::Number(number) => Parsed::Fixed(Operand::Imm(value_of(number, span)?)),
+        expr => Parsed::Imm(expr),
+    };
+    Ok(Spanned { parsed, span })
+}
+
+/// Takes `, lsl #n` after an immediate, if it is there.
+fn shift_after(cursor: &mut Cursor) -> Result<Option<u8>, Diagnostic> {
+    let mut ahead = cursor.clone();
+    if !ahead.eat(",")? {
+        return Ok(None);
+    }
+    let Some(Modifier::Shift(sotto_isa::Shift::Lsl)) = peek_modifier(&mut ahead) else {
+        return Ok(None);
+    };
+    ahead.next()?;
+    *cursor = ahead;
+    amount(cursor).map(Some)
+}
+
+/// A shift amount, with or without `#`.
+fn amount(cursor: &mut Cursor) -> Result<u8, Diagnostic> {
+    cursor.eat("#")?;
+    let (_, start) = cursor.peek_spanned()?;
+    let expr = expr::parse(cursor, Atoms::Plain)?;
+    let span = cursor.since(start);
+    match expr.constant() {
+        Some(Ok(amount @ 0..=63)) => Ok(amount as u8),
+        _ => Err(Diagnostic::error(Code::OutOfRange, span, "a shift amount is a number from 0 to 63")),
+    }
+}
+
+/// A register, with the shift or extension that may follow it.
+fn register(cursor: &mut Cursor, reg: Reg, start: Span) -> Result<Spanned, Diagnostic> {
+    let mut ahead = cursor.clone();
+    let mut operand = Operand::Reg(reg);
+    if ahead.eat(",")?
+        && let Some(modifier) = peek_modifier(&mut ahead)
+    {
+        ahead.next()?;
+        *cursor = ahead;
+        operand = match modifier {
+            Modifier::Shift(shift) => Operand::Shifted(reg, shift, amount(cursor)?),
+            Modifier::Extend(extend) => {
+                let bare = matches!(cursor.peek()?, Tok::End | Tok::Op(","));
+                Operand::Extended(reg, extend, if bare { 0 } else { amount(cursor)? })
+            }
+        };
+    }
+    Ok(Spanned { parsed: Parsed::Fixed(operand), span: cursor.since(start) })
+}
+
+fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
+    cursor.next()?; // the bracket
+    let (token, at) = cursor.next()?;
+    let base = match token {
+        Tok::Word(word) => Reg::parse(cursor.arch(), word),
+        _ => None,
+    };
+    let Some(base) = base else {
+        let error = cursor.unexpected(token, at, "a base register after `[`");
+        return Err(error.help("load the address into a register first: `adr x0, label`"));
+    };
+    let mut mem = Mem::base_disp(base, 0);
+    let mut disp = None;
+    if cursor.eat(",")? {
+        let (token, at) = cursor.peek_spanned()?;
+        let index = match token {
+            Tok::Word(word) => Reg::parse(cursor.arch(), word),
+            _ => None,
+        };
+        match index {
+            Some(index) => {
+                cursor.next()?;
+                mem.index = Some(index);
+                if cursor.eat(",")? {
+                    index_modifier(cursor, &mut mem)?;
+                }
+            }
+            None => disp = Some((offset(cursor)?, at)),
+        }
+    }
+    cursor.expect("]", "to close the address")?;
+    if cursor.eat("!")? {
+        mem.mode = IndexMode::Pre;
+    } else if disp.is_none() && mem.index.is_none() {
+        let mut ahead = cursor.clone();
+        if ahead.eat(",")? {
+            let (_, at) = ahead.peek_spanned()?;
+            disp = Some((offset(&mut ahead)?, at));
+            *cursor = ahead;
+            mem.mode = IndexMode::Post;
+        }
+    }
+    let span = cursor.since(start);
+    let parsed = match disp {
+        None => Parsed::Fixed(Operand::Mem(mem)),
+        Some((Expr::Number(number), at)) => {
+            mem.disp = value_of(number, at)?;
+            Parsed::Fixed(Operand::Mem(mem))
+        }
+        Some((disp, _)) => {
+            mem.disp = Value::Late;
+            Parsed::Mem { mem, disp, x86_plain: false }
+        }
+    };
+    Ok(Spanned { parsed, span })
+}
+
+fn offset(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
+    cursor.eat("#")?;
+    expr::parse(cursor, Atoms::Plain)
+}
+
+fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
+    let (token, at) = cursor.peek_spanned()?;
+    match peek_modifier(cursor) {
+        Some(Modifier::Shift(sotto_isa::Shift::Lsl)) => {
+            cursor.next()?;
+            mem.scale = scale(amount(cursor)?, at)?;
+        }
+        Some(Modifier::Extend(extend)) => {
+            cursor.next()?;
+            mem.extend = Some(extend);
+            if cursor.peek()? != Tok::Op("]") {
+                mem.scale = scale(amount(cursor)?, at)?;
+            }
+        }
+        _ => return Err(cursor.unexpected(token, at, "`lsl`, `uxtw` or `sxtw` after the index register")),
+    }
+    Ok(())
+}
+
+fn scale(amount: u8, at: Span) -> Result<u8, Diagnostic> {
+    if amount > 3 {
+        let message = "an index is shifted by 0 to 3";
+        return Err(Diagnostic::error(Code::OutOfRange, at, message));
+    }
+    Ok(1 << amount)
+}

@@ -1,0 +1,260 @@
+//! Data directives.
+
+use sotto_isa::Arch;
+use sotto_object::{Datum, DatumKind};
+
+use crate::assembler::{Assembler, DataField, Fragment, MAX_SECTION_BYTES};
+use crate::expr::{self, Atoms};
+use crate::lexer::{Cursor, Tok, unescape};
+use crate::{Code, Diagnostic, Span};
+
+/// What a data directive lays down.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+enum Kind {
+    /// Integers of this many bytes.
+    Integers(u8),
+    /// Integers of this many bytes, or text padded to a multiple of it.
+    Units(u8),
+    /// Text, with or without a zero after it.
+    Text { zero: bool },
+    /// Bytes of one value.
+    Space,
+    /// A pattern, repeated.
+    Fill,
+}
+
+const DIRECTIVES: &[(&str, Kind)] = &[
+    (".byte", Kind::Integers(1)),
+    (".2byte", Kind::Integers(2)),
+    (".4byte", Kind::Integers(4)),
+    (".8byte", Kind::Integers(8)),
+    (".short", Kind::Integers(2)),
+    (".hword", Kind::Integers(2)),
+    (".long", Kind::Integers(4)),
+    (".int", Kind::Integers(4)),
+    (".quad", Kind::Integers(8)),
+    (".xword", Kind::Integers(8)),
+    (".ascii", Kind::Text { zero: false }),
+    (".asciz", Kind::Text { zero: true }),
+    (".string", Kind::Text { zero: true }),
+    ("db", Kind::Units(1)),
+    ("dw", Kind::Units(2)),
+    ("dd", Kind::Units(4)),
+    ("dq", Kind::Units(8)),
+    (".zero", Kind::Space),
+    (".skip", Kind::Space),
+    (".space", Kind::Space),
+    (".fill", Kind::Fill),
+];
+
+/// Names of the data directives.
+pub(crate) fn names() -> impl Iterator<Item = &'static str> {
+    DIRECTIVES.iter().map(|(name, _)| *name).chain([".word"])
+}
+
+fn find(word: &str, arch: Arch) -> Option<Kind> {
+    if word.eq_ignore_ascii_case(".word") {
+        return Some(Kind::Integers(arch.word_bytes() as u8));
+    }
+    DIRECTIVES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word)).map(|(_, kind)| *kind)
+}
+
+/// Whether the word is a data directive.
+pub(crate) fn is_directive(word: &str, arch: Arch) -> bool {
+    find(word, arch).is_some()
+}
+
+/// Carries out the directive; `false` if it is not a data directive.
+pub(crate) fn run(
+    assembler: &mut Assembler,
+    word: &str,
+    span: Span,
+    cursor: &mut Cursor,
+) -> Result<bool, Diagnostic> {
+    let Some(kind) = find(word, assembler.arch) else { return Ok(false) };
+    match kind {
+        Kind::Space => space(assembler, span, cursor)?,
+        Kind::Fill => fill(assembler, span, cursor)?,
+        Kind::Integers(bytes) => {
+            assembler.check_contents(span, "values")?;
+            list(assembler, bytes, false, cursor)?;
+        }
+        Kind::Units(bytes) => {
+            assembler.check_contents(span, "values")?;
+            list(assembler, bytes, true, cursor)?;
+        }
+        Kind::Text { zero } => {
+            assembler.check_contents(span, "text")?;
+            text(assembler, zero, cursor)?;
+        }
+    }
+    cursor.expect_end(&format!("after `{word}`"))?;
+    Ok(true)
+}
+
+/// A list of numbers, and of texts if `units` says so.
+fn list(
+    assembler: &mut Assembler,
+    bytes: u8,
+    units: bool,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    assembler.mark_line();
+    let mut count = 0;
+    let mut kind = DatumKind::Integer;
+    loop {
+        let (token, span) = cursor.peek_spanned()?;
+        match token {
+            Tok::Str(raw) if units => {
+                cursor.next()?;
+                let mut text = unescape(raw, span)?;
+                if bytes == 1 && count == 0 {
+                    kind = DatumKind::Text;
+                }
+                text.resize(text.len().next_multiple_of(usize::from(bytes)), 0);
+                count += text.len() as u64 / u64::from(bytes);
+                assembler.bytes().0.extend(text);
+            }
+            Tok::Str(_) => {
+                return Err(Diagnostic::error(Code::Syntax, span, "this directive takes numbers")
+                    .help("write texts with `.ascii`, or `.asciz` to end them with a zero"));
+            }
+            _ => {
+                integer(assembler, bytes, cursor)?;
+                count += 1;
+            }
+        }
+        if !cursor.eat(",")? {
+            break;
+        }
+    }
+    assembler.describe_labels(Datum { element_bytes: bytes, count, kind });
+    Ok(())
+}
+
+fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (_, start) = cursor.peek_spanned()?;
+    let mut expr = expr::parse(cursor, Atoms::Plain)?;
+    let span = cursor.since(start);
+    assembler.symbols.bind_variables(&mut expr);
+    let context = assembler.context();
+    let value = match expr.constant() {
+        Some(result) => {
+            let value = result
+                .map_err(|error| Diagnostic::error(Code::Arithmetic, span, error.to_string()))?;
+            check_fits(value, bytes, span)?;
+            value
+        }
+        None => {
+            let (data, fields) = assembler.bytes();
+            fields.push(DataField { offset: data.len() as u64, bytes, expr, context, span });
+            0
+        }
+    };
+    assembler.bytes().0.extend_from_slice(&value.to_le_bytes()[..usize::from(bytes)]);
+    Ok(())
+}
+
+/// Refuses a value that fits neither signed nor unsigned.
+pub(crate) fn check_fits(value: i128, bytes: u8, span: Span) -> Result<(), Diagnostic> {
+    let bits = u32::from(bytes) * 8;
+    let (least, most) = (-(1i128 << (bits - 1)), (1i128 << bits) - 1);
+    if (least..=most).contains(&value) {
+        return Ok(());
+    }
+    let unit = if bytes == 1 { "byte" } else { "bytes" };
+    Err(Diagnostic::error(Code::OutOfRange, span, format!("{value} does not fit in {bytes} {unit}"))
+        .label(format!("must be {least} to {most}")))
+}
+
+fn text(assembler: &mut Assembler, zero: bool, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    assembler.mark_line();
+    let mut count = 0;
+    loop {
+        let (token, span) = cursor.next()?;
+        let Tok::Str(raw) = token else {
+            return Err(cursor.unexpected(token, span, "a text in double quotes"));
+        };
+        let mut text = unescape(raw, span)?;
+        if zero {
+            text.push(0);
+        }
+        count += text.len() as u64;
+        assembler.bytes().0.extend(text);
+        if !cursor.eat(",")? {
+            break;
+        }
+    }
+    assembler.describe_labels(Datum { element_bytes: 1, count, kind: DatumKind::Text });
+    Ok(())
+}
+
+/// A number that is needed at once, within `0..=most`.
+fn count(assembler: &Assembler, cursor: &mut Cursor, most: u64) -> Result<(u64, Span), Diagnostic> {
+    let (value, span) = number(assembler, cursor)?;
+    match u64::try_from(value) {
+        Ok(value) if value <= most => Ok((value, span)),
+        _ => Err(Diagnostic::error(Code::OutOfRange, span, format!("{value} is out of range"))
+            .label(format!("must be 0 to {most}"))),
+    }
+}
+
+/// A number that is needed at once.
+pub(crate) fn number(assembler: &Assembler, cursor: &mut Cursor) -> Result<(i128, Span), Diagnostic> {
+    let (_, start) = cursor.peek_spanned()?;
+    let mut expr = expr::parse(cursor, Atoms::Plain)?;
+    let span = cursor.since(start);
+    assembler.symbols.bind_variables(&mut expr);
+    Ok((assembler.number_now(&expr, span)?, span))
+}
+
+/// `.skip COUNT[, VALUE]`
+fn space(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (bytes, _) = count(assembler, cursor, MAX_SECTION_BYTES)?;
+    let mut value = 0;
+    if cursor.eat(",")? {
+        let (given, at) = number(assembler, cursor)?;
+        check_fits(given, 1, at)?;
+        value = given as u8;
+        if value != 0 {
+            assembler.check_contents(span, "values")?;
+        }
+    }
+    assembler.mark_line();
+    let current = assembler.current;
+    assembler.sections[current].fragments.push(Fragment::Fill { count: bytes, value });
+    assembler.describe_labels(Datum { element_bytes: 1, count: bytes, kind: DatumKind::Space });
+    Ok(())
+}
+
+/// `.fill REPEAT[, SIZE[, VALUE]]`
+fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (repeat, repeat_span) = count(assembler, cursor, MAX_SECTION_BYTES)?;
+    let (mut size, mut value) = (1, 0);
+    if cursor.eat(",")? {
+        size = count(assembler, cursor, 8)?.0;
+        if cursor.eat(",")? {
+            let (given, at) = number(assembler, cursor)?;
+            check_fits(given, size.max(1) as u8, at)?;
+            value = given;
+        }
+    }
+    if value != 0 {
+        assembler.check_contents(span, "values")?;
+    }
+    if repeat * size > MAX_SECTION_BYTES {
+        let message = format!("{} bytes are too many for one section", repeat * size);
+        return Err(Diagnostic::error(Code::OutOfRange, repeat_span, message));
+    }
+    assembler.mark_line();
+    if value == 0 {
+        let current = assembler.current;
+        assembler.sections[current].fragments.push(Fragment::Fill { count: repeat * size, value: 0 });
+    } else {
+        let element = &value.to_le_bytes()[..size as usize];
+        assembler.bytes().0.extend(element.repeat(repeat as usize));
+    }
+    let element_bytes = size.max(1) as u8;
+    assembler.describe_labels(Datum { element_bytes, count: repeat, kind: DatumKind::Integer });
+    Ok(())
+}

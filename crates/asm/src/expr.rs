@@ -1,0 +1,367 @@
+//! Expressions: the tree, its parser, and its evaluation on exact integers.
+//!
+//! C's operators and precedence. Arithmetic is on 128 bits and leaving that range is an error, so
+//! nothing wraps silently.
+
+use sotto_isa::{Arch, Reg, Width};
+
+use crate::lexer::{Cursor, Tok};
+use crate::{Code, Diagnostic, Span};
+
+/// A unary operator.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "C's operators")]
+pub enum Unary {
+    Negate,
+    Complement,
+    Not,
+}
+
+/// A binary operator.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "C's operators")]
+pub enum Binary {
+    Multiply,
+    Divide,
+    Remainder,
+    Add,
+    Subtract,
+    ShiftLeft,
+    ShiftRight,
+    Less,
+    LessEqual,
+    Greater,
+    GreaterEqual,
+    Equal,
+    NotEqual,
+    And,
+    Xor,
+    Or,
+    LogicalAnd,
+    LogicalOr,
+}
+
+/// An expression.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Expr {
+    /// A number.
+    Number(i128),
+    /// A symbol by name, and the place where it stands.
+    Symbol(Box<str>, Span),
+    /// A numbered label: its number, and whether it is ahead.
+    Numbered(u32, bool, Span),
+    /// The current address.
+    Here,
+    /// A register; only in addresses and in the stepper.
+    Register(Reg, Span),
+    /// Memory at an address, of a width if one is given; only in the stepper.
+    Load(Option<Width>, Box<Expr>),
+    /// A unary operator applied.
+    Unary(Unary, Box<Expr>),
+    /// A binary operator applied.
+    Binary(Binary, Box<Expr>, Box<Expr>),
+}
+
+/// Why an expression on numbers has no value.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum EvalError {
+    /// Division or remainder by zero.
+    #[error("division by zero")]
+    DivisionByZero,
+    /// The result needs more than 128 bits.
+    #[error("the result needs more than 128 bits")]
+    TooLarge,
+    /// A shift by a negative number, or by more than 127.
+    #[error("a shift is by 0 to 127 bits")]
+    BadShift,
+}
+
+impl Unary {
+    /// The operator applied to a number.
+    ///
+    /// # Errors
+    ///
+    /// [`EvalError::TooLarge`] for the negation of the least number.
+    pub fn apply(self, value: i128) -> Result<i128, EvalError> {
+        match self {
+            Unary::Negate => value.checked_neg().ok_or(EvalError::TooLarge),
+            Unary::Complement => Ok(!value),
+            Unary::Not => Ok(i128::from(value == 0)),
+        }
+    }
+}
+
+impl Binary {
+    /// The operator applied to two numbers. Comparisons give 1 or 0.
+    ///
+    /// # Errors
+    ///
+    /// See [`EvalError`].
+    pub fn apply(self, a: i128, b: i128) -> Result<i128, EvalError> {
+        let large = EvalError::TooLarge;
+        let shift = || u32::try_from(b).ok().filter(|n| *n < 128).ok_or(EvalError::BadShift);
+        match self {
+            Binary::Multiply => a.checked_mul(b).ok_or(large),
+            Binary::Divide | Binary::Remainder if b == 0 => Err(EvalError::DivisionByZero),
+            Binary::Divide => a.checked_div(b).ok_or(large),
+            Binary::Remainder => a.checked_rem(b).ok_or(large),
+            Binary::Add => a.checked_add(b).ok_or(large),
+            Binary::Subtract => a.checked_sub(b).ok_or(large),
+            Binary::ShiftLeft => {
+                let n = shift()?;
+                let shifted = a.wrapping_shl(n);
+                if shifted >> n == a { Ok(shifted) } else { Err(large) }
+            }
+            Binary::ShiftRight => Ok(a >> shift()?),
+            Binary::Less => Ok(i128::from(a < b)),
+            Binary::LessEqual => Ok(i128::from(a <= b)),
+            Binary::Greater => Ok(i128::from(a > b)),
+            Binary::GreaterEqual => Ok(i128::from(a >= b)),
+            Binary::Equal => Ok(i128::from(a == b)),
+            Binary::NotEqual => Ok(i128::from(a != b)),
+            Binary::And => Ok(a & b),
+            Binary::Xor => Ok(a ^ b),
+            Binary::Or => Ok(a | b),
+            Binary::LogicalAnd => Ok(i128::from(a != 0 && b != 0)),
+            Binary::LogicalOr => Ok(i128::from(a != 0 || b != 0)),
+        }
+    }
+}
+
+/// Operators by precedence, weakest first.
+const LEVELS: &[&[(&str, Binary)]] = &[
+    &[("||", Binary::LogicalOr)],
+    &[("&&", Binary::LogicalAnd)],
+    &[("|", Binary::Or)],
+    &[("^", Binary::Xor)],
+    &[("&", Binary::And)],
+    &[("==", Binary::Equal), ("!=", Binary::NotEqual)],
+    &[
+        ("<=", Binary::LessEqual),
+        (">=", Binary::GreaterEqual),
+        ("<", Binary::Less),
+        (">", Binary::Greater),
+    ],
+    &[("<<", Binary::ShiftLeft), (">>", Binary::ShiftRight)],
+    &[("+", Binary::Add), ("-", Binary::Subtract)],
+    &[("*", Binary::Multiply), ("/", Binary::Divide), ("%", Binary::Remainder)],
+];
+
+/// Expressions nest at most this deep, so that hostile input cannot exhaust the host's stack.
+const MAX_DEPTH: u32 = 200;
+
+/// What an expression may hold beyond numbers and symbols.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Atoms {
+    /// Nothing else.
+    Plain,
+    /// Registers.
+    Registers,
+    /// Registers, and memory in brackets.
+    Memory,
+}
+
+/// Parses an expression as far as it goes.
+pub(crate) fn parse(cursor: &mut Cursor, atoms: Atoms) -> Result<Expr, Diagnostic> {
+    Parser { cursor, atoms, depth: 0 }.level(0)
+}
+
+/// Parses a whole text as an expression that may name registers and, in brackets, memory.
+///
+/// # Errors
+///
+/// A diagnostic whose span is within `text`.
+pub fn parse_expression(arch: Arch, text: &str) -> Result<Expr, Diagnostic> {
+    let mut cursor = Cursor::new(text, 0, arch);
+    let expr = parse(&mut cursor, Atoms::Memory)?;
+    cursor.expect_end("after the expression")?;
+    Ok(expr)
+}
+
+struct Parser<'c, 'a> {
+    cursor: &'c mut Cursor<'a>,
+    atoms: Atoms,
+    depth: u32,
+}
+
+impl Parser<'_, '_> {
+    fn level(&mut self, level: usize) -> Result<Expr, Diagnostic> {
+        let Some(operators) = LEVELS.get(level) else { return self.unary() };
+        let mut left = self.level(level + 1)?;
+        let mut length = 0;
+        while let Tok::Op(op) = self.cursor.peek()? {
+            let Some(&(_, operator)) = operators.iter().find(|(text, _)| *text == op) else { break };
+            self.cursor.next()?;
+            let right = self.level(level + 1)?;
+            left = Expr::Binary(operator, Box::new(left), Box::new(right));
+            length += 1;
+            if length > 1000 {
+                return Err(self.too_deep());
+            }
+        }
+        Ok(left)
+    }
+
+    fn too_deep(&mut self) -> Diagnostic {
+        let span = self.cursor.peek_spanned().map_or(Span::default(), |token| token.1);
+        Diagnostic::error(Code::Syntax, span, "the expression nests too deeply")
+    }
+
+    fn unary(&mut self) -> Result<Expr, Diagnostic> {
+        self.depth += 1;
+        if self.depth > MAX_DEPTH {
+            return Err(self.too_deep());
+        }
+        let expr = self.unary_inner();
+        self.depth -= 1;
+        expr
+    }
+
+    fn unary_inner(&mut self) -> Result<Expr, Diagnostic> {
+        let (token, span) = self.cursor.next()?;
+        let unary = |operator, parser: &mut Self| {
+            let inner = parser.unary()?;
+            Ok(match (operator, inner) {
+                (Unary::Negate, Expr::Number(n)) => Expr::Number(-n),
+                (operator, inner) => Expr::Unary(operator, Box::new(inner)),
+            })
+        };
+        match token {
+            Tok::Num(value) => Ok(Expr::Number(value)),
+            Tok::LabelRef(number, forward) => Ok(Expr::Numbered(number, forward, span)),
+            Tok::Op("-") => unary(Unary::Negate, self),
+            Tok::Op("~") => unary(Unary::Complement, self),
+            Tok::Op("!") => unary(Unary::Not, self),
+            Tok::Op("+") => self.unary(),
+            Tok::Op("(") => {
+                let inner = self.level(0)?;
+                self.cursor.expect(")", "to close the parenthesis")?;
+                Ok(inner)
+            }
+            Tok::Op("$") if self.cursor.arch() == Arch::X86_64 => Ok(Expr::Here),
+            Tok::Word(".") => Ok(Expr::Here),
+            Tok::Op("[") if self.atoms == Atoms::Memory => self.load(None),
+            Tok::Word(word) => self.word(word, span),
+            _ => Err(self.cursor.unexpected(token, span, "a value")),
+        }
+    }
+
+    fn load(&mut self, width: Option<Width>) -> Result<Expr, Diagnostic> {
+        let address = self.level(0)?;
+        self.cursor.expect("]", "to close the bracket")?;
+        Ok(Expr::Load(width, Box::new(address)))
+    }
+
+    fn word(&mut self, word: &str, span: Span) -> Result<Expr, Diagnostic> {
+        if self.atoms != Atoms::Plain
+            && let Some(reg) = Reg::parse(self.cursor.arch(), word)
+        {
+            return Ok(Expr::Register(reg, span));
+        }
+        if self.atoms == Atoms::Memory
+            && let Some(width) = width_keyword(word)
+        {
+            if let (Tok::Word(ptr), _) = self.cursor.peek_spanned()?
+                && ptr.eq_ignore_ascii_case("ptr")
+            {
+                self.cursor.next()?;
+            }
+            self.cursor.expect("[", "after the width")?;
+            return self.load(Some(width));
+        }
+        Ok(Expr::Symbol(word.into(), span))
+    }
+}
+
+/// The width that a word before a bracket stands for.
+pub(crate) fn width_keyword(word: &str) -> Option<Width> {
+    Width::ALL.into_iter().find(|width| width.x86_keyword().eq_ignore_ascii_case(word))
+}
+
+impl Expr {
+    /// The value, if the expression holds numbers only.
+    pub fn constant(&self) -> Option<Result<i128, EvalError>> {
+        match self {
+            Expr::Number(value) => Some(Ok(*value)),
+            Expr::Unary(operator, inner) => {
+                Some(inner.constant()?.and_then(|value| operator.apply(value)))
+            }
+            Expr::Binary(operator, a, b) => {
+                let (a, b) = (a.constant()?, b.constant()?);
+                Some(a.and_then(|a| operator.apply(a, b?)))
+            }
+            _ => None,
+        }
+    }
+
+    /// Place of the first name in the expression.
+    pub(crate) fn name_span(&self) -> Option<Span> {
+        match self {
+            Expr::Symbol(_, span) | Expr::Numbered(_, _, span) | Expr::Register(_, span) => Some(*span),
+            Expr::Number(_) | Expr::Here => None,
+            Expr::Load(_, inner) | Expr::Unary(_, inner) => inner.name_span(),
+            Expr::Binary(_, a, b) => a.name_span().or_else(|| b.name_span()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn value(text: &str) -> Result<i128, EvalError> {
+        parse_expression(Arch::X86_64, text).unwrap().constant().unwrap()
+    }
+
+    #[test]
+    fn precedence_is_that_of_c() {
+        let cases = [
+            ("2 + 3 * 4", 14),
+            ("(2 + 3) * 4", 20),
+            ("1 << 2 + 1", 8),
+            ("7 & 3 == 3", 1),
+            ("1 | 6 ^ 4 & 12", 3),
+            ("-7 / 2", -3),
+            ("-7 % 2", -1),
+            ("~0 - -1", 0),
+            ("!3 || 2 && 1", 1),
+            ("10 - 3 - 2", 5),
+            ("0xffffffffffffffff + 1", 1 << 64),
+        ];
+        for (text, wanted) in cases {
+            assert_eq!(value(text), Ok(wanted), "{text}");
+        }
+    }
+
+    #[test]
+    fn arithmetic_that_has_no_result_says_why() {
+        assert_eq!(value("1 / 0"), Err(EvalError::DivisionByZero));
+        assert_eq!(value("5 % (2 - 2)"), Err(EvalError::DivisionByZero));
+        assert_eq!(value("1 << 128"), Err(EvalError::BadShift));
+        assert_eq!(value("1 << 127"), Err(EvalError::TooLarge));
+        let most = "0x7fffffffffffffffffffffffffffffff";
+        assert_eq!(value(&format!("{most} + 1")), Err(EvalError::TooLarge));
+    }
+
+    #[test]
+    fn deep_nesting_is_refused() {
+        for text in ["(".repeat(10_000), "-".repeat(10_000), "1+".repeat(10_000)] {
+            assert!(parse_expression(Arch::X86_64, &text).is_err());
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn sums_and_products_agree_with_the_host(a in -1_000_000i64..1_000_000, b in -1_000_000i64..1_000_000, c in 1i64..1000) {
+            let text = format!("({a}) * ({b}) + ({a}) / ({c}) - ({b}) % ({c})");
+            prop_assert_eq!(value(&text), Ok(i128::from(a * b + a / c - b % c)));
+        }
+
+        #[test]
+        fn any_text_parses_or_is_refused(text in "[ -~]{0,40}") {
+            let _ = parse_expression(Arch::X86_64, &text);
+            let _ = parse_expression(Arch::Arm64, &text);
+        }
+    }
+}

@@ -1,0 +1,79 @@
+//! Which machine a source is for, from what it names.
+
+use sotto_isa::{Arch, Reg, RegKind};
+
+use crate::lexer::{Cursor, Tok};
+use crate::{Source, Span};
+
+/// What decided the machine of a source that does not say.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Inference {
+    /// The deciding word as written, with its place; `None` if nothing was decisive.
+    pub word: Option<(String, Span)>,
+}
+
+/// The machine, and what decided it.
+///
+/// The first decisive word counts: a 64-bit register or `syscall` means x86-64, `x0` or `w0` and
+/// their like, `svc` too, arm64. With nothing decisive it is x86-64.
+pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
+    let mut base = 0;
+    for line in source.text.split_inclusive('\n') {
+        // In the dialect whose comments hide most; both read words alike.
+        let mut cursor = Cursor::new(line, base, Arch::X86_64);
+        base += line.len();
+        while let Ok((token, span)) = cursor.next() {
+            let Tok::Word(word) = token else {
+                if token == Tok::End { break } else { continue };
+            };
+            // A word before a colon or `=` is a symbol.
+            if let Ok(Tok::Op(":" | "=")) = cursor.peek() {
+                continue;
+            }
+            if let Some(arch) = decisive(word) {
+                return (arch, Inference { word: Some((word.to_string(), span)) });
+            }
+        }
+    }
+    (Arch::X86_64, Inference { word: None })
+}
+
+fn decisive(word: &str) -> Option<Arch> {
+    if word.eq_ignore_ascii_case("syscall") {
+        return Some(Arch::X86_64);
+    }
+    if word.eq_ignore_ascii_case("svc") {
+        return Some(Arch::Arm64);
+    }
+    if Reg::parse(Arch::X86_64, word).is_some_and(|reg| {
+        matches!(reg.kind, RegKind::Qword | RegKind::Ip) || reg.number >= 8
+    }) {
+        return Some(Arch::X86_64);
+    }
+    let arm = Reg::parse(Arch::Arm64, word)?;
+    // `sp`, `fp` and `lr` are words of other machines too.
+    let named = matches!(word.as_bytes()[0], b'x' | b'X' | b'w' | b'W');
+    (named && matches!(arm.kind, RegKind::X | RegKind::W)).then_some(Arch::Arm64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_first_decisive_word_counts() {
+        let cases = [
+            ("mov eax, 1\n mov rdi, 2", Arch::X86_64, Some("rdi")),
+            ("x0: mov eax, 1\n syscall", Arch::X86_64, Some("syscall")),
+            ("// rax\n mov w0, #1", Arch::Arm64, Some("w0")),
+            ("  ldr x1, [sp]", Arch::Arm64, Some("x1")),
+            ("nop", Arch::X86_64, None),
+        ];
+        for (text, arch, word) in cases {
+            let source = Source { name: "lamp.s".into(), text: text.into() };
+            let (got, inference) = infer(&source);
+            assert_eq!(got, arch, "{text}");
+            assert_eq!(inference.word.map(|w| w.0).as_deref(), word, "{text}");
+        }
+    }
+}

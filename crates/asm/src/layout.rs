@@ -1,0 +1,455 @@
+//! Settling sizes, filling values, and making the object.
+//!
+//! Instructions start in their shortest form and only ever grow, so settling ends: each round either
+//! lengthens an instruction or changes nothing.
+
+use sotto_isa::{Arch, Field, encode_at_least, padding};
+use sotto_object::{
+    Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
+    SymbolIndex, SymbolKind,
+};
+
+use crate::assembler::{
+    Assembler, Fragment, MAX_SECTION_BYTES, OpenInstruction, SectionBuilder, encode_diagnostic,
+};
+use crate::data::check_fits;
+use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
+use crate::{Code, Diagnostic, Span};
+
+/// Where each fragment of each section starts, in bytes from the start of its section.
+struct Starts(Vec<Vec<u64>>);
+
+impl Starts {
+    fn of(sections: &[SectionBuilder]) -> Starts {
+        Starts(sections.iter().map(section_starts).collect())
+    }
+
+    fn offset(&self, position: Position) -> u64 {
+        self.0[position.section as usize][position.fragment as usize] + position.offset
+    }
+
+    fn size(&self, section: usize) -> u64 {
+        *self.0[section].last().expect("one more start than fragments")
+    }
+}
+
+fn section_starts(section: &SectionBuilder) -> Vec<u64> {
+    let mut starts = Vec::with_capacity(section.fragments.len() + 1);
+    let mut at = 0u64;
+    for fragment in &section.fragments {
+        starts.push(at);
+        at = at.saturating_add(fragment_size(fragment, at));
+    }
+    starts.push(at);
+    starts
+}
+
+fn fragment_size(fragment: &Fragment, at: u64) -> u64 {
+    match fragment {
+        Fragment::Bytes { bytes, .. } => bytes.len() as u64,
+        Fragment::Fill { count, .. } => *count,
+        Fragment::Align { align, max, .. } => {
+            let gap = at.next_multiple_of(*align) - at;
+            if gap <= *max { gap } else { 0 }
+        }
+        Fragment::Instruction(open) => open.encoded.bytes.len() as u64,
+    }
+}
+
+/// Settles everything, adds what is wrong to the diagnostics, and gives the object.
+pub(crate) fn finish(assembler: &mut Assembler) -> Option<Object> {
+    let starts = settle(assembler);
+    for (number, section) in assembler.sections.iter().enumerate() {
+        if starts.size(number) > MAX_SECTION_BYTES {
+            let message = format!("`{}` is larger than {MAX_SECTION_BYTES} bytes", section.name);
+            let end = assembler.source.text.len();
+            assembler.diagnostics.push(Diagnostic::error(Code::OutOfRange, Span::new(end, end), message));
+            return None;
+        }
+    }
+    let (symbols, section_symbols) = object_symbols(assembler, &starts);
+    let mut emitter = Emitter {
+        symbols: &assembler.symbols,
+        starts: &starts,
+        section_symbols,
+        diagnostics: Vec::new(),
+    };
+    let sections = assembler
+        .sections
+        .iter()
+        .enumerate()
+        .map(|(number, section)| emitter.section(number, section, assembler.arch))
+        .collect();
+    assembler.diagnostics.append(&mut emitter.diagnostics);
+    Some(Object {
+        arch: assembler.arch,
+        files: vec![assembler.source.name.clone()],
+        sections,
+        symbols,
+    })
+}
+
+/// Grows instructions until everything fits; errors of operands are reported once.
+fn settle(assembler: &mut Assembler) -> Starts {
+    let arch = assembler.arch;
+    let mut failed = std::collections::HashSet::new();
+    loop {
+        let starts = Starts::of(&assembler.sections);
+        let mut changed = false;
+        let distance = |from, to| {
+            Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)))
+        };
+        let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
+        for (section_number, section) in assembler.sections.iter_mut().enumerate() {
+            for (number, fragment) in section.fragments.iter_mut().enumerate() {
+                let Fragment::Instruction(open) = fragment else { continue };
+                if failed.contains(&(section_number, number)) {
+                    continue;
+                }
+                let at = starts.0[section_number][number];
+                let before = open.encoded.bytes.len();
+                match encode_open(open, &evaluator, &starts, section_number, at, arch) {
+                    Ok(()) => changed |= open.encoded.bytes.len() != before,
+                    Err(diagnostic) => {
+                        assembler.diagnostics.push(diagnostic);
+                        failed.insert((section_number, number));
+                    }
+                }
+            }
+        }
+        if !changed {
+            return starts;
+        }
+    }
+}
+
+/// Encodes an instruction for the sizes as they are now.
+fn encode_open(
+    open: &mut OpenInstruction,
+    evaluator: &Evaluator,
+    starts: &Starts,
+    section: usize,
+    at: u64,
+    arch: Arch,
+) -> Result<(), Diagnostic> {
+    let local = |linear: &Linear| {
+        let position = linear.plus?.position?;
+        let here = position.section as usize == section && linear.minus.is_none();
+        here.then(|| starts.offset(position) as i64 + linear.offset as i64)
+    };
+    let mut operands = sotto_isa::Operands::new();
+    for operand in &open.operands {
+        operands.push(operand.lower(evaluator, open.context, &local)?.operand);
+    }
+    let diagnostic = |error, open: &OpenInstruction| {
+        let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
+        encode_diagnostic(error, mnemonic, &open.operands, arch)
+    };
+    let mut encoded = encode_at_least(arch, open.mnemonic, &operands, at, open.min_bytes)
+        .map_err(|error| diagnostic(error, open))?;
+    // A one-byte distance is not enough for a place that only the linker knows.
+    let short = encoded.fixups.iter().any(|fixup| fixup.field == Field::Rel8);
+    if short
+        && let Ok(longer) =
+            encode_at_least(arch, open.mnemonic, &operands, at, encoded.bytes.len() + 1)
+    {
+        encoded = longer;
+    }
+    open.min_bytes = encoded.bytes.len();
+    open.encoded = encoded;
+    Ok(())
+}
+
+/// Symbols of the object, and for each section the index of the one that stands for it.
+///
+/// Symbol `n` of the table is symbol `n` of the object; hidden ones are taken out by the caller's
+/// relocations referring to the section instead.
+fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, Vec<SymbolIndex>) {
+    let mut symbols = Vec::new();
+    let mut diagnostics = Vec::new();
+    let distance =
+        |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
+    let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
+    let line_of = |span: Span| (0, assembler.source.location(span.start).line);
+    for symbol in &assembler.symbols.symbols {
+        let mut place = Place::Undefined;
+        let mut absolute_anchor = None;
+        match &symbol.definition {
+            Definition::None => {}
+            Definition::Label(position) => {
+                place = Place::Section(SectionIndex(position.section), starts.offset(*position));
+            }
+            Definition::Equate(expr, context) => {
+                match evaluator.eval(expr, *context, symbol.span) {
+                    Ok(linear) => absolute_anchor = Some(linear),
+                    Err(diagnostic) => diagnostics.push(diagnostic),
+                }
+            }
+        }
+        if let Some(linear) = absolute_anchor {
+            place = equate_place(&linear, starts, symbol.span, &mut diagnostics);
+        }
+        let size = symbol.size.as_ref().map_or(0, |(expr, context)| {
+            match evaluator.number(expr, *context, symbol.span) {
+                Ok(size) => u64::try_from(size).unwrap_or(0),
+                Err(diagnostic) => {
+                    diagnostics.push(diagnostic);
+                    0
+                }
+            }
+        });
+        symbols.push(Symbol {
+            name: symbol.name.to_string(),
+            place,
+            binding: symbol.binding,
+            kind: symbol.kind,
+            size,
+            datum: symbol.datum,
+            defined_at: (place != Place::Undefined).then(|| line_of(symbol.span)),
+        });
+    }
+    for (name, value) in assembler.symbols.variables() {
+        let value = evaluator.eval(value, Default::default(), Span::default());
+        if let Ok(Some(number)) = value.map(|linear| linear.as_number()) {
+            symbols.push(absolute(name, number));
+        }
+    }
+    let first_section = symbols.len() as u32;
+    let count = assembler.sections.len() as u32;
+    for (number, section) in assembler.sections.iter().enumerate() {
+        symbols.push(Symbol {
+            name: section.name.clone(),
+            place: Place::Section(SectionIndex(number as u32), 0),
+            binding: Binding::Local,
+            kind: SymbolKind::Section,
+            size: 0,
+            datum: None,
+            defined_at: None,
+        });
+    }
+    assembler.diagnostics.append(&mut diagnostics);
+    for (symbol, source) in symbols.iter_mut().zip(&assembler.symbols.symbols) {
+        if source.hidden {
+            // It keeps its number and leaves the symbol table of the program.
+            symbol.kind = SymbolKind::Section;
+        }
+    }
+    (symbols, (first_section..first_section + count).map(SymbolIndex).collect())
+}
+
+fn absolute(name: &str, number: i128) -> Symbol {
+    Symbol {
+        name: name.to_string(),
+        place: Place::Absolute(number as u64),
+        binding: Binding::Local,
+        kind: SymbolKind::None,
+        size: 0,
+        datum: None,
+        defined_at: None,
+    }
+}
+
+fn equate_place(
+    linear: &Linear,
+    starts: &Starts,
+    span: Span,
+    diagnostics: &mut Vec<Diagnostic>,
+) -> Place {
+    let anchor = linear.plus.and_then(|plus| plus.position).filter(|_| linear.minus.is_none());
+    match (linear.as_number(), anchor) {
+        (Some(number), _) => match u64::try_from(number).or(i64::try_from(number).map(|n| n as u64)) {
+            Ok(value) => Place::Absolute(value),
+            // Still good for arithmetic; it is just no symbol of the program.
+            Err(_) => Place::Undefined,
+        },
+        (None, Some(position)) => {
+            let offset = starts.offset(position).wrapping_add(linear.offset as u64);
+            Place::Section(SectionIndex(position.section), offset)
+        }
+        (None, None) => {
+            let message = "a constant cannot stand for an address in another file or section";
+            diagnostics.push(Diagnostic::error(Code::NotConstant, span, message));
+            Place::Undefined
+        }
+    }
+}
+
+struct Emitter<'a> {
+    symbols: &'a SymbolTable,
+    starts: &'a Starts,
+    section_symbols: Vec<SymbolIndex>,
+    diagnostics: Vec<Diagnostic>,
+}
+
+impl Emitter<'_> {
+    fn section(&mut self, number: usize, builder: &SectionBuilder, arch: Arch) -> Section {
+        let size = self.starts.size(number);
+        let mut section = Section {
+            name: builder.name.clone(),
+            flags: builder.flags,
+            align: builder.align,
+            data: Vec::new(),
+            size,
+            relocations: Vec::new(),
+            lines: Vec::new(),
+        };
+        for &(position, line) in &builder.lines {
+            let offset = self.starts.offset(position);
+            section.lines.push(Line { offset, file: 0, line });
+        }
+        if builder.flags.nobits {
+            return section;
+        }
+        section.data.reserve(size as usize);
+        for (index, fragment) in builder.fragments.iter().enumerate() {
+            let start = self.starts.0[number][index];
+            let bytes = self.starts.0[number][index + 1] - start;
+            match fragment {
+                Fragment::Fill { value, .. } => section.data.resize((start + bytes) as usize, *value),
+                Fragment::Align { fill: None, .. } if builder.flags.exec => {
+                    section.data.extend(padding(arch, bytes as usize));
+                }
+                Fragment::Align { fill, .. } => {
+                    section.data.resize((start + bytes) as usize, fill.unwrap_or(0));
+                }
+                Fragment::Bytes { bytes, fields } => {
+                    section.data.extend_from_slice(bytes);
+                    for field in fields {
+                        let at = start + field.offset;
+                        if let Err(diagnostic) = self.data_field(field, at, number, &mut section) {
+                            self.diagnostics.push(diagnostic);
+                        }
+                    }
+                }
+                Fragment::Instruction(open) => {
+                    section.data.extend_from_slice(&open.encoded.bytes);
+                    if let Err(diagnostic) = self.fixups(open, start, &mut section) {
+                        self.diagnostics.push(diagnostic);
+                    }
+                }
+            }
+        }
+        section
+    }
+
+    fn evaluator<'b>(&'b self, distance: crate::symbols::Distance<'b>) -> Evaluator<'b> {
+        Evaluator { symbols: self.symbols, distance }
+    }
+
+    fn distance(&self, from: Position, to: Position) -> Option<i128> {
+        Some(i128::from(self.starts.offset(to)) - i128::from(self.starts.offset(from)))
+    }
+
+    fn data_field(
+        &self,
+        field: &crate::assembler::DataField,
+        at: u64,
+        section_number: usize,
+        section: &mut Section,
+    ) -> Result<(), Diagnostic> {
+        let distance = |from, to| self.distance(from, to);
+        let linear = self.evaluator(&distance).eval(&field.expr, field.context, field.span)?;
+        if let Some(number) = linear.as_number() {
+            check_fits(number, field.bytes, field.span)?;
+            let range = at as usize..at as usize + usize::from(field.bytes);
+            section.data[range].copy_from_slice(&number.to_le_bytes()[..usize::from(field.bytes)]);
+            return Ok(());
+        }
+        let relative = linear.minus.is_some();
+        let kind = match (field.bytes, relative) {
+            (1, false) => RelocationKind::Abs8,
+            (2, false) => RelocationKind::Abs16,
+            (4, false) => RelocationKind::Abs32,
+            (8, false) => RelocationKind::Abs64,
+            (1, true) => RelocationKind::Rel8,
+            (2, true) => RelocationKind::Rel16,
+            (4, true) => RelocationKind::Rel32,
+            _ => RelocationKind::Rel64,
+        };
+        let mut addend = 0;
+        if let Some(minus) = linear.minus {
+            // The distance is counted from the field itself.
+            match minus.position {
+                Some(position) if position.section as usize == section_number => {
+                    addend = at as i64 - self.starts.offset(position) as i64;
+                }
+                _ => {
+                    return Err(Diagnostic::error(
+                        Code::NotConstant,
+                        field.span,
+                        "the distance between two other sections cannot be known here",
+                    ));
+                }
+            }
+        }
+        self.relocate(section, at, kind, &linear, addend, field.span)
+    }
+
+    /// Adds a relocation for the value's address.
+    fn relocate(
+        &self,
+        section: &mut Section,
+        offset: u64,
+        kind: RelocationKind,
+        linear: &Linear,
+        addend: i64,
+        span: Span,
+    ) -> Result<(), Diagnostic> {
+        let not_constant = |message: &str| Diagnostic::error(Code::NotConstant, span, message);
+        let anchor = linear.plus.ok_or_else(|| match linear.minus {
+            Some(_) => not_constant("an address cannot be subtracted from a number here"),
+            None => not_constant("a number is no place in the program").help("use a label"),
+        })?;
+        let constant = i64::try_from(linear.offset)
+            .map_err(|_| not_constant("the distance from the symbol does not fit in 64 bits"))?;
+        let visible = anchor.symbol.filter(|&id| !self.symbols.get(id).hidden);
+        let (symbol, base) = match (visible, anchor.position) {
+            (Some(id), _) => (SymbolIndex(id.0), 0),
+            (None, Some(position)) => (
+                self.section_symbols[position.section as usize],
+                self.starts.offset(position) as i64,
+            ),
+            (None, None) => return Err(not_constant("the symbol has no place")),
+        };
+        let addend = addend.wrapping_add(constant).wrapping_add(base);
+        section.relocations.push(Relocation { offset, kind, symbol, addend });
+        Ok(())
+    }
+
+    fn fixups(
+        &self,
+        open: &OpenInstruction,
+        start: u64,
+        section: &mut Section,
+    ) -> Result<(), Diagnostic> {
+        let distance = |from, to| self.distance(from, to);
+        let evaluator = self.evaluator(&distance);
+        for fixup in &open.encoded.fixups {
+            let operand = &open.operands[usize::from(fixup.operand)];
+            let lowered = operand.lower(&evaluator, open.context, &|_| None)?;
+            let Some(linear) = lowered.late else { continue };
+            if linear.minus.is_some() {
+                return Err(Diagnostic::error(
+                    Code::NotConstant,
+                    operand.span,
+                    "the distance to another section cannot stand in an instruction",
+                ));
+            }
+            let kind = match fixup.field {
+                Field::Rel8 => RelocationKind::Rel8,
+                Field::Rel32 => RelocationKind::Rel32,
+                Field::Abs8 => RelocationKind::Abs8,
+                Field::Abs16 => RelocationKind::Abs16,
+                Field::Abs32 => RelocationKind::Abs32,
+                Field::Abs32Signed => RelocationKind::Abs32Signed,
+                Field::Abs64 => RelocationKind::Abs64,
+                Field::Branch26 => RelocationKind::A64Branch26,
+                Field::Branch19 => RelocationKind::A64Branch19,
+                Field::Adr21 => RelocationKind::A64Adr21,
+            };
+            let at = start + u64::from(fixup.offset);
+            self.relocate(section, at, kind, &linear, fixup.addend, operand.span)?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,446 @@
+//! One line of source to tokens.
+//!
+//! Comments end a line: `;` and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
+//! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
+
+use sotto_isa::Arch;
+
+use crate::{Code, Diagnostic, Span};
+
+/// A token.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum Tok<'a> {
+    /// Letters, digits, `_`, `.`, `$`.
+    Word(&'a str),
+    /// A number or a character constant.
+    Num(i128),
+    /// `1b` or `1f`: the label's number, and whether it is ahead.
+    LabelRef(u32, bool),
+    /// A string: what stands between the quotes, escapes not yet applied.
+    Str(&'a str),
+    /// Punctuation, of one or two characters.
+    Op(&'static str),
+    /// The end of the statement.
+    End,
+}
+
+/// Reads the tokens of one line.
+#[derive(Clone)]
+pub struct Cursor<'a> {
+    text: &'a str,
+    /// Where the line starts in its source.
+    base: usize,
+    at: usize,
+    arch: Arch,
+    peeked: Option<(Tok<'a>, Span)>,
+    /// End of the last token taken.
+    last_end: usize,
+}
+
+const OPERATORS: [&str; 31] = [
+    "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "+", "-", "*", "/", "%", "~", "!", "&", "|", "^",
+    "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}",
+];
+
+fn is_word_start(b: u8) -> bool {
+    b.is_ascii_alphabetic() || b == b'_' || b == b'.' || b >= 0x80
+}
+
+fn is_word(b: u8) -> bool {
+    is_word_start(b) || b.is_ascii_digit() || b == b'$'
+}
+
+impl<'a> Cursor<'a> {
+    /// The tokens of `line`, which starts at byte `base` of its source.
+    pub fn new(line: &'a str, base: usize, arch: Arch) -> Cursor<'a> {
+        Cursor { text: line, base, at: 0, arch, peeked: None, last_end: base }
+    }
+
+    /// The next token, without taking it.
+    pub fn peek(&mut self) -> Result<Tok<'a>, Diagnostic> {
+        Ok(self.peek_spanned()?.0)
+    }
+
+    /// The next token and its place, without taking it.
+    pub fn peek_spanned(&mut self) -> Result<(Tok<'a>, Span), Diagnostic> {
+        match self.peeked {
+            Some(token) => Ok(token),
+            None => {
+                let token = self.lex()?;
+                self.peeked = Some(token);
+                Ok(token)
+            }
+        }
+    }
+
+    /// Takes the next token.
+    pub fn next(&mut self) -> Result<(Tok<'a>, Span), Diagnostic> {
+        let token = self.peek_spanned()?;
+        if token.0 != Tok::End {
+            self.peeked = None;
+        }
+        self.last_end = token.1.end as usize;
+        Ok(token)
+    }
+
+    /// Takes the next token if it is this punctuation.
+    pub fn eat(&mut self, op: &str) -> Result<bool, Diagnostic> {
+        let found = matches!(self.peek()?, Tok::Op(o) if o == op);
+        if found {
+            self.next()?;
+        }
+        Ok(found)
+    }
+
+    /// Takes this punctuation.
+    ///
+    /// # Errors
+    ///
+    /// If something else comes next.
+    pub fn expect(&mut self, op: &'static str, after: &str) -> Result<Span, Diagnostic> {
+        let (token, span) = self.next()?;
+        match token {
+            Tok::Op(o) if o == op => Ok(span),
+            _ => Err(self.unexpected(token, span, &format!("`{op}` {after}"))),
+        }
+    }
+
+    /// Takes the end of the statement.
+    ///
+    /// # Errors
+    ///
+    /// If something else comes next.
+    pub fn expect_end(&mut self, after: &str) -> Result<(), Diagnostic> {
+        let (token, span) = self.next()?;
+        match token {
+            Tok::End => Ok(()),
+            _ => Err(self.unexpected(token, span, &format!("the end of the line {after}"))),
+        }
+    }
+
+    /// An error: `wanted` was expected where `token` stands.
+    pub fn unexpected(&self, token: Tok, span: Span, wanted: &str) -> Diagnostic {
+        let found = match token {
+            Tok::End => "the line ends".to_string(),
+            _ => format!("found `{}`", self.text_at(span)),
+        };
+        Diagnostic::error(Code::Syntax, span, format!("expected {wanted}, but {found}"))
+            .label(format!("expected {wanted}"))
+    }
+
+    /// The source text of a span of this line.
+    pub fn text_at(&self, span: Span) -> &'a str {
+        let range = span.start as usize - self.base..span.end as usize - self.base;
+        self.text.get(range).unwrap_or("")
+    }
+
+    /// Place from `start` to the end of the last token taken.
+    pub fn since(&self, start: Span) -> Span {
+        Span::new(start.start as usize, self.last_end.max(start.end as usize))
+    }
+
+    /// The machine whose comment rules hold.
+    pub fn arch(&self) -> Arch {
+        self.arch
+    }
+
+    fn span(&self, start: usize) -> Span {
+        Span::new(self.base + start, self.base + self.at)
+    }
+
+    fn lex(&mut self) -> Result<(Tok<'a>, Span), Diagnostic> {
+        let bytes = self.text.as_bytes();
+        while self.at < bytes.len() && bytes[self.at].is_ascii_whitespace() {
+            self.at += 1;
+        }
+        let start = self.at;
+        let Some(&first) = bytes.get(start) else { return Ok((Tok::End, self.span(start))) };
+        let second = bytes.get(start + 1).copied().unwrap_or(0);
+        let first_of_line = bytes[..start].iter().all(u8::is_ascii_whitespace);
+        let comment = first == b';'
+            || (first == b'/' && second == b'/')
+            || (first == b'#' && (self.arch == Arch::X86_64 || first_of_line));
+        if comment {
+            return Ok((Tok::End, self.span(start)));
+        }
+        if is_word_start(first) {
+            while self.at < bytes.len() && is_word(bytes[self.at]) {
+                self.at += 1;
+            }
+            return Ok((Tok::Word(&self.text[start..self.at]), self.span(start)));
+        }
+        if first.is_ascii_digit() {
+            while self.at < bytes.len() && (bytes[self.at].is_ascii_alphanumeric() || bytes[self.at] == b'_') {
+                self.at += 1;
+            }
+            let span = self.span(start);
+            return Ok((number(&self.text[start..self.at], span)?, span));
+        }
+        if first == b'"' || first == b'\'' {
+            return self.quoted(start, first);
+        }
+        for op in OPERATORS {
+            if bytes[start..].starts_with(op.as_bytes()) {
+                self.at += op.len();
+                return Ok((Tok::Op(op), self.span(start)));
+            }
+        }
+        let c = self.text[start..].chars().next().unwrap_or(' ');
+        self.at += c.len_utf8();
+        let span = self.span(start);
+        // Reading the same character again would not get further.
+        self.at = bytes.len();
+        let error = Diagnostic::error(Code::Syntax, span, format!("`{c}` has no meaning here"));
+        Err(if c == '@' { error.help("comments start with `;` or `//`") } else { error })
+    }
+
+    /// A string or a character constant. Single quotes hold a character if there is one, a string
+    /// otherwise.
+    fn quoted(&mut self, start: usize, quote: u8) -> Result<(Tok<'a>, Span), Diagnostic> {
+        let bytes = self.text.as_bytes();
+        self.at += 1;
+        loop {
+            match bytes.get(self.at) {
+                None => {
+                    let span = self.span(start);
+                    let quote = quote as char;
+                    return Err(Diagnostic::error(Code::BadText, span, "the text has no end")
+                        .label(format!("starts here; end it with {quote}")));
+                }
+                Some(b'\\') => self.at = (self.at + 2).min(bytes.len()),
+                Some(&b) if b == quote => break,
+                Some(_) => self.at += 1,
+            }
+        }
+        let inner = &self.text[start + 1..self.at];
+        self.at += 1;
+        let span = self.span(start);
+        if quote == b'"' {
+            return Ok((Tok::Str(inner), span));
+        }
+        let value = unescape(inner, span)?;
+        let one_character = inner.chars().count() == 1 || (inner.starts_with('\\') && value.len() == 1);
+        if one_character {
+            // A character outside ASCII is its Unicode number.
+            let number = match inner.chars().next() {
+                Some(c) if c != '\\' => c as i128,
+                _ => i128::from(value[0]),
+            };
+            return Ok((Tok::Num(number), span));
+        }
+        Ok((Tok::Str(inner), span))
+    }
+}
+
+fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
+    let bad = |message: String| Diagnostic::error(Code::BadNumber, span, message);
+    let lower = text.to_ascii_lowercase();
+    let parse = |digits: &str, radix: u32, kind: &str| -> Result<Tok<'static>, Diagnostic> {
+        let digits: String = digits.chars().filter(|c| *c != '_').collect();
+        if digits.is_empty() {
+            return Err(bad(format!("`{text}` has no digits")));
+        }
+        if let Some(wrong) = digits.chars().find(|c| !c.is_digit(radix)) {
+            return Err(bad(format!("`{wrong}` is not a {kind} digit")));
+        }
+        i128::from_str_radix(&digits, radix)
+            .map(Tok::Num)
+            .map_err(|_| bad(format!("`{text}` is larger than any number we can hold (2^127 - 1)")))
+    };
+    let body = &lower[..lower.len() - 1];
+    let all = |s: &str, radix: u32| !s.is_empty() && s.chars().all(|c| c.is_digit(radix) || c == '_');
+    if lower.ends_with('h') && all(body, 16) {
+        return parse(body, 16, "hexadecimal");
+    }
+    if let Some(digits) = lower.strip_prefix("0x") {
+        return parse(digits, 16, "hexadecimal");
+    }
+    if let Some(digits) = lower.strip_prefix("0o") {
+        return parse(digits, 8, "octal");
+    }
+    if let Some(forward) = match lower.as_bytes().last() {
+        Some(b'b') if lower.len() == 2 => Some(false),
+        Some(b'f') if lower.len() == 2 => Some(true),
+        _ => None,
+    } {
+        return Ok(Tok::LabelRef(u32::from(lower.as_bytes()[0] - b'0'), forward));
+    }
+    if let Some(digits) = lower.strip_prefix("0b") {
+        return parse(digits, 2, "binary");
+    }
+    if lower.ends_with('b') && all(body, 2) {
+        return parse(body, 2, "binary");
+    }
+    if lower.len() > 1 && lower.starts_with('0') && all(&lower, 10) {
+        let digits = lower.trim_start_matches(['0', '_']);
+        if digits.is_empty() {
+            return Ok(Tok::Num(0));
+        }
+        return Err(bad(format!("`{text}` could be octal or decimal"))
+            .help(format!("write `0o{digits}` for octal, `{digits}` for decimal")));
+    }
+    parse(&lower, 10, "decimal").map_err(|error| match lower.chars().all(|c| c.is_ascii_hexdigit()) {
+        true => error.help(format!("hexadecimal numbers are written `0x{lower}` or `{lower}h`")),
+        false => error,
+    })
+}
+
+/// The bytes a quoted text stands for.
+///
+/// # Errors
+///
+/// If an escape is not one of `\n \t \r \0 \\ \' \" \a \b \e \f \v \xHH`.
+pub fn unescape(text: &str, span: Span) -> Result<Vec<u8>, Diagnostic> {
+    let mut out = Vec::with_capacity(text.len());
+    let mut chars = text.chars();
+    while let Some(c) = chars.next() {
+        if c != '\\' {
+            out.extend(c.encode_utf8(&mut [0; 4]).bytes());
+            continue;
+        }
+        let byte = match chars.next() {
+            Some('n') => b'\n',
+            Some('t') => b'\t',
+            Some('r') => b'\r',
+            Some('0') => 0,
+            Some('a') => 7,
+            Some('b') => 8,
+            Some('e') => 27,
+            Some('f') => 12,
+            Some('v') => 11,
+            Some(same @ ('\\' | '\'' | '"')) => same as u8,
+            Some('x') => {
+                let digits: String = chars.clone().take(2).take_while(char::is_ascii_hexdigit).collect();
+                chars.nth(digits.len().saturating_sub(1));
+                u8::from_str_radix(&digits, 16).map_err(|_| {
+                    Diagnostic::error(Code::BadText, span, "`\\x` needs one or two hexadecimal digits")
+                })?
+            }
+            other => {
+                let shown = other.map(String::from).unwrap_or_default();
+                return Err(Diagnostic::error(Code::BadText, span, format!("`\\{shown}` is not an escape"))
+                    .help("the escapes are \\n \\t \\r \\0 \\\\ \\' \\\" \\a \\b \\e \\f \\v \\xHH"));
+            }
+        };
+        out.push(byte);
+    }
+    Ok(out)
+}
+
+/// The text with block comments replaced by blanks, so that places stay the same.
+///
+/// # Errors
+///
+/// The place of a comment that has no end.
+pub fn blank_block_comments(text: &str) -> Result<std::borrow::Cow<'_, str>, Span> {
+    if !text.contains("/*") {
+        return Ok(text.into());
+    }
+    let mut bytes = text.as_bytes().to_vec();
+    let mut at = 0;
+    let mut quote = None;
+    while at < bytes.len() {
+        match (quote, bytes[at]) {
+            (Some(_), b'\\') => at += 1,
+            (_, b'\n') => quote = None,
+            (Some(q), b) if b == q => quote = None,
+            (Some(_), _) => {}
+            (None, q @ (b'"' | b'\'')) => quote = Some(q),
+            (None, b';') => at = line_end(&bytes, at) - 1,
+            (None, b'/') if bytes.get(at + 1) == Some(&b'/') => at = line_end(&bytes, at) - 1,
+            (None, b'/') if bytes.get(at + 1) == Some(&b'*') => {
+                let Some(length) = text[at + 2..].find("*/") else {
+                    return Err(Span::new(at, at + 2));
+                };
+                let end = at + 2 + length + 2;
+                for b in &mut bytes[at..end] {
+                    if *b != b'\n' {
+                        *b = b' ';
+                    }
+                }
+                at = end - 1;
+            }
+            _ => {}
+        }
+        at += 1;
+    }
+    // Only whole characters were blanked: comments start and end at ASCII characters.
+    Ok(String::from_utf8(bytes).unwrap_or_else(|_| text.to_string()).into())
+}
+
+fn line_end(bytes: &[u8], from: usize) -> usize {
+    bytes[from..].iter().position(|&b| b == b'\n').map_or(bytes.len(), |n| from + n).max(from + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tokens(line: &str, arch: Arch) -> Result<Vec<Tok<'_>>, Diagnostic> {
+        let mut cursor = Cursor::new(line, 0, arch);
+        let mut out = Vec::new();
+        loop {
+            match cursor.next()?.0 {
+                Tok::End => return Ok(out),
+                token => out.push(token),
+            }
+        }
+    }
+
+    #[test]
+    fn numbers_in_every_base() {
+        let cases = [
+            ("0x1f", 31),
+            ("1fh", 31),
+            ("0b101", 5),
+            ("101b", 5),
+            ("0o17", 15),
+            ("1_000", 1000),
+            ("0", 0),
+            ("00", 0),
+            ("1bh", 27),
+            ("0b1h", 0xb1),
+            ("'c'", 99),
+            ("'\\n'", 10),
+            ("'\\x41'", 65),
+            ("'é'", 0xe9),
+            ("340282366920938463463374607431768211455h", -1),
+        ];
+        for (text, wanted) in cases {
+            match tokens(text, Arch::X86_64) {
+                Ok(got) => assert_eq!(got, [Tok::Num(wanted)], "{text}"),
+                Err(error) => assert!(wanted == -1, "{text}: {}", error.message),
+            }
+        }
+        assert_eq!(tokens("1f", Arch::X86_64).unwrap(), [Tok::LabelRef(1, true)]);
+        assert_eq!(tokens("0b", Arch::X86_64).unwrap(), [Tok::LabelRef(0, false)]);
+        let octal = tokens("017", Arch::X86_64).unwrap_err();
+        assert_eq!(octal.help.unwrap(), "write `0o17` for octal, `17` for decimal");
+        assert_eq!(tokens("12a", Arch::X86_64).unwrap_err().code, Code::BadNumber);
+    }
+
+    #[test]
+    fn comments_end_a_line_by_the_rules_of_the_machine() {
+        assert_eq!(tokens("nop ; lamp", Arch::X86_64).unwrap(), [Tok::Word("nop")]);
+        assert_eq!(tokens("nop // lamp", Arch::Arm64).unwrap(), [Tok::Word("nop")]);
+        assert_eq!(tokens("nop # lamp", Arch::X86_64).unwrap(), [Tok::Word("nop")]);
+        assert_eq!(tokens("# lamp", Arch::Arm64).unwrap(), []);
+        assert_eq!(
+            tokens("svc #0", Arch::Arm64).unwrap(),
+            [Tok::Word("svc"), Tok::Op("#"), Tok::Num(0)]
+        );
+        assert_eq!(tokens("db \"a;b\"", Arch::X86_64).unwrap()[1], Tok::Str("a;b"));
+        let text = "a /* b\n c */ d \"/*\" // /*\ne";
+        assert_eq!(blank_block_comments(text).unwrap(), "a     \n      d \"/*\" // /*\ne");
+        assert_eq!(blank_block_comments("x /* y").unwrap_err(), Span::new(2, 4));
+    }
+
+    #[test]
+    fn texts_without_an_end_and_unknown_escapes_are_named() {
+        assert_eq!(tokens("db \"lamp", Arch::X86_64).unwrap_err().message, "the text has no end");
+        let span = Span::new(0, 2);
+        assert_eq!(unescape("a\\q", span).unwrap_err().message, "`\\q` is not an escape");
+        assert_eq!(unescape("\\x4z", span).unwrap(), b"\x04z");
+        assert!(unescape("\\xz", span).is_err());
+    }
+}

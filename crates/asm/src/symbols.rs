@@ -1,0 +1,463 @@
+//! Names and what they stand for; evaluation of expressions that hold them.
+
+use std::collections::HashMap;
+
+use sotto_object::{Binding, Datum, SymbolKind};
+
+use crate::suggest::nearest;
+use crate::{Binary, Code, Diagnostic, EvalError, Expr, Span};
+
+/// A symbol of the source being assembled.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub(crate) struct SymbolId(pub u32);
+
+/// A place in a section whose sizes may not be settled yet.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Position {
+    pub section: u32,
+    pub fragment: u32,
+    /// Bytes into the fragment.
+    pub offset: u64,
+}
+
+/// Where an expression stands: what `.`, `.name` and `1b` mean there.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct Context {
+    pub here: Position,
+    /// The `name:` that dotted labels belong to.
+    pub scope: Option<u32>,
+    /// How many numbered labels stand before.
+    pub numbered: u32,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Definition {
+    None,
+    Label(Position),
+    Equate(Expr, Context),
+}
+
+#[derive(Clone, Debug)]
+pub(crate) struct Symbol {
+    pub name: Box<str>,
+    pub definition: Definition,
+    /// Where it is defined, or first mentioned.
+    pub span: Span,
+    pub binding: Binding,
+    /// Declared with `.extern`, `.global` or `.weak`, so that it may be defined elsewhere.
+    pub declared: bool,
+    pub kind: SymbolKind,
+    pub size: Option<(Expr, Context)>,
+    pub datum: Option<Datum>,
+    /// A dotted or numbered label: it stays out of the symbol table.
+    pub hidden: bool,
+}
+
+#[derive(Default)]
+pub(crate) struct SymbolTable {
+    pub symbols: Vec<Symbol>,
+    by_name: HashMap<Box<str>, SymbolId>,
+    /// Dotted labels by the name as written.
+    dotted: HashMap<Box<str>, Vec<SymbolId>>,
+    /// Numbered labels: number, and how many numbered labels stood before.
+    numbered: Vec<(u32, SymbolId)>,
+    /// Values of symbols set with `=` or `.set`, as of the line being read.
+    variables: HashMap<Box<str>, Expr>,
+}
+
+/// A name's place in the symbol table, or why it has none.
+enum Lookup {
+    Found(SymbolId),
+    Missing,
+    Ambiguous(Vec<SymbolId>),
+}
+
+impl SymbolTable {
+    pub fn get(&self, id: SymbolId) -> &Symbol {
+        &self.symbols[id.0 as usize]
+    }
+
+    pub fn get_mut(&mut self, id: SymbolId) -> &mut Symbol {
+        &mut self.symbols[id.0 as usize]
+    }
+
+    /// The symbol of this name, made if there is none.
+    pub fn intern(&mut self, name: &str, span: Span) -> SymbolId {
+        if let Some(&id) = self.by_name.get(name) {
+            return id;
+        }
+        let id = self.push(name, span);
+        self.by_name.insert(name.into(), id);
+        id
+    }
+
+    fn push(&mut self, name: &str, span: Span) -> SymbolId {
+        let id = SymbolId(self.symbols.len() as u32);
+        self.symbols.push(Symbol {
+            name: name.into(),
+            definition: Definition::None,
+            span,
+            binding: Binding::Local,
+            declared: false,
+            kind: SymbolKind::None,
+            size: None,
+            datum: None,
+            hidden: false,
+        });
+        id
+    }
+
+    /// Defines a label or an equate.
+    pub fn define(
+        &mut self,
+        name: &str,
+        span: Span,
+        definition: Definition,
+        scope: Option<u32>,
+    ) -> Result<SymbolId, Diagnostic> {
+        let dotted = name.starts_with('.') && matches!(definition, Definition::Label(_));
+        let id = match scope {
+            Some(scope) if dotted => {
+                let full = format!("{}{name}", self.symbols[scope as usize].name);
+                self.intern(&full, span)
+            }
+            _ => self.intern(name, span),
+        };
+        let first = self.get(id);
+        if !matches!(first.definition, Definition::None) || self.variables.contains_key(name) {
+            return Err(Diagnostic::error(
+                Code::DuplicateSymbol,
+                span,
+                format!("`{name}` is defined twice"),
+            )
+            .label("defined again here")
+            .at(first.span, "first defined here"));
+        }
+        let symbol = self.get_mut(id);
+        symbol.definition = definition;
+        symbol.span = span;
+        if dotted {
+            symbol.hidden = true;
+            self.dotted.entry(name.into()).or_default().push(id);
+        }
+        Ok(id)
+    }
+
+    /// Defines the next label of this number.
+    pub fn define_numbered(&mut self, number: u32, span: Span, position: Position) {
+        let id = self.push(&number.to_string(), span);
+        let symbol = self.get_mut(id);
+        symbol.definition = Definition::Label(position);
+        symbol.hidden = true;
+        self.numbered.push((number, id));
+    }
+
+    pub fn numbered_count(&self) -> u32 {
+        self.numbered.len() as u32
+    }
+
+    /// Gives a variable its value from here on.
+    pub fn set_variable(&mut self, name: &str, value: Expr, span: Span) -> Result<(), Diagnostic> {
+        let clash = self.by_name.get(name).map(|&id| self.get(id));
+        if let Some(symbol) = clash
+            && !matches!(symbol.definition, Definition::None)
+        {
+            return Err(Diagnostic::error(
+                Code::DuplicateSymbol,
+                span,
+                format!("`{name}` is already a label or a constant"),
+            )
+            .at(symbol.span, "defined here"));
+        }
+        self.variables.insert(name.into(), value);
+        Ok(())
+    }
+
+    /// Puts the values that variables have now in place of their names.
+    pub fn bind_variables(&self, expr: &mut Expr) {
+        if self.variables.is_empty() {
+            return;
+        }
+        match expr {
+            Expr::Symbol(name, _) => {
+                if let Some(value) = self.variables.get(name) {
+                    *expr = value.clone();
+                }
+            }
+            Expr::Load(_, inner) | Expr::Unary(_, inner) => self.bind_variables(inner),
+            Expr::Binary(_, a, b) => {
+                self.bind_variables(a);
+                self.bind_variables(b);
+            }
+            Expr::Number(_) | Expr::Numbered(..) | Expr::Here | Expr::Register(..) => {}
+        }
+    }
+
+    /// Variables and the last value each has, sorted by name.
+    pub fn variables(&self) -> Vec<(&str, &Expr)> {
+        let mut all: Vec<_> = self.variables.iter().map(|(name, value)| (&**name, value)).collect();
+        all.sort_by_key(|(name, _)| *name);
+        all
+    }
+
+    fn lookup(&self, name: &str, scope: Option<u32>) -> Lookup {
+        if name.starts_with('.') {
+            if let Some(scope) = scope {
+                let full = format!("{}{name}", self.symbols[scope as usize].name);
+                if let Some(&id) = self.by_name.get(&*full)
+                    && !matches!(self.get(id).definition, Definition::None)
+                {
+                    return Lookup::Found(id);
+                }
+            }
+            match self.dotted.get(name).map(Vec::as_slice) {
+                Some([one]) => return Lookup::Found(*one),
+                Some(several) => return Lookup::Ambiguous(several.to_vec()),
+                None => {}
+            }
+        }
+        match self.by_name.get(name) {
+            Some(&id) => Lookup::Found(id),
+            None => Lookup::Missing,
+        }
+    }
+
+    /// The name nearest to a misspelt one, with its place.
+    pub fn nearest(&self, name: &str) -> Option<&Symbol> {
+        let known = self
+            .symbols
+            .iter()
+            .filter(|symbol| !matches!(symbol.definition, Definition::None) || symbol.declared);
+        let found = nearest(name, known.map(|symbol| &*symbol.name))?;
+        self.by_name.get(found).map(|&id| self.get(id))
+    }
+}
+
+/// A symbol or a place that a value is counted from.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Anchor {
+    pub symbol: Option<SymbolId>,
+    pub position: Option<Position>,
+}
+
+/// The value of an expression: a number, counted from a place and perhaps to another.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Linear {
+    pub plus: Option<Anchor>,
+    pub minus: Option<Anchor>,
+    pub offset: i128,
+}
+
+impl Linear {
+    const fn number(offset: i128) -> Linear {
+        Linear { plus: None, minus: None, offset }
+    }
+
+    pub fn as_number(&self) -> Option<i128> {
+        (self.plus.is_none() && self.minus.is_none()).then_some(self.offset)
+    }
+}
+
+/// Bytes from the first position to the second, if that is settled. Asked only within one section.
+pub(crate) type Distance<'a> = &'a dyn Fn(Position, Position) -> Option<i128>;
+
+/// Evaluates expressions with the symbols known so far.
+pub(crate) struct Evaluator<'a> {
+    pub symbols: &'a SymbolTable,
+    pub distance: Distance<'a>,
+}
+
+const MAX_EQUATE_DEPTH: u32 = 100;
+
+impl Evaluator<'_> {
+    /// The value of the expression; `span` is where errors without a better place are put.
+    pub fn eval(&self, expr: &Expr, context: Context, span: Span) -> Result<Linear, Diagnostic> {
+        self.eval_at(expr, context, span, 0)
+    }
+
+    /// The value, which must be a number.
+    pub fn number(&self, expr: &Expr, context: Context, span: Span) -> Result<i128, Diagnostic> {
+        self.eval(expr, context, span)?.as_number().ok_or_else(|| {
+            let place = expr.name_span().unwrap_or(span);
+            Diagnostic::error(Code::NotConstant, place, "an address stands where a number is needed")
+                .label("known only when the program is laid out")
+        })
+    }
+
+    fn eval_at(
+        &self,
+        expr: &Expr,
+        context: Context,
+        span: Span,
+        depth: u32,
+    ) -> Result<Linear, Diagnostic> {
+        if depth > MAX_EQUATE_DEPTH {
+            return Err(Diagnostic::error(
+                Code::Arithmetic,
+                span,
+                "the constant is defined by itself",
+            ));
+        }
+        let arithmetic = |error: EvalError| Diagnostic::error(Code::Arithmetic, span, error.to_string());
+        match expr {
+            Expr::Number(value) => Ok(Linear::number(*value)),
+            Expr::Here => {
+                let anchor = Anchor { symbol: None, position: Some(context.here) };
+                Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+            }
+            Expr::Numbered(number, forward, at) => {
+                let id = self.numbered(*number, *forward, context.numbered, *at)?;
+                self.symbol(id, depth, span)
+            }
+            Expr::Symbol(name, at) => match self.symbols.lookup(name, context.scope) {
+                Lookup::Found(id) => self.symbol(id, depth, *at),
+                Lookup::Missing => match self.symbols.variables.get(name) {
+                    Some(value) => self.eval_at(value, context, span, depth + 1),
+                    None => Err(self.undefined(name, *at)),
+                },
+                Lookup::Ambiguous(ids) => Err(self.ambiguous(name, *at, &ids)),
+            },
+            Expr::Register(reg, at) => Err(Diagnostic::error(
+                Code::Syntax,
+                *at,
+                format!("the register `{}` has no value at assembly time", reg.name()),
+            )),
+            Expr::Load(..) => {
+                Err(Diagnostic::error(Code::Syntax, span, "memory has no value at assembly time"))
+            }
+            Expr::Unary(operator, inner) => {
+                let value = self.scalar(inner, context, span, depth)?;
+                operator.apply(value).map(Linear::number).map_err(arithmetic)
+            }
+            Expr::Binary(Binary::Add, a, b) => {
+                let (a, b) = (
+                    self.eval_at(a, context, span, depth)?,
+                    self.eval_at(b, context, span, depth)?,
+                );
+                self.add(a, b, span)
+            }
+            Expr::Binary(Binary::Subtract, a, b) => {
+                let a = self.eval_at(a, context, span, depth)?;
+                let b = self.eval_at(b, context, span, depth)?;
+                let negated = Linear {
+                    plus: b.minus,
+                    minus: b.plus,
+                    offset: b.offset.checked_neg().ok_or(arithmetic(EvalError::TooLarge))?,
+                };
+                self.add(a, negated, span)
+            }
+            Expr::Binary(operator, a, b) => {
+                let a = self.scalar(a, context, span, depth)?;
+                let b = self.scalar(b, context, span, depth)?;
+                operator.apply(a, b).map(Linear::number).map_err(arithmetic)
+            }
+        }
+    }
+
+    fn scalar(&self, expr: &Expr, context: Context, span: Span, depth: u32) -> Result<i128, Diagnostic> {
+        self.eval_at(expr, context, span, depth)?.as_number().ok_or_else(|| {
+            let place = expr.name_span().unwrap_or(span);
+            Diagnostic::error(
+                Code::NotConstant,
+                place,
+                "addresses can be added to numbers and subtracted from each other, nothing else",
+            )
+        })
+    }
+
+    fn symbol(&self, id: SymbolId, depth: u32, span: Span) -> Result<Linear, Diagnostic> {
+        let symbol = self.symbols.get(id);
+        match &symbol.definition {
+            Definition::Equate(expr, context) => self.eval_at(expr, *context, symbol.span, depth + 1),
+            Definition::Label(position) => {
+                let anchor = Anchor { symbol: Some(id), position: Some(*position) };
+                Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+            }
+            Definition::None => match self.symbols.variables.get(&symbol.name) {
+                Some(value) => self.eval_at(value, Context::default(), span, depth + 1),
+                None if symbol.declared => {
+                    let anchor = Anchor { symbol: Some(id), position: None };
+                    Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+                }
+                None => Err(self.undefined(&symbol.name, span)),
+            },
+        }
+    }
+
+    fn add(&self, a: Linear, b: Linear, span: Span) -> Result<Linear, Diagnostic> {
+        let offset = Binary::Add
+            .apply(a.offset, b.offset)
+            .map_err(|error| Diagnostic::error(Code::Arithmetic, span, error.to_string()))?;
+        let too_many = |what: &str| {
+            Diagnostic::error(Code::NotConstant, span, format!("two addresses cannot be {what}"))
+        };
+        let plus = match (a.plus, b.plus) {
+            (Some(_), Some(_)) => return Err(too_many("added")),
+            (plus, None) | (None, plus) => plus,
+        };
+        let minus = match (a.minus, b.minus) {
+            (Some(_), Some(_)) => return Err(too_many("subtracted from nothing")),
+            (minus, None) | (None, minus) => minus,
+        };
+        let (Some(to), Some(from)) = (plus, minus) else { return Ok(Linear { plus, minus, offset }) };
+        if to == from {
+            return Ok(Linear::number(offset));
+        }
+        match (to.position, from.position) {
+            (Some(to_position), Some(from_position)) if to_position.section == from_position.section => {
+                match (self.distance)(from_position, to_position) {
+                    Some(distance) => Ok(Linear::number(offset + distance)),
+                    None => Err(Diagnostic::error(
+                        Code::ValueNeeded,
+                        span,
+                        "the distance is needed here, and the code between is not settled yet",
+                    )
+                    .note("branches in between may still grow; move this line out of the way")),
+                }
+            }
+            _ => Ok(Linear { plus, minus, offset }),
+        }
+    }
+
+    fn numbered(&self, number: u32, forward: bool, before: u32, span: Span) -> Result<SymbolId, Diagnostic> {
+        let (earlier, later) = self.symbols.numbered.split_at(before as usize);
+        let found = if forward {
+            later.iter().find(|(n, _)| *n == number)
+        } else {
+            earlier.iter().rev().find(|(n, _)| *n == number)
+        };
+        let (letter, way) = if forward { ('f', "after") } else { ('b', "before") };
+        found.map(|(_, id)| *id).ok_or_else(|| {
+            Diagnostic::error(
+                Code::UndefinedSymbol,
+                span,
+                format!("no label `{number}:` {way} this line for `{number}{letter}`"),
+            )
+        })
+    }
+
+    fn undefined(&self, name: &str, span: Span) -> Diagnostic {
+        let error =
+            Diagnostic::error(Code::UndefinedSymbol, span, format!("no symbol `{name}`"));
+        match self.symbols.nearest(name) {
+            Some(symbol) => error
+                .at(symbol.span, format!("`{}` is defined here", symbol.name))
+                .help(format!("did you mean `{}`?", symbol.name))
+                .replace_with(&*symbol.name),
+            None => error.help(format!("if it is defined in another file, add `.extern {name}`")),
+        }
+    }
+
+    fn ambiguous(&self, name: &str, span: Span, ids: &[SymbolId]) -> Diagnostic {
+        let mut error = Diagnostic::error(
+            Code::AmbiguousLabel,
+            span,
+            format!("several routines have a label `{name}`, and this one has none"),
+        );
+        for &id in ids {
+            let symbol = self.symbols.get(id);
+            error = error.at(symbol.span, format!("`{}`", symbol.name));
+        }
+        error.help("write out the one you mean")
+    }
+}

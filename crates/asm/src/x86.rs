@@ -1,0 +1,150 @@
+//! x86 operands, destination first: the vendor manual's order.
+
+use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
+
+use crate::expr::{self, Atoms, width_keyword};
+use crate::lexer::{Cursor, Tok};
+use crate::operand::{Address, Parsed, Spanned, value_of};
+use crate::{Code, Diagnostic, Expr, Span};
+
+/// Parses one operand.
+pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
+    let (token, start) = cursor.peek_spanned()?;
+    if token == Tok::Op("%") || token == Tok::Op("$") {
+        let mut ahead = cursor.clone();
+        ahead.next()?;
+        if let (Tok::Word(_), _) | (Tok::Num(_), _) = ahead.peek_spanned()? {
+            return Err(Diagnostic::error(
+                Code::OperandOrder,
+                start,
+                "source-first operands (`%register`, `$immediate`) are not read yet",
+            )
+            .help("write the destination first, without `%` and `$`: `mov rax, 1`"));
+        }
+    }
+    let mut width = None;
+    if let Tok::Word(word) = token {
+        if let Some(keyword) = width_keyword(word) {
+            cursor.next()?;
+            width = Some(keyword);
+            if let Tok::Word(ptr) = cursor.peek()?
+                && ptr.eq_ignore_ascii_case("ptr")
+            {
+                cursor.next()?;
+            }
+        } else if word.eq_ignore_ascii_case("offset") {
+            cursor.next()?;
+            let expr = expr::parse(cursor, Atoms::Plain)?;
+            return Ok(Spanned { parsed: immediate(expr, start)?, span: cursor.since(start) });
+        } else if context.target && ["short", "near"].iter().any(|w| word.eq_ignore_ascii_case(w)) {
+            cursor.next()?; // the shortest reach is found anyway
+        } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
+            cursor.next()?;
+            if cursor.peek()? != Tok::Op("[") {
+                return Ok(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), span: start });
+            }
+        }
+    }
+    // A displacement may stand before the bracket: `table[rcx*4]`, `x[rip]`.
+    let mut outside = None;
+    if cursor.peek()? != Tok::Op("[") {
+        let expr = expr::parse(cursor, Atoms::Plain)?;
+        if cursor.peek()? != Tok::Op("[") {
+            let span = cursor.since(start);
+            if width.is_some() && expr.constant().is_none() {
+                return Err(Diagnostic::error(
+                    Code::Syntax,
+                    span,
+                    "contents of memory are written in brackets",
+                )
+                .help(format!("write `{}`", bracketed(cursor, start, span))));
+            }
+            let parsed = match context.target {
+                true => Parsed::Target(expr),
+                false => immediate(expr, span)?,
+            };
+            return Ok(Spanned { parsed, span });
+        }
+        outside = Some(expr);
+    }
+    cursor.expect("[", "to open the address")?;
+    let inside = expr::parse(cursor, Atoms::Registers)?;
+    cursor.expect("]", "to close the address")?;
+    let span = cursor.since(start);
+    let expr = match outside {
+        Some(outside) => Expr::Binary(crate::Binary::Add, Box::new(inside), Box::new(outside)),
+        None => inside,
+    };
+    memory(expr, width, span)
+}
+
+fn bracketed(cursor: &Cursor, start: Span, span: Span) -> String {
+    let text = cursor.text_at(span);
+    let keyword = cursor.text_at(start);
+    format!("{keyword} [{}]", text[keyword.len()..].trim())
+}
+
+fn immediate(expr: Expr, span: Span) -> Result<Parsed, Diagnostic> {
+    Ok(match expr {
+        Expr::Number(number) => Parsed::Fixed(Operand::Imm(value_of(number, span)?)),
+        expr => Parsed::Imm(expr),
+    })
+}
+
+fn memory(expr: Expr, width: Option<Width>, span: Span) -> Result<Spanned, Diagnostic> {
+    let bad = |message: &str| Diagnostic::error(Code::BadAddress, span, message.to_string());
+    let address = Address::split(expr, span)?;
+    let mut mem = Mem { width, ..Mem::absolute(0) };
+    let mut terms = address.terms.iter();
+    for &(reg, factor, at) in terms.by_ref() {
+        if !matches!(reg.kind, RegKind::Qword | RegKind::Dword | RegKind::Ip) {
+            return Err(Diagnostic::error(
+                Code::BadAddress,
+                at,
+                format!("`{}` cannot be part of an address", reg.name()),
+            )
+            .help("use a 64-bit or a 32-bit register"));
+        }
+        match factor {
+            0 => {}
+            1 if mem.base.is_none() => mem.base = Some(reg),
+            1 | 2 | 4 | 8 if mem.index.is_none() => {
+                (mem.index, mem.scale) = (Some(reg), factor as u8);
+            }
+            // [r*3] is r + r*2, and so on.
+            3 | 5 | 9 if mem.base.is_none() && mem.index.is_none() => {
+                (mem.base, mem.index, mem.scale) = (Some(reg), Some(reg), factor as u8 - 1);
+            }
+            1 | 2 | 4 | 8 => {
+                return Err(bad("an address has at most two registers, and one of them unscaled"));
+            }
+            _ => {
+                return Err(bad(&format!("`{}` cannot be scaled by {factor}", reg.name()))
+                    .help("the scale is 1, 2, 4 or 8; 3, 5 and 9 for a register that stands alone"));
+            }
+        }
+    }
+    // [r*2] alone is shorter as r + r.
+    if mem.base.is_none() && mem.scale == 2 {
+        (mem.base, mem.scale) = (mem.index, 1);
+    }
+    let plain = mem.base.is_none() && mem.index.is_none();
+    let parsed = match address.rest {
+        None => Parsed::Fixed(Operand::Mem(mem)),
+        Some(Expr::Number(number)) => {
+            mem.disp = value_of(number, span)?;
+            Parsed::Fixed(Operand::Mem(mem))
+        }
+        Some(disp) => match disp.constant() {
+            Some(Ok(number)) => {
+                mem.disp = value_of(number, span)?;
+                Parsed::Fixed(Operand::Mem(mem))
+            }
+            _ => {
+                mem.disp = Value::Late;
+                Parsed::Mem { mem, disp, x86_plain: plain }
+            }
+        },
+    };
+    Ok(Spanned { parsed, span })
+}
