@@ -80,7 +80,11 @@ fn amount(cursor: &mut Cursor) -> Result<u8, Diagnostic> {
     let span = cursor.since(start);
     match expr.constant() {
         Some(Ok(amount @ 0..=63)) => Ok(amount as u8),
-        _ => Err(Diagnostic::error(Code::OutOfRange, span, "a shift amount is a number from 0 to 63")),
+        _ => Err(Diagnostic::error(
+            Code::OutOfRange,
+            span,
+            "a shift amount is a number from 0 to 63",
+        )),
     }
 }
 
@@ -180,7 +184,13 @@ fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> 
                 mem.scale = scale(amount(cursor)?, at)?;
             }
         }
-        _ => return Err(cursor.unexpected(token, at, "`lsl`, `uxtw` or `sxtw` after the index register")),
+        _ => {
+            return Err(cursor.unexpected(
+                token,
+                at,
+                "`lsl`, `uxtw` or `sxtw` after the index register",
+            ));
+        }
     }
     Ok(())
 }

@@ -61,11 +61,21 @@ pub(crate) struct OpenInstruction {
 /// A stretch of a section.
 pub(crate) enum Fragment {
     /// Bytes, some of which wait for values.
-    Bytes { bytes: Vec<u8>, fields: Vec<DataField> },
+    Bytes {
+        bytes: Vec<u8>,
+        fields: Vec<DataField>,
+    },
     /// Bytes of one value.
-    Fill { count: u64, value: u8 },
+    Fill {
+        count: u64,
+        value: u8,
+    },
     /// Up to a multiple of `align`, if that takes no more than `max` bytes.
-    Align { align: u64, fill: Option<u8>, max: u64 },
+    Align {
+        align: u64,
+        fill: Option<u8>,
+        max: u64,
+    },
     Instruction(Box<OpenInstruction>),
 }
 
@@ -148,7 +158,10 @@ pub fn assemble_instruction(arch: Arch, text: &str, address: u64) -> Result<Vec<
 fn stated_target(source: &Source) -> Option<Arch> {
     source.text.lines().find_map(|line| {
         let rest = line.trim_start();
-        let rest = rest.get(..7).filter(|word| word.eq_ignore_ascii_case(".target")).map(|_| &rest[7..])?;
+        let rest = rest
+            .get(..7)
+            .filter(|word| word.eq_ignore_ascii_case(".target"))
+            .map(|_| &rest[7..])?;
         rest.split_whitespace().next()?.parse().ok()
     })
 }
@@ -167,7 +180,10 @@ pub(crate) fn instruction(arch: Arch, word: &str) -> Option<(&'static str, Opera
 }
 
 /// Parses operands up to the end of the line.
-pub(crate) fn operands(cursor: &mut Cursor, context: OperandContext) -> Result<Vec<Spanned>, Diagnostic> {
+pub(crate) fn operands(
+    cursor: &mut Cursor,
+    context: OperandContext,
+) -> Result<Vec<Spanned>, Diagnostic> {
     let mut operands = Vec::with_capacity(3);
     if cursor.peek()? == Tok::End {
         return Ok(operands);
@@ -263,7 +279,8 @@ fn register_widths(operands: &[Spanned], _: Arch) -> Option<(&'static str, &'sta
 fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
     let lower = word.to_ascii_lowercase();
     if word.starts_with('.') {
-        let error = Diagnostic::error(Code::UnknownDirective, span, format!("no directive `{word}`"));
+        let error =
+            Diagnostic::error(Code::UnknownDirective, span, format!("no directive `{word}`"));
         return match nearest(&lower, directive::names()) {
             Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
             None => error,
@@ -275,13 +292,13 @@ fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
     match nearest(&lower, candidates) {
         Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
         None => {
-            let other = Arch::ALL
-                .iter()
-                .find(|&&other| other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok());
+            let other = Arch::ALL.iter().find(|&&other| {
+                other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok()
+            });
             match other {
-                Some(other) => error
-                    .note(format!("`{lower}` is an instruction of {other}"))
-                    .help(format!("choose the machine with `--target {other}` or `.target {other}`")),
+                Some(other) => error.note(format!("`{lower}` is an instruction of {other}")).help(
+                    format!("choose the machine with `--target {other}` or `.target {other}`"),
+                ),
                 None => error.help(format!("if it is a label, write `{word}:`")),
             }
         }
@@ -365,7 +382,13 @@ impl<'s> Assembler<'s> {
                     }
                     return self.word(word, span, &mut cursor);
                 }
-                _ => return Err(cursor.unexpected(token, span, "a label, an instruction or a directive")),
+                _ => {
+                    return Err(cursor.unexpected(
+                        token,
+                        span,
+                        "a label, an instruction or a directive",
+                    ));
+                }
             }
         }
     }
@@ -487,7 +510,8 @@ impl<'s> Assembler<'s> {
             None => {
                 // A hidden constant carries the place along.
                 let hidden = format!("{name}\u{0}{}", span.start);
-                let id = self.symbols.define(&hidden, span, Definition::Equate(expr, context), None)?;
+                let id =
+                    self.symbols.define(&hidden, span, Definition::Equate(expr, context), None)?;
                 self.symbols.get_mut(id).hidden = true;
                 Expr::Symbol(hidden.into(), span)
             }

@@ -163,8 +163,12 @@ pub(crate) fn check_fits(value: i128, bytes: u8, span: Span) -> Result<(), Diagn
         return Ok(());
     }
     let unit = if bytes == 1 { "byte" } else { "bytes" };
-    Err(Diagnostic::error(Code::OutOfRange, span, format!("{value} does not fit in {bytes} {unit}"))
-        .label(format!("must be {least} to {most}")))
+    Err(Diagnostic::error(
+        Code::OutOfRange,
+        span,
+        format!("{value} does not fit in {bytes} {unit}"),
+    )
+    .label(format!("must be {least} to {most}")))
 }
 
 fn text(assembler: &mut Assembler, zero: bool, cursor: &mut Cursor) -> Result<(), Diagnostic> {
@@ -200,7 +204,10 @@ fn count(assembler: &Assembler, cursor: &mut Cursor, most: u64) -> Result<(u64, 
 }
 
 /// A number that is needed at once.
-pub(crate) fn number(assembler: &Assembler, cursor: &mut Cursor) -> Result<(i128, Span), Diagnostic> {
+pub(crate) fn number(
+    assembler: &Assembler,
+    cursor: &mut Cursor,
+) -> Result<(i128, Span), Diagnostic> {
     let (_, start) = cursor.peek_spanned()?;
     let mut expr = expr::parse(cursor, Atoms::Plain)?;
     let span = cursor.since(start);
@@ -249,7 +256,9 @@ fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<()
     assembler.mark_line();
     if value == 0 {
         let current = assembler.current;
-        assembler.sections[current].fragments.push(Fragment::Fill { count: repeat * size, value: 0 });
+        assembler.sections[current]
+            .fragments
+            .push(Fragment::Fill { count: repeat * size, value: 0 });
     } else {
         let element = &value.to_le_bytes()[..size as usize];
         assembler.bytes().0.extend(element.repeat(repeat as usize));

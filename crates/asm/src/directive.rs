@@ -39,9 +39,28 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
 
 /// Directives of the language that this version does not carry out.
 const UNSUPPORTED: &[&str] = &[
-    ".octa", ".float", ".double", ".org", ".hidden", ".comm", ".include", ".incbin", ".if", ".ifdef",
-    ".ifndef", ".elseif", ".else", ".endif", ".rept", ".endr", ".irp", ".macro", ".endm",
-    ".intel_syntax", ".att_syntax", ".ltorg",
+    ".octa",
+    ".float",
+    ".double",
+    ".org",
+    ".hidden",
+    ".comm",
+    ".include",
+    ".incbin",
+    ".if",
+    ".ifdef",
+    ".ifndef",
+    ".elseif",
+    ".else",
+    ".endif",
+    ".rept",
+    ".endr",
+    ".irp",
+    ".macro",
+    ".endm",
+    ".intel_syntax",
+    ".att_syntax",
+    ".ltorg",
 ];
 
 /// Every directive, for suggestions.
@@ -86,7 +105,12 @@ fn named_section(
 }
 
 /// `.section NAME[, "flags"[, @type]]`
-fn section(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn section(
+    assembler: &mut Assembler,
+    _: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (token, span) = cursor.next()?;
     let name = match token {
         Tok::Word(name) => name.to_string(),
@@ -136,7 +160,12 @@ fn previous(assembler: &mut Assembler, _: &str, _: Span, _: &mut Cursor) -> Resu
 }
 
 /// `.align N[, FILL[, MAX]]`: bytes on x86 and for `.balign`, a power of two on ARM and for `.p2align`.
-fn align(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn align(
+    assembler: &mut Assembler,
+    name: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (value, span) = data::number(assembler, cursor)?;
     let power = name == ".p2align" || (name == ".align" && assembler.arch == Arch::Arm64);
     let align = match u32::try_from(value) {
@@ -146,8 +175,12 @@ fn align(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) ->
         }
         _ => {
             let limit = if power { "0 to 16, a power of two" } else { "1, 2, 4 ... 65536" };
-            return Err(Diagnostic::error(Code::OutOfRange, span, format!("{value} is no alignment"))
-                .label(format!("must be {limit}")));
+            return Err(Diagnostic::error(
+                Code::OutOfRange,
+                span,
+                format!("{value} is no alignment"),
+            )
+            .label(format!("must be {limit}")));
         }
     };
     let (mut fill, mut max) = (None, u64::MAX);
@@ -170,7 +203,12 @@ fn align(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) ->
 }
 
 /// `.global NAME, ...` and its like.
-fn binding(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn binding(
+    assembler: &mut Assembler,
+    name: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     loop {
         let (token, span) = cursor.next()?;
         let Tok::Word(symbol) = token else {
@@ -191,7 +229,12 @@ fn binding(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) 
 }
 
 /// `.type NAME, %function`: also with `@`, as x86 sources write it.
-fn symbol_type(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn symbol_type(
+    assembler: &mut Assembler,
+    _: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (token, span) = cursor.next()?;
     let Tok::Word(name) = token else {
         return Err(cursor.unexpected(token, span, "the name of a symbol"));
@@ -211,7 +254,12 @@ fn symbol_type(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor)
 }
 
 /// `.size NAME, EXPRESSION`
-fn symbol_size(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn symbol_size(
+    assembler: &mut Assembler,
+    _: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (token, span) = cursor.next()?;
     let Tok::Word(name) = token else {
         return Err(cursor.unexpected(token, span, "the name of a symbol"));
@@ -225,7 +273,12 @@ fn symbol_size(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor)
 }
 
 /// `.equ NAME, VALUE` once, `.set NAME, VALUE` again and again.
-fn equ(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn equ(
+    assembler: &mut Assembler,
+    name: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (token, span) = cursor.next()?;
     let Tok::Word(symbol) = token else {
         return Err(cursor.unexpected(token, span, "the name of a symbol"));
@@ -234,7 +287,12 @@ fn equ(assembler: &mut Assembler, name: &str, _: Span, cursor: &mut Cursor) -> R
     assembler.equate(symbol, span, cursor, name == ".equ")
 }
 
-fn target(assembler: &mut Assembler, _: &str, at: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn target(
+    assembler: &mut Assembler,
+    _: &str,
+    at: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
     let (_, start) = cursor.next()?;
     // Names have dashes, so they are more than one token.
     while cursor.peek()? != Tok::End {

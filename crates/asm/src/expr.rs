@@ -190,7 +190,9 @@ impl Parser<'_, '_> {
         let mut left = self.level(level + 1)?;
         let mut length = 0;
         while let Tok::Op(op) = self.cursor.peek()? {
-            let Some(&(_, operator)) = operators.iter().find(|(text, _)| *text == op) else { break };
+            let Some(&(_, operator)) = operators.iter().find(|(text, _)| *text == op) else {
+                break;
+            };
             self.cursor.next()?;
             let right = self.level(level + 1)?;
             left = Expr::Binary(operator, Box::new(left), Box::new(right));
@@ -297,7 +299,9 @@ impl Expr {
     /// Place of the first name in the expression.
     pub(crate) fn name_span(&self) -> Option<Span> {
         match self {
-            Expr::Symbol(_, span) | Expr::Numbered(_, _, span) | Expr::Register(_, span) => Some(*span),
+            Expr::Symbol(_, span) | Expr::Numbered(_, _, span) | Expr::Register(_, span) => {
+                Some(*span)
+            }
             Expr::Number(_) | Expr::Here => None,
             Expr::Load(_, inner) | Expr::Unary(_, inner) => inner.name_span(),
             Expr::Binary(_, a, b) => a.name_span().or_else(|| b.name_span()),

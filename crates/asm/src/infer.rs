@@ -24,7 +24,11 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
         base += line.len();
         while let Ok((token, span)) = cursor.next() {
             let Tok::Word(word) = token else {
-                if token == Tok::End { break } else { continue };
+                if token == Tok::End {
+                    break;
+                } else {
+                    continue;
+                };
             };
             // A word before a colon or `=` is a symbol.
             if let Ok(Tok::Op(":" | "=")) = cursor.peek() {
@@ -45,9 +49,9 @@ fn decisive(word: &str) -> Option<Arch> {
     if word.eq_ignore_ascii_case("svc") {
         return Some(Arch::Arm64);
     }
-    if Reg::parse(Arch::X86_64, word).is_some_and(|reg| {
-        matches!(reg.kind, RegKind::Qword | RegKind::Ip) || reg.number >= 8
-    }) {
+    if Reg::parse(Arch::X86_64, word)
+        .is_some_and(|reg| matches!(reg.kind, RegKind::Qword | RegKind::Ip) || reg.number >= 8)
+    {
         return Some(Arch::X86_64);
     }
     let arm = Reg::parse(Arch::Arm64, word)?;

@@ -63,7 +63,11 @@ pub(crate) fn finish(assembler: &mut Assembler) -> Option<Object> {
         if starts.size(number) > MAX_SECTION_BYTES {
             let message = format!("`{}` is larger than {MAX_SECTION_BYTES} bytes", section.name);
             let end = assembler.source.text.len();
-            assembler.diagnostics.push(Diagnostic::error(Code::OutOfRange, Span::new(end, end), message));
+            assembler.diagnostics.push(Diagnostic::error(
+                Code::OutOfRange,
+                Span::new(end, end),
+                message,
+            ));
             return None;
         }
     }
@@ -96,9 +100,8 @@ fn settle(assembler: &mut Assembler) -> Starts {
     loop {
         let starts = Starts::of(&assembler.sections);
         let mut changed = false;
-        let distance = |from, to| {
-            Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)))
-        };
+        let distance =
+            |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
         let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
         for (section_number, section) in assembler.sections.iter_mut().enumerate() {
             for (number, fragment) in section.fragments.iter_mut().enumerate() {
@@ -167,8 +170,7 @@ fn encode_open(
 fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, Vec<SymbolIndex>) {
     let mut symbols = Vec::new();
     let mut diagnostics = Vec::new();
-    let distance =
-        |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
+    let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
     let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
     let line_of = |span: Span| (0, assembler.source.location(span.start).line);
     for symbol in &assembler.symbols.symbols {
@@ -257,11 +259,13 @@ fn equate_place(
 ) -> Place {
     let anchor = linear.plus.and_then(|plus| plus.position).filter(|_| linear.minus.is_none());
     match (linear.as_number(), anchor) {
-        (Some(number), _) => match u64::try_from(number).or(i64::try_from(number).map(|n| n as u64)) {
-            Ok(value) => Place::Absolute(value),
-            // Still good for arithmetic; it is just no symbol of the program.
-            Err(_) => Place::Undefined,
-        },
+        (Some(number), _) => {
+            match u64::try_from(number).or(i64::try_from(number).map(|n| n as u64)) {
+                Ok(value) => Place::Absolute(value),
+                // Still good for arithmetic; it is just no symbol of the program.
+                Err(_) => Place::Undefined,
+            }
+        }
         (None, Some(position)) => {
             let offset = starts.offset(position).wrapping_add(linear.offset as u64);
             Place::Section(SectionIndex(position.section), offset)
@@ -305,7 +309,9 @@ impl Emitter<'_> {
             let start = self.starts.0[number][index];
             let bytes = self.starts.0[number][index + 1] - start;
             match fragment {
-                Fragment::Fill { value, .. } => section.data.resize((start + bytes) as usize, *value),
+                Fragment::Fill { value, .. } => {
+                    section.data.resize((start + bytes) as usize, *value)
+                }
                 Fragment::Align { fill: None, .. } if builder.flags.exec => {
                     section.data.extend(padding(arch, bytes as usize));
                 }

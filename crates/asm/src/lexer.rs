@@ -38,8 +38,8 @@ pub struct Cursor<'a> {
 }
 
 const OPERATORS: [&str; 31] = [
-    "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "+", "-", "*", "/", "%", "~", "!", "&", "|", "^",
-    "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}",
+    "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "+", "-", "*", "/", "%", "~", "!", "&", "|",
+    "^", "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}",
 ];
 
 fn is_word_start(b: u8) -> bool {
@@ -170,7 +170,9 @@ impl<'a> Cursor<'a> {
             return Ok((Tok::Word(&self.text[start..self.at]), self.span(start)));
         }
         if first.is_ascii_digit() {
-            while self.at < bytes.len() && (bytes[self.at].is_ascii_alphanumeric() || bytes[self.at] == b'_') {
+            while self.at < bytes.len()
+                && (bytes[self.at].is_ascii_alphanumeric() || bytes[self.at] == b'_')
+            {
                 self.at += 1;
             }
             let span = self.span(start);
@@ -219,7 +221,8 @@ impl<'a> Cursor<'a> {
             return Ok((Tok::Str(inner), span));
         }
         let value = unescape(inner, span)?;
-        let one_character = inner.chars().count() == 1 || (inner.starts_with('\\') && value.len() == 1);
+        let one_character =
+            inner.chars().count() == 1 || (inner.starts_with('\\') && value.len() == 1);
         if one_character {
             // A character outside ASCII is its Unicode number.
             let number = match inner.chars().next() {
@@ -248,7 +251,8 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
             .map_err(|_| bad(format!("`{text}` is larger than any number we can hold (2^127 - 1)")))
     };
     let body = &lower[..lower.len() - 1];
-    let all = |s: &str, radix: u32| !s.is_empty() && s.chars().all(|c| c.is_digit(radix) || c == '_');
+    let all =
+        |s: &str, radix: u32| !s.is_empty() && s.chars().all(|c| c.is_digit(radix) || c == '_');
     if lower.ends_with('h') && all(body, 16) {
         return parse(body, 16, "hexadecimal");
     }
@@ -279,9 +283,13 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
         return Err(bad(format!("`{text}` could be octal or decimal"))
             .help(format!("write `0o{digits}` for octal, `{digits}` for decimal")));
     }
-    parse(&lower, 10, "decimal").map_err(|error| match lower.chars().all(|c| c.is_ascii_hexdigit()) {
-        true => error.help(format!("hexadecimal numbers are written `0x{lower}` or `{lower}h`")),
-        false => error,
+    parse(&lower, 10, "decimal").map_err(|error| {
+        match lower.chars().all(|c| c.is_ascii_hexdigit()) {
+            true => {
+                error.help(format!("hexadecimal numbers are written `0x{lower}` or `{lower}h`"))
+            }
+            false => error,
+        }
     })
 }
 
@@ -310,16 +318,25 @@ pub fn unescape(text: &str, span: Span) -> Result<Vec<u8>, Diagnostic> {
             Some('v') => 11,
             Some(same @ ('\\' | '\'' | '"')) => same as u8,
             Some('x') => {
-                let digits: String = chars.clone().take(2).take_while(char::is_ascii_hexdigit).collect();
+                let digits: String =
+                    chars.clone().take(2).take_while(char::is_ascii_hexdigit).collect();
                 chars.nth(digits.len().saturating_sub(1));
                 u8::from_str_radix(&digits, 16).map_err(|_| {
-                    Diagnostic::error(Code::BadText, span, "`\\x` needs one or two hexadecimal digits")
+                    Diagnostic::error(
+                        Code::BadText,
+                        span,
+                        "`\\x` needs one or two hexadecimal digits",
+                    )
                 })?
             }
             other => {
                 let shown = other.map(String::from).unwrap_or_default();
-                return Err(Diagnostic::error(Code::BadText, span, format!("`\\{shown}` is not an escape"))
-                    .help("the escapes are \\n \\t \\r \\0 \\\\ \\' \\\" \\a \\b \\e \\f \\v \\xHH"));
+                return Err(Diagnostic::error(
+                    Code::BadText,
+                    span,
+                    format!("`\\{shown}` is not an escape"),
+                )
+                .help("the escapes are \\n \\t \\r \\0 \\\\ \\' \\\" \\a \\b \\e \\f \\v \\xHH"));
             }
         };
         out.push(byte);

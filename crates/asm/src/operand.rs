@@ -15,7 +15,11 @@ pub(crate) enum Parsed {
     ShiftedImm(Expr, u8),
     Target(Expr),
     /// Memory whose displacement is the expression; on x86 an address without registers.
-    Mem { mem: Mem, disp: Expr, x86_plain: bool },
+    Mem {
+        mem: Mem,
+        disp: Expr,
+        x86_plain: bool,
+    },
 }
 
 /// A parsed operand and its place.
@@ -130,7 +134,8 @@ impl Address {
             }
             Expr::Binary(Binary::Multiply, a, b) if has_register(&a) || has_register(&b) => {
                 let (registers, number) = if has_register(&a) { (a, b) } else { (b, a) };
-                let scale = number.constant().and_then(Result::ok).and_then(|n| i64::try_from(n).ok());
+                let scale =
+                    number.constant().and_then(Result::ok).and_then(|n| i64::try_from(n).ok());
                 let Some(scale) = scale.and_then(|scale| scale.checked_mul(factor)) else {
                     return Err(Diagnostic::error(
                         Code::BadAddress,

@@ -279,8 +279,12 @@ impl Evaluator<'_> {
     pub fn number(&self, expr: &Expr, context: Context, span: Span) -> Result<i128, Diagnostic> {
         self.eval(expr, context, span)?.as_number().ok_or_else(|| {
             let place = expr.name_span().unwrap_or(span);
-            Diagnostic::error(Code::NotConstant, place, "an address stands where a number is needed")
-                .label("known only when the program is laid out")
+            Diagnostic::error(
+                Code::NotConstant,
+                place,
+                "an address stands where a number is needed",
+            )
+            .label("known only when the program is laid out")
         })
     }
 
@@ -298,7 +302,8 @@ impl Evaluator<'_> {
                 "the constant is defined by itself",
             ));
         }
-        let arithmetic = |error: EvalError| Diagnostic::error(Code::Arithmetic, span, error.to_string());
+        let arithmetic =
+            |error: EvalError| Diagnostic::error(Code::Arithmetic, span, error.to_string());
         match expr {
             Expr::Number(value) => Ok(Linear::number(*value)),
             Expr::Here => {
@@ -354,7 +359,13 @@ impl Evaluator<'_> {
         }
     }
 
-    fn scalar(&self, expr: &Expr, context: Context, span: Span, depth: u32) -> Result<i128, Diagnostic> {
+    fn scalar(
+        &self,
+        expr: &Expr,
+        context: Context,
+        span: Span,
+        depth: u32,
+    ) -> Result<i128, Diagnostic> {
         self.eval_at(expr, context, span, depth)?.as_number().ok_or_else(|| {
             let place = expr.name_span().unwrap_or(span);
             Diagnostic::error(
@@ -368,7 +379,9 @@ impl Evaluator<'_> {
     fn symbol(&self, id: SymbolId, depth: u32, span: Span) -> Result<Linear, Diagnostic> {
         let symbol = self.symbols.get(id);
         match &symbol.definition {
-            Definition::Equate(expr, context) => self.eval_at(expr, *context, symbol.span, depth + 1),
+            Definition::Equate(expr, context) => {
+                self.eval_at(expr, *context, symbol.span, depth + 1)
+            }
             Definition::Label(position) => {
                 let anchor = Anchor { symbol: Some(id), position: Some(*position) };
                 Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
@@ -399,12 +412,16 @@ impl Evaluator<'_> {
             (Some(_), Some(_)) => return Err(too_many("subtracted from nothing")),
             (minus, None) | (None, minus) => minus,
         };
-        let (Some(to), Some(from)) = (plus, minus) else { return Ok(Linear { plus, minus, offset }) };
+        let (Some(to), Some(from)) = (plus, minus) else {
+            return Ok(Linear { plus, minus, offset });
+        };
         if to == from {
             return Ok(Linear::number(offset));
         }
         match (to.position, from.position) {
-            (Some(to_position), Some(from_position)) if to_position.section == from_position.section => {
+            (Some(to_position), Some(from_position))
+                if to_position.section == from_position.section =>
+            {
                 match (self.distance)(from_position, to_position) {
                     Some(distance) => Ok(Linear::number(offset + distance)),
                     None => Err(Diagnostic::error(
@@ -419,7 +436,13 @@ impl Evaluator<'_> {
         }
     }
 
-    fn numbered(&self, number: u32, forward: bool, before: u32, span: Span) -> Result<SymbolId, Diagnostic> {
+    fn numbered(
+        &self,
+        number: u32,
+        forward: bool,
+        before: u32,
+        span: Span,
+    ) -> Result<SymbolId, Diagnostic> {
         let (earlier, later) = self.symbols.numbered.split_at(before as usize);
         let found = if forward {
             later.iter().find(|(n, _)| *n == number)
@@ -437,8 +460,7 @@ impl Evaluator<'_> {
     }
 
     fn undefined(&self, name: &str, span: Span) -> Diagnostic {
-        let error =
-            Diagnostic::error(Code::UndefinedSymbol, span, format!("no symbol `{name}`"));
+        let error = Diagnostic::error(Code::UndefinedSymbol, span, format!("no symbol `{name}`"));
         match self.symbols.nearest(name) {
             Some(symbol) => error
                 .at(symbol.span, format!("`{}` is defined here", symbol.name))

@@ -119,8 +119,9 @@ fn memory(expr: Expr, width: Option<Width>, span: Span) -> Result<Spanned, Diagn
                 return Err(bad("an address has at most two registers, and one of them unscaled"));
             }
             _ => {
-                return Err(bad(&format!("`{}` cannot be scaled by {factor}", reg.name()))
-                    .help("the scale is 1, 2, 4 or 8; 3, 5 and 9 for a register that stands alone"));
+                return Err(bad(&format!("`{}` cannot be scaled by {factor}", reg.name())).help(
+                    "the scale is 1, 2, 4 or 8; 3, 5 and 9 for a register that stands alone",
+                ));
             }
         }
     }

@@ -149,7 +149,12 @@ fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
         0 => Mem::absolute(places.data as i64),
         1 => Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64),
         // Alone, a register scaled by 1 or 2 has a shorter address without the scale.
-        2 => Mem { index: Some(index), scale: 4 * (1 + scale % 2), disp: disp_value, ..Mem::absolute(0) },
+        2 => Mem {
+            index: Some(index),
+            scale: 4 * (1 + scale % 2),
+            disp: disp_value,
+            ..Mem::absolute(0)
+        },
         3 => Mem {
             base: Some(base),
             index: Some(index),

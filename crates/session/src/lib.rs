@@ -1,1 +1,3 @@
-//! A run being examined: stepping, history, breakpoints and fault reports
+//! A run being examined.
+#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
+pub mod native;

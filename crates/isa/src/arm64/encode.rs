@@ -7,8 +7,8 @@ use arrayvec::ArrayVec;
 use super::{Offset, Pattern, RegField, Row, bitmask, table};
 use crate::instruction::{closer, describe};
 use crate::{
-    Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Operands, Reg, RegKind,
-    Shift, Value, Width,
+    Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Operands, Reg,
+    RegKind, Shift, Value, Width,
 };
 
 /// The first row that takes the operands, or that of the instruction which does the same with the

@@ -22,8 +22,8 @@ pub use decode::decode;
 pub use encode::{encode, encode_form};
 
 use crate::{
-    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, OperandContext, Reg, RegKind,
-    Width,
+    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, OperandContext,
+    Reg, RegKind, Width,
 };
 use encoding::Encoding;
 

@@ -1,0 +1,94 @@
+//! Condition flags N, Z, C and V, and the rules by which results set them.
+//!
+//! Source: Arm ARM, shared pseudocode `AddWithCarry`.
+
+use sotto_isa::arm64::{condition_holds, flag};
+use sotto_isa::{FlagSet, Width};
+
+/// Sum, and flags, of `a + b + carry_in` at a width of 32 or 64.
+///
+/// A subtraction adds the inverse of its second operand with a carry in of 1, so that C after it
+/// means "no borrow".
+pub(super) fn add_with_carry(width: Width, a: u64, b: u64, carry_in: bool) -> (u64, FlagSet) {
+    let sum = u128::from(a) + u128::from(b) + u128::from(carry_in);
+    let value = sum as u64 & width.mask();
+    let sign = width.sign_bit();
+    let mut flags = of_result(width, value);
+    if sum > u128::from(width.mask()) {
+        flags = flags | flag::C;
+    }
+    if (a ^ value) & (b ^ value) & sign != 0 {
+        flags = flags | flag::V;
+    }
+    (value, flags)
+}
+
+fn of_result(width: Width, value: u64) -> FlagSet {
+    let mut flags = FlagSet::NONE;
+    if value & width.sign_bit() != 0 {
+        flags = flags | flag::N;
+    }
+    if value == 0 {
+        flags = flags | flag::Z;
+    }
+    flags
+}
+
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+enum Kind {
+    #[default]
+    Known,
+    /// `a + b + carry_in`.
+    Sum,
+    /// The result `a` of a bitwise operation.
+    Logic,
+}
+
+/// The condition flags, computed when they are read.
+#[derive(Copy, Clone, Debug)]
+pub(super) struct LazyFlags {
+    kind: Kind,
+    width: Width,
+    carry_in: bool,
+    a: u64,
+    b: u64,
+    known: FlagSet,
+}
+
+impl Default for LazyFlags {
+    fn default() -> LazyFlags {
+        let (a, b, carry_in) = (0, 0, false);
+        LazyFlags { kind: Kind::Known, width: Width::W64, carry_in, a, b, known: FlagSet::NONE }
+    }
+}
+
+impl LazyFlags {
+    #[inline]
+    pub fn after_sum(&mut self, width: Width, a: u64, b: u64, carry_in: bool) {
+        (self.kind, self.width, self.a, self.b, self.carry_in) = (Kind::Sum, width, a, b, carry_in);
+    }
+
+    #[inline]
+    pub fn after_logic(&mut self, width: Width, value: u64) {
+        (self.kind, self.width, self.a) = (Kind::Logic, width, value);
+    }
+
+    pub fn set(&mut self, flags: FlagSet) {
+        (self.kind, self.known) = (Kind::Known, flags & flag::NZCV);
+    }
+
+    /// The flags, computed.
+    #[inline]
+    pub fn value(&self) -> FlagSet {
+        match self.kind {
+            Kind::Known => self.known,
+            Kind::Sum => add_with_carry(self.width, self.a, self.b, self.carry_in).1,
+            Kind::Logic => of_result(self.width, self.a),
+        }
+    }
+
+    #[inline]
+    pub fn holds(&self, cond: u8) -> bool {
+        condition_holds(cond, self.value())
+    }
+}

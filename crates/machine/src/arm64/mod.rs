@@ -1,0 +1,103 @@
+//! The A64 processor: registers, condition flags, and its operations.
+
+mod flags;
+mod ops;
+#[cfg(test)]
+mod tests;
+mod translate;
+
+use sotto_isa::{DecodeError, FlagSet, Instruction, Storage};
+
+use crate::engine::Result;
+use crate::{Memory, Observer, engine};
+use flags::LazyFlags;
+pub(crate) use translate::Op;
+
+/// Index in the register file of the stack pointer.
+const SP: u8 = 31;
+/// Index of the zero register as a source: always zero.
+const ZERO: u8 = 32;
+/// Index of the zero register as a destination: never read.
+const NOWHERE: u8 = 33;
+
+/// The register file.
+#[derive(Default)]
+pub(crate) struct Cpu {
+    /// `x0` to `x30`, the stack pointer, zero, and where writes to the zero register go.
+    regs: Registers,
+    pc: u64,
+    flags: LazyFlags,
+}
+
+struct Registers([u64; 34]);
+
+impl Default for Registers {
+    fn default() -> Registers {
+        Registers([0; 34])
+    }
+}
+
+impl Cpu {
+    pub fn register(&self, storage: Storage) -> u64 {
+        match storage.0 {
+            32 => self.pc,
+            n => self.regs.0[usize::from(n)],
+        }
+    }
+
+    pub fn set_register(&mut self, storage: Storage, value: u64) {
+        match storage.0 {
+            32 => self.pc = value,
+            n => self.regs.0[usize::from(n)] = value,
+        }
+    }
+
+    pub fn flags(&self) -> FlagSet {
+        self.flags.value()
+    }
+
+    pub fn set_flags(&mut self, flags: FlagSet) {
+        self.flags.set(flags);
+    }
+
+    #[inline]
+    fn get(&self, code: u8) -> u64 {
+        self.regs.0[usize::from(code)]
+    }
+
+    #[inline]
+    fn put(&mut self, code: u8, value: u64) {
+        self.regs.0[usize::from(code)] = value;
+    }
+}
+
+impl engine::Cpu for Cpu {
+    type Op<O: Observer> = Op<O>;
+
+    fn decode(bytes: &[u8], address: u64) -> std::result::Result<Instruction, DecodeError> {
+        sotto_isa::arm64::decode(bytes, address)
+    }
+
+    fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
+        translate::translate(instruction)
+    }
+
+    #[inline]
+    fn execute<O: Observer>(
+        &mut self,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result {
+        (op.run)(self, memory, op, observer)
+    }
+
+    #[inline]
+    fn pc(&self) -> u64 {
+        self.pc
+    }
+
+    fn set_pc(&mut self, pc: u64) {
+        self.pc = pc;
+    }
+}

@@ -1,0 +1,276 @@
+//! Instructions to compact operations: which semantic function, with its operands laid out.
+
+use sotto_isa::arm64::{Logic, Meaning, form};
+use sotto_isa::{Extend, IndexMode, Instruction, Operand, Reg, RegKind, Shift, Width};
+
+use super::ops::{self, Second};
+use super::{Cpu, NOWHERE, SP, ZERO};
+use crate::engine::Result;
+use crate::{Memory, Observer};
+
+pub(super) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
+
+/// An instruction ready to be carried out.
+pub(crate) struct Op<O> {
+    pub(super) run: Run<O>,
+    /// The immediate, shifted where its form says so; or a target.
+    pub(super) imm: u64,
+    /// Address of the next instruction.
+    pub(super) next: u64,
+    /// Destination, or the register that a store stores.
+    pub(super) d: u8,
+    pub(super) n: u8,
+    pub(super) m: u8,
+    /// The addend of a multiplication, or the second register of a pair.
+    pub(super) a: u8,
+    pub(super) amount: u8,
+    pub(super) cond: u8,
+    pub(super) width: Width,
+    /// Width of a memory access.
+    pub(super) access: Width,
+    pub(super) second: Second,
+    pub(super) logic: Logic,
+    pub(super) shift: Shift,
+    pub(super) mode: IndexMode,
+}
+
+fn source(reg: Reg) -> u8 {
+    match reg.kind {
+        RegKind::Sp | RegKind::Wsp => SP,
+        _ if reg.number == 31 => ZERO,
+        _ => reg.number,
+    }
+}
+
+fn destination(reg: Reg) -> u8 {
+    match source(reg) {
+        ZERO => NOWHERE,
+        code => code,
+    }
+}
+
+impl<O: Observer> Op<O> {
+    fn register(operand: Option<&Operand>) -> u8 {
+        match operand {
+            Some(Operand::Reg(reg)) => source(*reg),
+            _ => ZERO,
+        }
+    }
+
+    /// Lays out a second operand that may be an immediate, a register, or a changed register.
+    fn put_second(&mut self, operand: Option<&Operand>) {
+        match operand {
+            Some(Operand::Reg(reg)) => {
+                (self.second, self.m, self.amount) = (Second::Shifted(Shift::Lsl), source(*reg), 0);
+            }
+            Some(Operand::Shifted(reg, shift, amount)) => {
+                (self.second, self.m, self.amount) =
+                    (Second::Shifted(*shift), source(*reg), *amount);
+            }
+            Some(Operand::Extended(reg, extend, amount)) => {
+                (self.second, self.m, self.amount) =
+                    (Second::Extended(*extend), source(*reg), *amount);
+            }
+            Some(Operand::Imm(value)) => {
+                (self.second, self.imm) = (Second::Imm, value.or_zero() as u64);
+            }
+            Some(Operand::ShiftedImm(value, shift)) => {
+                (self.second, self.imm) = (Second::Imm, (value.or_zero() as u64) << shift);
+                self.amount = *shift;
+            }
+            _ => {}
+        }
+    }
+
+    fn put_memory(&mut self, operand: Option<&Operand>) {
+        let Some(Operand::Mem(mem)) = operand else { return };
+        self.n = mem.base.map_or(ZERO, source);
+        self.mode = mem.mode;
+        match mem.index {
+            Some(index) => {
+                self.m = source(index);
+                self.amount = mem.scale.trailing_zeros() as u8;
+                self.second = Second::Extended(mem.extend.unwrap_or(Extend::Uxtx));
+            }
+            None => (self.second, self.imm) = (Second::Imm, mem.disp.or_zero() as u64),
+        }
+    }
+}
+
+pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
+    let form = form(instruction.form);
+    let operands = &instruction.operands;
+    let mut op = Op {
+        run: ops::nop::<O> as Run<O>,
+        imm: 0,
+        next: instruction.end(),
+        d: NOWHERE,
+        n: ZERO,
+        m: ZERO,
+        a: ZERO,
+        amount: 0,
+        cond: form.meaning.condition().unwrap_or(0),
+        width: Width::W64,
+        access: Width::W64,
+        second: Second::Imm,
+        logic: Logic::And,
+        shift: Shift::Lsl,
+        mode: IndexMode::Offset,
+    };
+    if let Some(Operand::Reg(reg)) = operands.first() {
+        op.width = reg.width();
+        op.d = destination(*reg);
+    }
+    for operand in operands {
+        match operand {
+            Operand::Target(target) => op.imm = target.or_zero() as u64,
+            Operand::Cond(cond) => op.cond = *cond,
+            _ => {}
+        }
+    }
+    let register = |index: usize| Op::<O>::register(operands.get(index));
+    let by_flags = |flags: bool, with: Run<O>, without: Run<O>| if flags { with } else { without };
+    op.run = match form.meaning {
+        Meaning::Add { flags } => {
+            op.n = register(1);
+            op.put_second(operands.get(2));
+            by_flags(flags, ops::add_sub::<false, true, O>, ops::add_sub::<false, false, O>)
+        }
+        Meaning::Sub { flags } => {
+            op.n = register(1);
+            op.put_second(operands.get(2));
+            by_flags(flags, ops::add_sub::<true, true, O>, ops::add_sub::<true, false, O>)
+        }
+        Meaning::Compare | Meaning::CompareNegative | Meaning::TestBits => {
+            (op.n, op.d) = (register(0), NOWHERE);
+            op.put_second(operands.get(1));
+            match form.meaning {
+                Meaning::Compare => ops::add_sub::<true, true, O>,
+                Meaning::CompareNegative => ops::add_sub::<false, true, O>,
+                _ => ops::logic::<false, true, O>,
+            }
+        }
+        Meaning::Negate { flags } => {
+            op.put_second(operands.get(1));
+            by_flags(flags, ops::add_sub::<true, true, O>, ops::add_sub::<true, false, O>)
+        }
+        Meaning::Logic { op: logic, invert, flags } => {
+            op.n = register(1);
+            op.logic = logic;
+            op.put_second(operands.get(2));
+            match (invert, flags) {
+                (false, false) => ops::logic::<false, false, O>,
+                (false, true) => ops::logic::<false, true, O>,
+                (true, false) => ops::logic::<true, false, O>,
+                (true, true) => ops::logic::<true, true, O>,
+            }
+        }
+        Meaning::Not => {
+            op.logic = Logic::Orr;
+            op.put_second(operands.get(1));
+            ops::logic::<true, false, O>
+        }
+        Meaning::Mov => {
+            op.logic = Logic::Orr;
+            op.put_second(operands.get(1));
+            ops::logic::<false, false, O>
+        }
+        Meaning::Movz => {
+            op.put_second(operands.get(1));
+            ops::constant::<O>
+        }
+        Meaning::Movn => {
+            op.put_second(operands.get(1));
+            op.imm = !op.imm;
+            ops::constant::<O>
+        }
+        Meaning::Movk => {
+            op.put_second(operands.get(1));
+            ops::movk::<O>
+        }
+        Meaning::Adr => ops::constant::<O>,
+        Meaning::Lsl | Meaning::Lsr | Meaning::Asr => {
+            op.n = register(1);
+            op.put_second(operands.get(2));
+            op.shift = match form.meaning {
+                Meaning::Lsl => Shift::Lsl,
+                Meaning::Lsr => Shift::Lsr,
+                _ => Shift::Asr,
+            };
+            ops::shift::<O>
+        }
+        Meaning::Madd | Meaning::Msub | Meaning::Mul => {
+            (op.n, op.m, op.a) = (register(1), register(2), register(3));
+            match form.meaning {
+                Meaning::Msub => ops::multiply::<true, O>,
+                _ => ops::multiply::<false, O>,
+            }
+        }
+        Meaning::Sdiv | Meaning::Udiv => {
+            (op.n, op.m) = (register(1), register(2));
+            match form.meaning {
+                Meaning::Sdiv => ops::divide::<true, O>,
+                _ => ops::divide::<false, O>,
+            }
+        }
+        Meaning::Csel => {
+            (op.n, op.m) = (register(1), register(2));
+            ops::csel::<O>
+        }
+        Meaning::Cset => ops::cset::<O>,
+        Meaning::Load { access, signed } => {
+            op.access = access;
+            op.put_memory(operands.get(1));
+            match (matches!(operands.get(1), Some(Operand::Target(_))), signed) {
+                (true, _) => ops::load_literal::<O>,
+                (false, true) => ops::load::<true, O>,
+                (false, false) => ops::load::<false, O>,
+            }
+        }
+        Meaning::Store { access } => {
+            (op.access, op.d) = (access, register(0));
+            op.put_memory(operands.get(1));
+            ops::store::<O>
+        }
+        Meaning::LoadPair { access } => {
+            op.access = access;
+            if let Some(Operand::Reg(reg)) = operands.get(1) {
+                op.a = destination(*reg);
+            }
+            op.put_memory(operands.get(2));
+            ops::load_pair::<O>
+        }
+        Meaning::StorePair { access } => {
+            (op.access, op.d, op.a) = (access, register(0), register(1));
+            op.put_memory(operands.get(2));
+            ops::store_pair::<O>
+        }
+        Meaning::B => ops::branch::<O>,
+        Meaning::BranchIf(_) => ops::branch_if::<O>,
+        Meaning::Cbz | Meaning::Cbnz => {
+            op.d = register(0);
+            match form.meaning {
+                Meaning::Cbz => ops::branch_if_zero::<true, O>,
+                _ => ops::branch_if_zero::<false, O>,
+            }
+        }
+        Meaning::Bl => ops::branch_and_link::<O>,
+        Meaning::Br => {
+            op.n = register(0);
+            ops::branch_to::<O>
+        }
+        Meaning::Blr => {
+            op.n = register(0);
+            ops::call_to::<O>
+        }
+        Meaning::Ret => {
+            op.n = if operands.is_empty() { 30 } else { register(0) };
+            ops::branch_to::<O>
+        }
+        Meaning::Nop => ops::nop::<O>,
+        Meaning::Svc => ops::svc::<O>,
+        Meaning::Brk => ops::brk::<O>,
+        Meaning::Udf => ops::undefined::<O>,
+    };
+    op
+}

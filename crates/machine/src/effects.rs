@@ -1,0 +1,126 @@
+//! What one instruction read and changed.
+
+use sotto_isa::{Access, FlagSet, Instruction, Operand, Reg, RegKind, Storage};
+
+use crate::Observer;
+
+/// A register that an instruction wrote, by the name it was written through.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct RegisterChange {
+    /// The name written through; its width is the width of the write.
+    pub reg: Reg,
+    /// The whole storage register before.
+    pub old: u64,
+    /// The whole storage register after.
+    pub new: u64,
+}
+
+/// Flags that an instruction wrote.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub struct FlagChange {
+    /// Flags that the instruction may write, undefined ones included.
+    pub written: FlagSet,
+    /// Flags it leaves undefined.
+    pub undefined: FlagSet,
+    /// All flags before.
+    pub old: FlagSet,
+    /// All flags after.
+    pub new: FlagSet,
+}
+
+/// Bytes of memory that an instruction wrote.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct MemoryChange {
+    /// First address.
+    pub address: u64,
+    /// How many bytes: 1, 2, 4 or 8.
+    pub bytes: u64,
+    /// The value before, little-endian, zero-extended.
+    pub old: u64,
+    /// The value after.
+    pub new: u64,
+}
+
+/// Bytes of memory that an instruction read.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct MemoryRead {
+    /// First address.
+    pub address: u64,
+    /// How many bytes: 1, 2, 4 or 8.
+    pub bytes: u64,
+    /// The value, little-endian, zero-extended.
+    pub value: u64,
+}
+
+/// What one instruction read and changed.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct StepEffects {
+    /// Registers read, with their values before.
+    pub reads: Vec<(Reg, u64)>,
+    /// Registers written, whether or not the value changed.
+    pub registers: Vec<RegisterChange>,
+    /// Flags written.
+    pub flags: FlagChange,
+    /// Memory read.
+    pub memory_reads: Vec<MemoryRead>,
+    /// Memory written, whether or not the value changed.
+    pub memory: Vec<MemoryChange>,
+}
+
+impl Observer for StepEffects {
+    const ACTIVE: bool = true;
+
+    fn read(&mut self, address: u64, bytes: u64, value: u64) {
+        self.memory_reads.push(MemoryRead { address, bytes, value });
+    }
+
+    fn write(&mut self, address: u64, bytes: u64, old: u64, new: u64) {
+        self.memory.push(MemoryChange { address, bytes, old, new });
+    }
+}
+
+/// The registers an instruction reads and writes by its row: explicit operands, then implicit ones.
+pub(crate) fn registers(instruction: &Instruction) -> Vec<(Access, Reg)> {
+    let mut used = Vec::new();
+    let mut add = |access: Access, reg: Reg| {
+        if reg.kind != RegKind::Ip && reg.storage().is_some() {
+            used.push((access, reg));
+        }
+    };
+    for (index, operand) in instruction.operands.iter().enumerate() {
+        let access = instruction.access(index);
+        match operand {
+            Operand::Reg(reg) => add(access, *reg),
+            Operand::Shifted(reg, ..) | Operand::Extended(reg, ..) => add(Access::Read, *reg),
+            Operand::Mem(mem) => {
+                let written_back = mem.mode != sotto_isa::IndexMode::Offset;
+                if let Some(reg) = mem.base {
+                    add(if written_back { Access::ReadWrite } else { Access::Read }, reg);
+                }
+                if let Some(reg) = mem.index {
+                    add(Access::Read, reg);
+                }
+            }
+            Operand::Imm(_) | Operand::ShiftedImm(..) | Operand::Target(_) | Operand::Cond(_) => {}
+        }
+    }
+    for implicit in instruction.implicit() {
+        add(implicit.access, implicit.reg);
+    }
+    used
+}
+
+/// The storage registers an instruction writes by its row, each once, by the widest name used.
+pub(crate) fn written(instruction: &Instruction) -> Vec<(Storage, Reg)> {
+    let mut written: Vec<(Storage, Reg)> = Vec::new();
+    for (access, reg) in registers(instruction) {
+        let (true, Some(storage)) = (access.writes(), reg.storage()) else { continue };
+        match written.iter_mut().find(|(s, _)| *s == storage) {
+            // `ax` and `ah` of a division: the wider name covers both.
+            Some((_, known)) if known.width() < reg.width() => *known = reg,
+            Some(_) => {}
+            None => written.push((storage, reg)),
+        }
+    }
+    written
+}

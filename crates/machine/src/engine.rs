@@ -1,0 +1,269 @@
+//! The cache of decoded blocks, and the loop that runs them.
+
+use std::collections::HashMap;
+
+use sotto_isa::{Control, DecodeError, Instruction};
+
+use crate::{AccessKind, Fault, Idle, Memory, MemoryFault, MemoryFaultKind, Observer};
+
+/// Where control goes after an operation.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Flow {
+    /// To the next operation of the block.
+    Next,
+    /// Out of the block; the program counter is set.
+    Jump,
+    /// Out of the block to the next instruction: code may have changed.
+    Leave,
+    /// Into the kernel; the program counter is at the next instruction.
+    Syscall,
+}
+
+pub(crate) type Result<T = Flow> = std::result::Result<T, Box<Fault>>;
+
+/// A processor: its registers, and how it carries out instructions.
+pub(crate) trait Cpu {
+    /// A compact operation, for a given observer.
+    type Op<O: Observer>;
+
+    /// Bytes, at the program counter's address, to an instruction.
+    fn decode(bytes: &[u8], address: u64) -> std::result::Result<Instruction, DecodeError>;
+
+    /// An instruction to a compact operation.
+    fn translate<O: Observer>(instruction: &Instruction) -> Self::Op<O>;
+
+    /// Carries an operation out.
+    fn execute<O: Observer>(
+        &mut self,
+        memory: &mut Memory,
+        op: &Self::Op<O>,
+        observer: &mut O,
+    ) -> Result;
+
+    fn pc(&self) -> u64;
+    fn set_pc(&mut self, pc: u64);
+}
+
+/// Why running stopped.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Event {
+    /// The budget is used up.
+    Budget,
+    /// A system call instruction was executed; the program counter is after it.
+    Syscall,
+    /// The program counter reached one of the stops.
+    Stop,
+    /// An instruction could not complete.
+    Fault(Fault),
+}
+
+/// What came of running.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Run {
+    /// Instructions completed.
+    pub executed: u64,
+    /// Why it stopped.
+    pub event: Event,
+}
+
+/// Blocks end after this many instructions.
+const MAX_BLOCK: usize = 64;
+const LOOKUP_ENTRIES: usize = 4096;
+const NO_BLOCK: u32 = u32::MAX;
+
+struct Block<Op> {
+    start: u64,
+    ops: Box<[Op]>,
+    /// Address after each operation's instruction.
+    ends: Box<[u64]>,
+    /// Blocks that followed this one last: address and number.
+    successors: [(u64, u32); 2],
+    /// The program is to be stopped before this block.
+    is_stop: bool,
+}
+
+/// A processor with its decoded code.
+pub(crate) struct Engine<C: Cpu> {
+    pub cpu: C,
+    blocks: Vec<Block<C::Op<Idle>>>,
+    by_address: HashMap<u64, u32>,
+    lookup: Box<[(u64, u32)]>,
+    stops: Vec<u64>,
+}
+
+impl<C: Cpu> Engine<C> {
+    pub fn new(cpu: C) -> Engine<C> {
+        Engine {
+            cpu,
+            blocks: Vec::new(),
+            by_address: HashMap::new(),
+            lookup: vec![(0, NO_BLOCK); LOOKUP_ENTRIES].into(),
+            stops: Vec::new(),
+        }
+    }
+
+    /// Sets the addresses before which running stops.
+    pub fn set_stops(&mut self, stops: &[u64]) {
+        if self.stops != stops {
+            self.stops = stops.to_vec();
+            self.forget_code();
+        }
+    }
+
+    fn forget_code(&mut self) {
+        self.blocks.clear();
+        self.by_address.clear();
+        self.lookup.fill((0, NO_BLOCK));
+    }
+
+    /// Runs until an event, or until `budget` instructions are completed. A stop at the first
+    /// instruction does not count, so that running can go on from one.
+    pub fn run(&mut self, memory: &mut Memory, budget: u64) -> Run {
+        let mut executed = 0u64;
+        let mut previous = NO_BLOCK;
+        loop {
+            if memory.take_code_written() {
+                self.forget_code();
+                previous = NO_BLOCK;
+            }
+            if executed == budget {
+                return Run { executed, event: Event::Budget };
+            }
+            let number = match self.block(memory, previous) {
+                Ok(number) => number,
+                Err(fault) => return Run { executed, event: Event::Fault(*fault) },
+            };
+            let block = &self.blocks[number as usize];
+            if block.is_stop && executed > 0 {
+                return Run { executed, event: Event::Stop };
+            }
+            let count = block.ops.len().min((budget - executed).min(usize::MAX as u64) as usize);
+            let mut done = count;
+            let mut flow = Flow::Next;
+            for (index, op) in block.ops[..count].iter().enumerate() {
+                match self.cpu.execute(memory, op, &mut Idle) {
+                    Ok(Flow::Next) => {}
+                    Ok(other) => {
+                        (flow, done) = (other, index + 1);
+                        break;
+                    }
+                    Err(fault) => {
+                        if *fault != Fault::Breakpoint {
+                            let start =
+                                if index == 0 { block.start } else { block.ends[index - 1] };
+                            self.cpu.set_pc(start);
+                        }
+                        let executed = executed + index as u64;
+                        return Run { executed, event: Event::Fault(*fault) };
+                    }
+                }
+            }
+            executed += done as u64;
+            if flow != Flow::Jump {
+                self.cpu.set_pc(block.ends[done - 1]);
+            }
+            if flow == Flow::Syscall {
+                return Run { executed, event: Event::Syscall };
+            }
+            previous = number;
+        }
+    }
+
+    /// The block at the program counter, decoded if it is not yet.
+    fn block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
+        let pc = self.cpu.pc();
+        if previous != NO_BLOCK {
+            let [(first, a), (second, b)] = self.blocks[previous as usize].successors;
+            if first == pc && a != NO_BLOCK {
+                return Ok(a);
+            }
+            if second == pc && b != NO_BLOCK {
+                return Ok(b);
+            }
+        }
+        let slot = (pc ^ pc >> 12) as usize % LOOKUP_ENTRIES;
+        let number = match self.lookup[slot] {
+            (address, number) if address == pc && number != NO_BLOCK => number,
+            _ => {
+                let number = match self.by_address.get(&pc) {
+                    Some(&number) => number,
+                    None => self.decode_block(memory, pc)?,
+                };
+                self.lookup[slot] = (pc, number);
+                number
+            }
+        };
+        if previous != NO_BLOCK {
+            let successors = &mut self.blocks[previous as usize].successors;
+            successors[1] = successors[0];
+            successors[0] = (pc, number);
+        }
+        Ok(number)
+    }
+
+    fn decode_block(&mut self, memory: &mut Memory, start: u64) -> Result<u32> {
+        let mut ops = Vec::new();
+        let mut ends = Vec::new();
+        let mut pc = start;
+        while ops.len() < MAX_BLOCK {
+            if !ops.is_empty() && self.stops.contains(&pc) {
+                break;
+            }
+            let instruction = match fetch_instruction::<C>(memory, pc) {
+                Ok(instruction) => instruction,
+                Err(fault) if ops.is_empty() => return Err(fault),
+                Err(_) => break,
+            };
+            pc = instruction.end();
+            ops.push(C::translate(&instruction));
+            ends.push(pc);
+            if instruction.control() != Control::Next {
+                break;
+            }
+        }
+        memory.mark_code(start, pc);
+        let number = self.blocks.len() as u32;
+        self.blocks.push(Block {
+            start,
+            ops: ops.into(),
+            ends: ends.into(),
+            successors: [(0, NO_BLOCK); 2],
+            is_stop: self.stops.contains(&start),
+        });
+        self.by_address.insert(start, number);
+        Ok(number)
+    }
+
+    /// Carries out one instruction under an observer. Its flow tells whether it was a system call;
+    /// the program counter is moved on.
+    pub fn step<O: Observer>(
+        &mut self,
+        memory: &mut Memory,
+        instruction: &Instruction,
+        observer: &mut O,
+    ) -> Result {
+        let op = C::translate::<O>(instruction);
+        let flow = self.cpu.execute(memory, &op, observer)?;
+        if flow != Flow::Jump {
+            self.cpu.set_pc(instruction.end());
+        }
+        if memory.take_code_written() {
+            self.forget_code();
+        }
+        Ok(flow)
+    }
+}
+
+/// Fetches and decodes the instruction at an address.
+pub(crate) fn fetch_instruction<C: Cpu>(memory: &mut Memory, pc: u64) -> Result<Instruction> {
+    let mut bytes = [0; 15];
+    let available = memory.fetch(pc, &mut bytes)?;
+    C::decode(&bytes[..available], pc).map_err(|error| match error {
+        DecodeError::Invalid => Box::new(Fault::Illegal),
+        DecodeError::CutOff => {
+            let address = pc.wrapping_add(available as u64);
+            let (access, kind) = (AccessKind::Execute, MemoryFaultKind::PastCode);
+            MemoryFault { address, access, kind }.into()
+        }
+    })
+}

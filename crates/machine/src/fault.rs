@@ -1,0 +1,108 @@
+//! What can go wrong for the guest: an ordinary result of executing.
+
+use serde::Serialize;
+
+/// A signal that a fault raises, by its Linux number.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
+#[allow(missing_docs, reason = "the names are those of signal(7)")]
+pub enum Signal {
+    SIGILL = 4,
+    SIGTRAP = 5,
+    SIGBUS = 7,
+    SIGFPE = 8,
+    SIGSEGV = 11,
+}
+
+impl Signal {
+    /// The number. Source: signal(7).
+    pub const fn number(self) -> i32 {
+        self as i32
+    }
+
+    /// The name.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Signal::SIGILL => "SIGILL",
+            Signal::SIGTRAP => "SIGTRAP",
+            Signal::SIGBUS => "SIGBUS",
+            Signal::SIGFPE => "SIGFPE",
+            Signal::SIGSEGV => "SIGSEGV",
+        }
+    }
+}
+
+/// What an instruction wanted of memory.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum AccessKind {
+    /// To read data.
+    Read,
+    /// To write data.
+    Write,
+    /// To fetch an instruction.
+    Execute,
+}
+
+/// Why memory refused.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum MemoryFaultKind {
+    /// Nothing is there.
+    Unmapped,
+    /// Something is there, but not for this kind of access.
+    Protected,
+    /// The last instruction of a code region was not the end of the program.
+    PastCode,
+}
+
+/// An access that memory refused.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct MemoryFault {
+    /// The first byte that could not be accessed.
+    pub address: u64,
+    /// What was wanted.
+    pub access: AccessKind,
+    /// Why not.
+    pub kind: MemoryFaultKind,
+}
+
+/// Why an instruction could not complete. Unless said otherwise the program counter is still at it,
+/// and nothing has changed.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Fault {
+    /// Memory refused an access.
+    Memory(MemoryFault),
+    /// An x86 division by zero.
+    DivideByZero,
+    /// An x86 division whose quotient does not fit.
+    DivideOverflow,
+    /// Bytes that are not an instruction, or one that is invalid on purpose.
+    Illegal,
+    /// A breakpoint instruction; on x86 the program counter is after it.
+    Breakpoint,
+    /// An A64 access through a stack pointer that is not a multiple of 16.
+    StackAlignment,
+    /// An A64 jump to an address that is not a multiple of 4.
+    PcAlignment,
+}
+
+impl Fault {
+    /// The signal the kernel raises for it. Source: signal(7).
+    pub const fn signal(self) -> Signal {
+        match self {
+            Fault::Memory(_) => Signal::SIGSEGV,
+            Fault::DivideByZero | Fault::DivideOverflow => Signal::SIGFPE,
+            Fault::Illegal => Signal::SIGILL,
+            Fault::Breakpoint => Signal::SIGTRAP,
+            Fault::StackAlignment | Fault::PcAlignment => Signal::SIGBUS,
+        }
+    }
+}
+
+impl From<MemoryFault> for Box<Fault> {
+    fn from(fault: MemoryFault) -> Box<Fault> {
+        Box::new(Fault::Memory(fault))
+    }
+}

@@ -1,0 +1,244 @@
+//! The machine as its users see it, whichever processor it has.
+
+use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
+
+use crate::effects::{self, FlagChange, RegisterChange};
+use crate::engine::{Engine, Flow, fetch_instruction};
+use crate::{Event, Fault, Memory, MemorySnapshot, Run, StepEffects, arm64, x86};
+
+enum Processor {
+    X86(Engine<x86::Cpu>),
+    Arm64(Engine<arm64::Cpu>),
+}
+
+/// Evaluates an expression on the engine, whichever processor it runs.
+macro_rules! with_engine {
+    ($processor:expr, $engine:ident => $value:expr) => {
+        match $processor {
+            Processor::X86($engine) => $value,
+            Processor::Arm64($engine) => $value,
+        }
+    };
+}
+
+/// A processor with its memory.
+pub struct Machine {
+    arch: Arch,
+    processor: Processor,
+    memory: Memory,
+}
+
+/// The registers and flags of a processor.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct CpuState {
+    /// Values by [`Storage`] index.
+    pub registers: Vec<u64>,
+    /// The status flags.
+    pub flags: FlagSet,
+}
+
+/// A machine at a moment.
+#[derive(Clone)]
+pub struct Snapshot {
+    /// Registers and flags.
+    pub cpu: CpuState,
+    memory: MemorySnapshot,
+}
+
+/// What came of one instruction.
+#[derive(Clone, Debug)]
+pub struct Step {
+    /// The instruction, unless it could not be fetched.
+    pub instruction: Option<Instruction>,
+    /// What it read and changed.
+    pub effects: StepEffects,
+    /// `None` if it just completed; else the system call or the fault.
+    pub event: Option<Event>,
+}
+
+impl Machine {
+    /// A machine with zeros in its registers and nothing mapped.
+    pub fn new(arch: Arch) -> Machine {
+        let processor = match arch {
+            Arch::Arm64 => Processor::Arm64(Engine::new(arm64::Cpu::default())),
+            _ => Processor::X86(Engine::new(x86::Cpu::default())),
+        };
+        Machine { arch, processor, memory: Memory::new() }
+    }
+
+    /// The kind of machine.
+    pub fn arch(&self) -> Arch {
+        self.arch
+    }
+
+    /// The memory.
+    pub fn memory(&self) -> &Memory {
+        &self.memory
+    }
+
+    /// The memory, to read it or change it.
+    pub fn memory_mut(&mut self) -> &mut Memory {
+        &mut self.memory
+    }
+
+    /// The program counter.
+    pub fn pc(&self) -> u64 {
+        self.register(self.arch.pc())
+    }
+
+    /// The value of a storage register.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn register(&self, storage: Storage) -> u64 {
+        match &self.processor {
+            Processor::X86(engine) => engine.cpu.register(storage),
+            Processor::Arm64(engine) => engine.cpu.register(storage),
+        }
+    }
+
+    /// Sets a storage register.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn set_register(&mut self, storage: Storage, value: u64) {
+        match &mut self.processor {
+            Processor::X86(engine) => engine.cpu.set_register(storage, value),
+            Processor::Arm64(engine) => engine.cpu.set_register(storage, value),
+        }
+    }
+
+    /// The status flags.
+    pub fn flags(&self) -> FlagSet {
+        match &self.processor {
+            Processor::X86(engine) => engine.cpu.flags(),
+            Processor::Arm64(engine) => engine.cpu.flags(),
+        }
+    }
+
+    /// Sets the status flags.
+    pub fn set_flags(&mut self, flags: FlagSet) {
+        match &mut self.processor {
+            Processor::X86(engine) => engine.cpu.set_flags(flags),
+            Processor::Arm64(engine) => engine.cpu.set_flags(flags),
+        }
+    }
+
+    /// Registers and flags together.
+    pub fn cpu_state(&self) -> CpuState {
+        let count = self.arch.storage_names().len() as u8;
+        let registers = (0..count).map(|n| self.register(Storage(n))).collect();
+        CpuState { registers, flags: self.flags() }
+    }
+
+    /// Sets registers and flags together.
+    pub fn set_cpu_state(&mut self, state: &CpuState) {
+        for (number, value) in state.registers.iter().enumerate() {
+            self.set_register(Storage(number as u8), *value);
+        }
+        self.set_flags(state.flags);
+    }
+
+    /// Runs until an event or until `budget` instructions are completed.
+    pub fn run(&mut self, budget: u64) -> Run {
+        with_engine!(&mut self.processor, engine => engine.run(&mut self.memory, budget))
+    }
+
+    /// Sets the addresses before which [`Machine::run`] stops.
+    pub fn set_stops(&mut self, stops: &[u64]) {
+        with_engine!(&mut self.processor, engine => engine.set_stops(stops));
+    }
+
+    /// The instruction at the program counter.
+    ///
+    /// # Errors
+    ///
+    /// The fault that executing it would raise.
+    pub fn next_instruction(&mut self) -> Result<Instruction, Fault> {
+        let pc = self.pc();
+        self.instruction_at(pc)
+    }
+
+    /// The instruction at an address.
+    ///
+    /// # Errors
+    ///
+    /// The fault that executing it would raise.
+    pub fn instruction_at(&mut self, address: u64) -> Result<Instruction, Fault> {
+        let memory = &mut self.memory;
+        match &self.processor {
+            Processor::X86(_) => fetch_instruction::<x86::Cpu>(memory, address),
+            Processor::Arm64(_) => fetch_instruction::<arm64::Cpu>(memory, address),
+        }
+        .map_err(|fault| *fault)
+    }
+
+    /// Executes one instruction and says what it did.
+    pub fn step(&mut self) -> Step {
+        let instruction = match self.next_instruction() {
+            Ok(instruction) => instruction,
+            Err(fault) => {
+                let event = Some(Event::Fault(fault));
+                return Step { instruction: None, effects: StepEffects::default(), event };
+            }
+        };
+        let mut effects = StepEffects::default();
+        let old_flags = self.flags();
+        for (access, reg) in effects::registers(&instruction) {
+            if let (true, Some(storage)) = (access.reads(), reg.storage()) {
+                effects.reads.push((reg, reg.part_of(self.register(storage))));
+            }
+        }
+        let before: Vec<_> = effects::written(&instruction)
+            .into_iter()
+            .map(|(storage, reg)| (storage, reg, self.register(storage)))
+            .collect();
+        let undefined = instruction.undefined_flags(self.count_operand(&instruction));
+        let memory = &mut self.memory;
+        let result = with_engine!(&mut self.processor, engine => {
+            engine.step(memory, &instruction, &mut effects)
+        });
+        let event = match result {
+            Ok(Flow::Syscall) => Some(Event::Syscall),
+            Ok(_) => None,
+            Err(fault) => Some(Event::Fault(*fault)),
+        };
+        if !matches!(event, Some(Event::Fault(_))) {
+            effects.registers = before
+                .into_iter()
+                .map(|(storage, reg, old)| RegisterChange { reg, old, new: self.register(storage) })
+                .collect();
+            let written = instruction.flags().written();
+            let (old, new) = (old_flags, self.flags());
+            effects.flags = FlagChange { written, undefined, old, new };
+        }
+        Step { instruction: Some(instruction), effects, event }
+    }
+
+    /// The value of the operand that counts a shift, or 0.
+    fn count_operand(&self, instruction: &Instruction) -> u64 {
+        if self.arch != Arch::X86_64 {
+            return 0;
+        }
+        match isa_x86::count_operand(instruction) {
+            Some(sotto_isa::Operand::Reg(reg)) => {
+                reg.storage().map_or(0, |storage| reg.part_of(self.register(storage)))
+            }
+            Some(sotto_isa::Operand::Imm(value)) => value.or_zero() as u64,
+            _ => 0,
+        }
+    }
+
+    /// The machine as it is now.
+    pub fn snapshot(&mut self) -> Snapshot {
+        Snapshot { cpu: self.cpu_state(), memory: self.memory.snapshot() }
+    }
+
+    /// Puts the machine back to a snapshot of it.
+    pub fn restore(&mut self, snapshot: &Snapshot) {
+        self.set_cpu_state(&snapshot.cpu);
+        self.memory.restore(&snapshot.memory);
+    }
+}

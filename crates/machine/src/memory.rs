@@ -1,0 +1,538 @@
+//! The guest's memory: regions with permissions, pages that appear when touched, snapshots.
+//!
+//! The common access finds its page in a small direct-mapped table and never hashes. Snapshots share
+//! pages that were not written since the last one, so taking one costs the pages written in between.
+//!
+//! Invariant: an entry of the write table names a page that is writable, marked as written since
+//! the last snapshot, and free of cached code; so a hit needs no further check.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use crate::{AccessKind, MemoryFault, MemoryFaultKind, Observer};
+
+/// Bytes of a page.
+pub const PAGE_BYTES: u64 = 4096;
+const TABLE_ENTRIES: usize = 256;
+/// No page has this number: it would lie beyond the 64-bit address space.
+const NO_PAGE: u64 = u64::MAX;
+
+type Page = [u8; PAGE_BYTES as usize];
+
+/// What a region may be used for.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub struct Permissions {
+    /// Data may be read.
+    pub read: bool,
+    /// Data may be written.
+    pub write: bool,
+    /// Instructions may be fetched.
+    pub execute: bool,
+}
+
+/// A mapped range.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Region {
+    /// First address, a multiple of the page size.
+    pub start: u64,
+    /// Address after the last mapped byte, a multiple of the page size.
+    pub end: u64,
+    /// Address after the last byte that was asked for. Code does not go beyond it.
+    pub used_end: u64,
+    /// What it may be used for.
+    pub permissions: Permissions,
+    /// What it is, in a word or two.
+    pub name: String,
+}
+
+#[derive(Copy, Clone)]
+struct Entry {
+    page: u64,
+    slot: u32,
+}
+
+#[derive(Clone)]
+struct Slot {
+    page: u64,
+    data: Box<Page>,
+    /// The contents as of the last snapshot, if it was in one.
+    saved: Option<Arc<Page>>,
+    /// Written since the last snapshot.
+    dirty: bool,
+    /// Decoded instructions of this page are in a cache.
+    has_code: bool,
+    permissions: Permissions,
+}
+
+/// The guest's memory.
+pub struct Memory {
+    regions: Vec<Region>,
+    slots: Vec<Slot>,
+    by_page: HashMap<u64, u32>,
+    read_table: Box<[Entry; TABLE_ENTRIES]>,
+    write_table: Box<[Entry; TABLE_ENTRIES]>,
+    /// Cached code was written over; cleared by [`Memory::take_code_written`].
+    code_written: bool,
+}
+
+/// Memory at a moment.
+#[derive(Clone)]
+pub struct MemorySnapshot {
+    regions: Vec<Region>,
+    pages: Vec<(u64, Arc<Page>)>,
+}
+
+impl Default for Memory {
+    fn default() -> Memory {
+        Memory::new()
+    }
+}
+
+fn empty_table() -> Box<[Entry; TABLE_ENTRIES]> {
+    Box::new([Entry { page: NO_PAGE, slot: 0 }; TABLE_ENTRIES])
+}
+
+impl Memory {
+    /// Memory with nothing mapped.
+    pub fn new() -> Memory {
+        Memory {
+            regions: Vec::new(),
+            slots: Vec::new(),
+            by_page: HashMap::new(),
+            read_table: empty_table(),
+            write_table: empty_table(),
+            code_written: false,
+        }
+    }
+
+    /// Maps `bytes` bytes from `start`, rounded out to pages, filled with zeros.
+    ///
+    /// # Panics
+    ///
+    /// If the range is empty, wraps round, or overlaps a mapped region.
+    pub fn map(&mut self, name: &str, start: u64, bytes: u64, permissions: Permissions) {
+        let used_end = start.checked_add(bytes).expect("a region does not wrap round");
+        let first = start & !(PAGE_BYTES - 1);
+        let end = used_end.next_multiple_of(PAGE_BYTES);
+        assert!(bytes > 0, "a region is not empty");
+        let at = self.regions.partition_point(|region| region.start < first);
+        let clear_before = at == 0 || self.regions[at - 1].end <= first;
+        let clear_after = self.regions.get(at).is_none_or(|next| next.start >= end);
+        assert!(clear_before && clear_after, "regions do not overlap");
+        let name = name.to_string();
+        self.regions.insert(at, Region { start: first, end, used_end, permissions, name });
+    }
+
+    /// The mapped regions, by ascending address.
+    pub fn regions(&self) -> &[Region] {
+        &self.regions
+    }
+
+    /// The region that holds `address`.
+    pub fn region_at(&self, address: u64) -> Option<&Region> {
+        let after = self.regions.partition_point(|region| region.start <= address);
+        self.regions[..after].last().filter(|region| address < region.end)
+    }
+
+    /// Finds or makes the slot of a page, and checks the permission.
+    fn slot(&mut self, address: u64, access: AccessKind) -> Result<u32, MemoryFault> {
+        let fault = |kind| MemoryFault { address, access, kind };
+        let page = address / PAGE_BYTES;
+        let allowed = |p: Permissions| match access {
+            AccessKind::Read => p.read,
+            AccessKind::Write => p.write,
+            AccessKind::Execute => p.execute,
+        };
+        let number = match self.by_page.get(&page) {
+            Some(&number) => number,
+            None => {
+                let region = self.region_at(address).ok_or(fault(MemoryFaultKind::Unmapped))?;
+                let permissions = region.permissions;
+                if !allowed(permissions) {
+                    return Err(fault(MemoryFaultKind::Protected));
+                }
+                let number = self.slots.len() as u32;
+                self.slots.push(Slot {
+                    page,
+                    data: Box::new([0; PAGE_BYTES as usize]),
+                    saved: None,
+                    dirty: true,
+                    has_code: false,
+                    permissions,
+                });
+                self.by_page.insert(page, number);
+                number
+            }
+        };
+        if !allowed(self.slots[number as usize].permissions) {
+            return Err(fault(MemoryFaultKind::Protected));
+        }
+        Ok(number)
+    }
+
+    #[inline]
+    fn index(address: u64) -> (u64, usize, usize) {
+        let page = address / PAGE_BYTES;
+        (page, page as usize % TABLE_ENTRIES, (address % PAGE_BYTES) as usize)
+    }
+
+    /// Reads `N` bytes.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that cannot be read.
+    #[inline]
+    pub fn read<const N: usize>(&mut self, address: u64) -> Result<[u8; N], MemoryFault> {
+        let (page, entry, offset) = Memory::index(address);
+        let entry = self.read_table[entry];
+        if entry.page == page
+            && let Some(bytes) = self.slots[entry.slot as usize].data.get(offset..offset + N)
+        {
+            return Ok(bytes.try_into().expect("N bytes"));
+        }
+        self.read_slow(address)
+    }
+
+    #[cold]
+    fn read_slow<const N: usize>(&mut self, address: u64) -> Result<[u8; N], MemoryFault> {
+        let mut bytes = [0; N];
+        self.read_bytes(address, &mut bytes)?;
+        let (page, entry, _) = Memory::index(address);
+        let slot = self.slot(address, AccessKind::Read)?;
+        self.read_table[entry] = Entry { page, slot };
+        Ok(bytes)
+    }
+
+    /// Reads any number of bytes.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that cannot be read; the bytes before it are filled in.
+    pub fn read_bytes(&mut self, address: u64, bytes: &mut [u8]) -> Result<(), MemoryFault> {
+        let mut done = 0;
+        while done < bytes.len() {
+            let at = address.wrapping_add(done as u64);
+            let slot = self.slot(at, AccessKind::Read)?;
+            let offset = (at % PAGE_BYTES) as usize;
+            let take = (bytes.len() - done).min(PAGE_BYTES as usize - offset);
+            let data = &self.slots[slot as usize].data;
+            bytes[done..done + take].copy_from_slice(&data[offset..offset + take]);
+            done += take;
+        }
+        Ok(())
+    }
+
+    /// Writes `N` bytes, all of them or none.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that cannot be written.
+    #[inline]
+    pub fn write<const N: usize>(
+        &mut self,
+        address: u64,
+        bytes: [u8; N],
+    ) -> Result<(), MemoryFault> {
+        let (page, entry, offset) = Memory::index(address);
+        let entry = self.write_table[entry];
+        if entry.page == page
+            && let Some(to) = self.slots[entry.slot as usize].data.get_mut(offset..offset + N)
+        {
+            to.copy_from_slice(&bytes);
+            return Ok(());
+        }
+        self.write_slow(address, &bytes)
+    }
+
+    #[cold]
+    fn write_slow(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
+        self.write_bytes(address, bytes)?;
+        let (page, entry, _) = Memory::index(address);
+        let slot = self.slot(address, AccessKind::Write)?;
+        self.write_table[entry] = Entry { page, slot };
+        Ok(())
+    }
+
+    /// Writes any number of bytes, all of them or none.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that cannot be written.
+    pub fn write_bytes(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
+        let mut checked = 0;
+        while checked < bytes.len() {
+            let at = address.wrapping_add(checked as u64);
+            self.slot(at, AccessKind::Write)?;
+            checked += (PAGE_BYTES - at % PAGE_BYTES) as usize;
+        }
+        self.store(address, bytes, AccessKind::Write)
+    }
+
+    /// Puts bytes into memory whatever its permissions: for loading and for the person examining.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that is not mapped; the bytes before it are written.
+    pub fn load(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
+        let mut done = 0;
+        while done < bytes.len() {
+            let at = address.wrapping_add(done as u64);
+            let take = (bytes.len() - done).min((PAGE_BYTES - at % PAGE_BYTES) as usize);
+            let region = self.region_at(at).ok_or(MemoryFault {
+                address: at,
+                access: AccessKind::Write,
+                kind: MemoryFaultKind::Unmapped,
+            })?;
+            let access = match region.permissions {
+                Permissions { write: true, .. } => AccessKind::Write,
+                Permissions { read: true, .. } => AccessKind::Read,
+                _ => AccessKind::Execute,
+            };
+            self.store(at, &bytes[done..done + take], access)?;
+            done += take;
+        }
+        Ok(())
+    }
+
+    fn store(&mut self, address: u64, bytes: &[u8], access: AccessKind) -> Result<(), MemoryFault> {
+        let mut done = 0;
+        while done < bytes.len() {
+            let at = address.wrapping_add(done as u64);
+            let number = self.slot(at, access)?;
+            let slot = &mut self.slots[number as usize];
+            let offset = (at % PAGE_BYTES) as usize;
+            let take = (bytes.len() - done).min(PAGE_BYTES as usize - offset);
+            slot.data[offset..offset + take].copy_from_slice(&bytes[done..done + take]);
+            slot.dirty = true;
+            if slot.has_code {
+                slot.has_code = false;
+                self.code_written = true;
+            }
+            done += take;
+        }
+        Ok(())
+    }
+
+    /// Reads up to 15 bytes of code, and how many of them are there.
+    ///
+    /// # Errors
+    ///
+    /// If the first byte cannot be fetched.
+    pub(crate) fn fetch(
+        &mut self,
+        address: u64,
+        bytes: &mut [u8; 15],
+    ) -> Result<usize, MemoryFault> {
+        let mut filled = 0;
+        while filled < bytes.len() {
+            let at = address.wrapping_add(filled as u64);
+            let slot = match self.fetch_slot(at) {
+                Ok(slot) => slot,
+                Err(fault) if filled == 0 => return Err(fault),
+                Err(_) => break,
+            };
+            let region_end = self.region_at(at).map_or(at, |region| region.used_end);
+            let offset = (at % PAGE_BYTES) as usize;
+            let take = (bytes.len() - filled)
+                .min(PAGE_BYTES as usize - offset)
+                .min((region_end - at) as usize);
+            bytes[filled..filled + take]
+                .copy_from_slice(&self.slots[slot as usize].data[offset..][..take]);
+            filled += take;
+        }
+        Ok(filled)
+    }
+
+    fn fetch_slot(&mut self, address: u64) -> Result<u32, MemoryFault> {
+        let slot = self.slot(address, AccessKind::Execute)?;
+        match self.region_at(address) {
+            Some(region) if address >= region.used_end => Err(MemoryFault {
+                address,
+                access: AccessKind::Execute,
+                kind: MemoryFaultKind::PastCode,
+            }),
+            _ => Ok(slot),
+        }
+    }
+
+    /// Notes that decoded instructions of `start..end` are kept; a write there will be told.
+    pub(crate) fn mark_code(&mut self, start: u64, end: u64) {
+        for page in start / PAGE_BYTES..=end.saturating_sub(1).max(start) / PAGE_BYTES {
+            if let Some(&slot) = self.by_page.get(&page) {
+                self.slots[slot as usize].has_code = true;
+            }
+            let entry = &mut self.write_table[page as usize % TABLE_ENTRIES];
+            if entry.page == page {
+                entry.page = NO_PAGE;
+            }
+        }
+    }
+
+    /// Whether cached code was written over since this was last asked.
+    #[inline]
+    pub(crate) fn take_code_written(&mut self) -> bool {
+        std::mem::take(&mut self.code_written)
+    }
+
+    /// Whether cached code was written over and nobody has taken note yet.
+    #[inline]
+    pub(crate) fn code_was_written(&self) -> bool {
+        self.code_written
+    }
+
+    /// Memory as it is now.
+    pub fn snapshot(&mut self) -> MemorySnapshot {
+        // A write through the table would not be noticed as one after the snapshot.
+        self.write_table.fill(Entry { page: NO_PAGE, slot: 0 });
+        let pages = self
+            .slots
+            .iter_mut()
+            .map(|slot| {
+                let saved = match (&slot.saved, slot.dirty) {
+                    (Some(saved), false) => saved.clone(),
+                    _ => Arc::new(*slot.data),
+                };
+                slot.saved = Some(saved.clone());
+                slot.dirty = false;
+                (slot.page, saved)
+            })
+            .collect();
+        MemorySnapshot { regions: self.regions.clone(), pages }
+    }
+
+    /// Puts memory back to a snapshot of it.
+    pub fn restore(&mut self, snapshot: &MemorySnapshot) {
+        let mut memory = Memory { regions: snapshot.regions.clone(), ..Memory::new() };
+        for (page, data) in &snapshot.pages {
+            let permissions = memory
+                .region_at(page * PAGE_BYTES)
+                .map(|region| region.permissions)
+                .expect("a page of a snapshot lies in a region of it");
+            memory.by_page.insert(*page, memory.slots.len() as u32);
+            memory.slots.push(Slot {
+                page: *page,
+                data: Box::new(**data),
+                saved: Some(data.clone()),
+                dirty: false,
+                has_code: false,
+                permissions,
+            });
+        }
+        // Whatever was decoded may have been other code.
+        memory.code_written = true;
+        *self = memory;
+    }
+
+    /// Reads a little-endian value of 1, 2, 4 or 8 bytes, and tells the observer.
+    #[inline]
+    pub(crate) fn load_value<O: Observer>(
+        &mut self,
+        address: u64,
+        bytes: u64,
+        observer: &mut O,
+    ) -> Result<u64, MemoryFault> {
+        let value = match bytes {
+            1 => u64::from(u8::from_le_bytes(self.read(address)?)),
+            2 => u64::from(u16::from_le_bytes(self.read(address)?)),
+            4 => u64::from(u32::from_le_bytes(self.read(address)?)),
+            _ => u64::from_le_bytes(self.read(address)?),
+        };
+        if O::ACTIVE {
+            observer.read(address, bytes, value);
+        }
+        Ok(value)
+    }
+
+    /// Writes the low 1, 2, 4 or 8 bytes of a value, and tells the observer.
+    #[inline]
+    pub(crate) fn store_value<O: Observer>(
+        &mut self,
+        address: u64,
+        bytes: u64,
+        value: u64,
+        observer: &mut O,
+    ) -> Result<(), MemoryFault> {
+        let mut old = [0; 8];
+        if O::ACTIVE {
+            // Memory that cannot be read shows as zeros.
+            let _ = self.read_bytes(address, &mut old[..bytes as usize]);
+        }
+        match bytes {
+            1 => self.write(address, (value as u8).to_le_bytes())?,
+            2 => self.write(address, (value as u16).to_le_bytes())?,
+            4 => self.write(address, (value as u32).to_le_bytes())?,
+            _ => self.write(address, value.to_le_bytes())?,
+        }
+        if O::ACTIVE {
+            let mask = u64::MAX >> (64 - 8 * bytes);
+            observer.write(address, bytes, u64::from_le_bytes(old), value & mask);
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const RW: Permissions = Permissions { read: true, write: true, execute: false };
+    const RX: Permissions = Permissions { read: true, write: false, execute: true };
+
+    #[test]
+    fn accesses_are_checked_byte_by_byte_and_writes_are_whole_or_nothing() {
+        let mut memory = Memory::new();
+        memory.map("data", 0x1000, 0x1000, RW);
+        memory.map("code", 0x3000, 10, RX);
+        memory.write(0x1ffc, 0x1122_3344_u32.to_le_bytes()).unwrap();
+        let fault = memory.write(0x1ffc, [0xff; 8]).unwrap_err();
+        assert_eq!((fault.address, fault.kind), (0x2000, MemoryFaultKind::Unmapped));
+        assert_eq!(memory.read::<4>(0x1ffc).unwrap(), 0x1122_3344_u32.to_le_bytes());
+        assert_eq!(memory.write(0x3000, [0]).unwrap_err().kind, MemoryFaultKind::Protected);
+        assert_eq!(memory.read::<8>(0x1ffd).unwrap_err().address, 0x2000);
+    }
+
+    #[test]
+    fn code_ends_where_its_region_was_asked_to_end() {
+        let mut memory = Memory::new();
+        memory.map("code", 0x3000, 10, RX);
+        let mut bytes = [0; 15];
+        assert_eq!(memory.fetch(0x3000, &mut bytes), Ok(10));
+        assert_eq!(memory.fetch(0x3009, &mut bytes), Ok(1));
+        assert_eq!(memory.fetch(0x300a, &mut bytes).unwrap_err().kind, MemoryFaultKind::PastCode);
+    }
+
+    #[test]
+    fn a_snapshot_keeps_what_was_and_shares_what_is_the_same() {
+        let mut memory = Memory::new();
+        memory.map("data", 0x1000, 0x3000, RW);
+        memory.write(0x1000, [1]).unwrap();
+        memory.write(0x2000, [2]).unwrap();
+        let first = memory.snapshot();
+        memory.write(0x1000, [9]).unwrap();
+        let second = memory.snapshot();
+        let shared = |n: usize| Arc::ptr_eq(&first.pages[n].1, &second.pages[n].1);
+        assert!(!shared(0) && shared(1));
+        memory.restore(&first);
+        assert_eq!(memory.read::<1>(0x1000), Ok([1]));
+        memory.restore(&second);
+        assert_eq!(memory.read::<1>(0x1000), Ok([9]));
+        assert_eq!(memory.read::<1>(0x2000), Ok([2]));
+    }
+
+    proptest! {
+        #[test]
+        fn what_was_written_last_is_read(writes in proptest::collection::vec((0u64..0x2ff8, any::<u64>()), 1..50)) {
+            let mut memory = Memory::new();
+            memory.map("data", 0x1000, 0x3000, RW);
+            let mut model = vec![0u8; 0x3000];
+            for (at, value) in writes {
+                memory.write(0x1000 + at, value.to_le_bytes()).unwrap();
+                model[at as usize..at as usize + 8].copy_from_slice(&value.to_le_bytes());
+                let mut all = vec![0; 0x3000];
+                memory.read_bytes(0x1000, &mut all).unwrap();
+                prop_assert_eq!(&all, &model);
+            }
+        }
+    }
+}

@@ -1,0 +1,653 @@
+//! What each x86 instruction does, once, generic over widths, operand places and observer.
+//!
+//! A function changes registers only after every access that may fault, so a faulting instruction
+//! changes nothing.
+
+use sotto_isa::Width;
+use sotto_isa::x86::Cond;
+
+use super::flags::{self, Kind};
+use super::translate::Op;
+use super::{ALWAYS_SET, Cpu, HIGH, R11, RAX, RCX, RDX, RSP};
+use crate::engine::{Flow, Result};
+use crate::{Fault, Memory, Observer};
+
+/// A width, as a type.
+pub(super) trait Size {
+    const WIDTH: Width;
+}
+
+macro_rules! sizes {
+    ($($name:ident $width:ident),*) => {
+        $(
+            pub(super) struct $name;
+            impl Size for $name {
+                const WIDTH: Width = Width::$width;
+            }
+        )*
+    };
+}
+sizes!(B8 W8, B16 W16, B32 W32, B64 W64);
+
+impl Cpu {
+    /// A register's value at a width, zero-extended.
+    #[inline]
+    pub(super) fn get<W: Size>(&self, code: u8) -> u64 {
+        let value = self.regs[usize::from(code & 0x1f)];
+        match W::WIDTH {
+            Width::W8 if code & HIGH != 0 => value >> 8 & 0xff,
+            width => value & width.mask(),
+        }
+    }
+
+    /// Writes a register at a width: 32 bits clear the upper half, 8 and 16 keep the rest.
+    #[inline]
+    pub(super) fn put<W: Size>(&mut self, code: u8, value: u64) {
+        let reg = &mut self.regs[usize::from(code & 0x1f)];
+        match W::WIDTH {
+            Width::W64 => *reg = value,
+            Width::W32 => *reg = value & 0xffff_ffff,
+            Width::W16 => *reg = (*reg & !0xffff) | (value & 0xffff),
+            Width::W8 if code & HIGH != 0 => *reg = (*reg & !0xff00) | (value & 0xff) << 8,
+            Width::W8 => *reg = (*reg & !0xff) | (value & 0xff),
+        }
+    }
+
+    #[inline]
+    fn effective_address<O>(&self, op: &Op<O>) -> u64 {
+        let base = self.regs[usize::from(op.base)];
+        let index = self.regs[usize::from(op.index)] << op.shift;
+        let address = base.wrapping_add(index).wrapping_add(op.disp);
+        if op.address32 { address & 0xffff_ffff } else { address }
+    }
+}
+
+/// Where an operand is.
+pub(super) trait Operand {
+    const IS_MEMORY: bool = false;
+    fn get<W: Size, O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u64>;
+    fn put<W: Size, O: Observer>(
+        cpu: &mut Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+        value: u64,
+    ) -> Result<()>;
+}
+
+/// The first register of the operation.
+pub(super) struct First;
+/// The second register of the operation.
+pub(super) struct Second;
+/// Memory.
+pub(super) struct Mem;
+/// The immediate, cut to the width.
+pub(super) struct Imm;
+
+impl Operand for First {
+    #[inline]
+    fn get<W: Size, O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u64> {
+        Ok(cpu.get::<W>(op.first))
+    }
+    #[inline]
+    fn put<W: Size, O: Observer>(
+        cpu: &mut Cpu,
+        _: &mut Memory,
+        op: &Op<O>,
+        _: &mut O,
+        value: u64,
+    ) -> Result<()> {
+        cpu.put::<W>(op.first, value);
+        Ok(())
+    }
+}
+
+impl Operand for Second {
+    #[inline]
+    fn get<W: Size, O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u64> {
+        Ok(cpu.get::<W>(op.second))
+    }
+    #[inline]
+    fn put<W: Size, O: Observer>(
+        cpu: &mut Cpu,
+        _: &mut Memory,
+        op: &Op<O>,
+        _: &mut O,
+        value: u64,
+    ) -> Result<()> {
+        cpu.put::<W>(op.second, value);
+        Ok(())
+    }
+}
+
+impl Operand for Mem {
+    const IS_MEMORY: bool = true;
+    #[inline]
+    fn get<W: Size, O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u64> {
+        Ok(memory.load_value(cpu.effective_address(op), W::WIDTH.bytes(), observer)?)
+    }
+    #[inline]
+    fn put<W: Size, O: Observer>(
+        cpu: &mut Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+        value: u64,
+    ) -> Result<()> {
+        Ok(memory.store_value(cpu.effective_address(op), W::WIDTH.bytes(), value, observer)?)
+    }
+}
+
+impl Operand for Imm {
+    #[inline]
+    fn get<W: Size, O: Observer>(_: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u64> {
+        Ok(op.imm & W::WIDTH.mask())
+    }
+    fn put<W: Size, O: Observer>(
+        _: &mut Cpu,
+        _: &mut Memory,
+        _: &Op<O>,
+        _: &mut O,
+        _: u64,
+    ) -> Result<()> {
+        unreachable!("no row writes an immediate")
+    }
+}
+
+/// What comes after an operation that may have written memory of this kind.
+#[inline]
+fn next<D: Operand>(memory: &Memory) -> Result {
+    if D::IS_MEMORY && memory.code_was_written() { Ok(Flow::Leave) } else { Ok(Flow::Next) }
+}
+
+/// A two-operand operation that sets flags.
+pub(super) trait Binary {
+    /// Whether the result is written back.
+    const WRITES: bool = true;
+    fn apply<W: Size>(cpu: &mut Cpu, a: u64, b: u64) -> u64;
+}
+
+macro_rules! binary {
+    ($($name:ident $writes:literal |$cpu:ident, $a:ident, $b:ident| $kind:ident $value:expr;)*) => {
+        $(
+            pub(super) struct $name;
+            impl Binary for $name {
+                const WRITES: bool = $writes;
+                #[inline]
+                fn apply<W: Size>($cpu: &mut Cpu, $a: u64, $b: u64) -> u64 {
+                    let value = $value & W::WIDTH.mask();
+                    $cpu.flags.after(Kind::$kind, W::WIDTH, $a, $b, value);
+                    value
+                }
+            }
+        )*
+    };
+}
+binary! {
+    Add true |cpu, a, b| Add a.wrapping_add(b);
+    Adc true |cpu, a, b| Add a.wrapping_add(b).wrapping_add(u64::from(cpu.flags.carry()));
+    Sub true |cpu, a, b| Sub a.wrapping_sub(b);
+    Sbb true |cpu, a, b| Sub a.wrapping_sub(b).wrapping_sub(u64::from(cpu.flags.carry()));
+    Cmp false |cpu, a, b| Sub a.wrapping_sub(b);
+    And true |cpu, a, b| Logic a & b;
+    Or true |cpu, a, b| Logic a | b;
+    Xor true |cpu, a, b| Logic a ^ b;
+    Test false |cpu, a, b| Logic a & b;
+}
+
+pub(super) fn binary<F: Binary, D: Operand, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let b = S::get::<W, O>(cpu, memory, op, observer)?;
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let old = cpu.flags;
+    let value = F::apply::<W>(cpu, a, b);
+    if F::WRITES {
+        if let Err(fault) = D::put::<W, O>(cpu, memory, op, observer, value) {
+            cpu.flags = old;
+            return Err(fault);
+        }
+        return next::<D>(memory);
+    }
+    Ok(Flow::Next)
+}
+
+/// A one-operand operation.
+pub(super) trait Unary {
+    fn apply<W: Size>(cpu: &mut Cpu, a: u64) -> u64;
+}
+
+pub(super) struct Inc;
+impl Unary for Inc {
+    #[inline]
+    fn apply<W: Size>(cpu: &mut Cpu, a: u64) -> u64 {
+        let value = a.wrapping_add(1) & W::WIDTH.mask();
+        cpu.flags.after(Kind::Inc, W::WIDTH, a, 1, value);
+        value
+    }
+}
+
+pub(super) struct Dec;
+impl Unary for Dec {
+    #[inline]
+    fn apply<W: Size>(cpu: &mut Cpu, a: u64) -> u64 {
+        let value = a.wrapping_sub(1) & W::WIDTH.mask();
+        cpu.flags.after(Kind::Dec, W::WIDTH, a, 1, value);
+        value
+    }
+}
+
+pub(super) struct Neg;
+impl Unary for Neg {
+    #[inline]
+    fn apply<W: Size>(cpu: &mut Cpu, a: u64) -> u64 {
+        let value = a.wrapping_neg() & W::WIDTH.mask();
+        cpu.flags.after(Kind::Sub, W::WIDTH, 0, a, value);
+        value
+    }
+}
+
+pub(super) struct Not;
+impl Unary for Not {
+    #[inline]
+    fn apply<W: Size>(_: &mut Cpu, a: u64) -> u64 {
+        !a & W::WIDTH.mask()
+    }
+}
+
+pub(super) fn unary<F: Unary, D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let old = cpu.flags;
+    let value = F::apply::<W>(cpu, a);
+    if let Err(fault) = D::put::<W, O>(cpu, memory, op, observer, value) {
+        cpu.flags = old;
+        return Err(fault);
+    }
+    next::<D>(memory)
+}
+
+pub(super) fn shift<D: Operand, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let count = S::get::<B8, O>(cpu, memory, op, observer)?;
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let result = flags::shift(op.shift_kind, W::WIDTH, a, count, cpu.flags.value());
+    // A count of 0 still writes the destination: a 32-bit register loses its upper half.
+    let value = result.map_or(a, |(value, _)| value);
+    D::put::<W, O>(cpu, memory, op, observer, value)?;
+    if let Some((_, flags)) = result {
+        cpu.flags.set(flags);
+    }
+    next::<D>(memory)
+}
+
+pub(super) fn mov<D: Operand, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = S::get::<W, O>(cpu, memory, op, observer)?;
+    D::put::<W, O>(cpu, memory, op, observer, value)?;
+    next::<D>(memory)
+}
+
+/// MOVZX and MOVSX: the source is of width `F`, the destination of width `W`.
+pub(super) fn extend<const SIGNED: bool, S: Operand, F: Size, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let mut value = S::get::<F, O>(cpu, memory, op, observer)?;
+    if SIGNED {
+        value = F::WIDTH.sign_extend(value) as u64;
+    }
+    cpu.put::<W>(op.first, value);
+    Ok(Flow::Next)
+}
+
+pub(super) fn lea<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let address = cpu.effective_address(op);
+    cpu.put::<W>(op.first, address);
+    Ok(Flow::Next)
+}
+
+pub(super) fn xchg<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let b = cpu.get::<W>(op.second);
+    D::put::<W, O>(cpu, memory, op, observer, b)?;
+    cpu.put::<W>(op.second, a);
+    next::<D>(memory)
+}
+
+fn push_value<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    value: u64,
+    observer: &mut O,
+) -> Result<()> {
+    let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes());
+    memory.store_value(top, W::WIDTH.bytes(), value, observer)?;
+    cpu.regs[RSP] = top;
+    Ok(())
+}
+
+pub(super) fn push<S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = S::get::<W, O>(cpu, memory, op, observer)?;
+    push_value::<W, O>(cpu, memory, value, observer)?;
+    next::<Mem>(memory)
+}
+
+pub(super) fn pop<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let old = cpu.regs[RSP];
+    let value = memory.load_value(old, W::WIDTH.bytes(), observer)?;
+    // The stack pointer moves first: POP [RSP + 8] uses the new one, and POP RSP overwrites it.
+    cpu.regs[RSP] = old.wrapping_add(W::WIDTH.bytes());
+    if let Err(fault) = D::put::<W, O>(cpu, memory, op, observer, value) {
+        cpu.regs[RSP] = old;
+        return Err(fault);
+    }
+    next::<D>(memory)
+}
+
+pub(super) fn imul<const FROM_IMM: bool, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = W::WIDTH.sign_extend(S::get::<W, O>(cpu, memory, op, observer)?);
+    let other = if FROM_IMM { op.imm & W::WIDTH.mask() } else { cpu.get::<W>(op.first) };
+    let product = i128::from(source) * i128::from(W::WIDTH.sign_extend(other));
+    let value = product as u64 & W::WIDTH.mask();
+    cpu.put::<W>(op.first, value);
+    set_product_flags(cpu, product != i128::from(W::WIDTH.sign_extend(value)));
+    Ok(Flow::Next)
+}
+
+/// CF and OF say that the upper half matters; the others are undefined and keep their values.
+fn set_product_flags(cpu: &mut Cpu, overflow: bool) {
+    use sotto_isa::x86::flag::{CF, OF};
+    let old = cpu.flags.value().without(CF | OF);
+    cpu.flags.set(if overflow { old | CF | OF } else { old });
+}
+
+/// The value in the accumulator and data register, or in AX for bytes.
+fn wide_accumulator<W: Size>(cpu: &Cpu) -> u128 {
+    match W::WIDTH {
+        Width::W8 => u128::from(cpu.regs[RAX] & 0xffff),
+        width => {
+            let high = u128::from(cpu.get::<W>(RDX as u8));
+            high << width.bits() | u128::from(cpu.get::<W>(RAX as u8))
+        }
+    }
+}
+
+fn put_wide<W: Size>(cpu: &mut Cpu, low: u64, high: u64) {
+    match W::WIDTH {
+        Width::W8 => cpu.put::<B16>(RAX as u8, (low & 0xff) | (high & 0xff) << 8),
+        _ => {
+            cpu.put::<W>(RAX as u8, low);
+            cpu.put::<W>(RDX as u8, high);
+        }
+    }
+}
+
+/// MUL, and IMUL with one operand.
+pub(super) fn multiply<const SIGNED: bool, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get::<W, O>(cpu, memory, op, observer)?;
+    let accumulator = cpu.get::<W>(RAX as u8);
+    let bits = W::WIDTH.bits();
+    let (product, overflow) = if SIGNED {
+        let product = i128::from(W::WIDTH.sign_extend(source))
+            * i128::from(W::WIDTH.sign_extend(accumulator));
+        (product as u128, product != i128::from(W::WIDTH.sign_extend(product as u64)))
+    } else {
+        let product = u128::from(source) * u128::from(accumulator);
+        (product, product >> bits != 0)
+    };
+    put_wide::<W>(
+        cpu,
+        product as u64 & W::WIDTH.mask(),
+        (product >> bits) as u64 & W::WIDTH.mask(),
+    );
+    set_product_flags(cpu, overflow);
+    Ok(Flow::Next)
+}
+
+/// DIV and IDIV. The flags are undefined and keep their values.
+pub(super) fn divide<const SIGNED: bool, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let divisor = S::get::<W, O>(cpu, memory, op, observer)?;
+    if divisor == 0 {
+        return Err(Box::new(Fault::DivideByZero));
+    }
+    let dividend = wide_accumulator::<W>(cpu);
+    let bits = W::WIDTH.bits();
+    let (quotient, remainder) = if SIGNED {
+        let unused = 128 - 2 * bits;
+        let dividend = (dividend << unused) as i128 >> unused;
+        let divisor = i128::from(W::WIDTH.sign_extend(divisor));
+        // The one quotient that 128 bits cannot hold fits no register either.
+        let quotient = dividend.checked_div(divisor).ok_or(Box::new(Fault::DivideOverflow))?;
+        let limit = 1i128 << (bits - 1);
+        if !(-limit..limit).contains(&quotient) {
+            return Err(Box::new(Fault::DivideOverflow));
+        }
+        (quotient as u64, (dividend - quotient * divisor) as u64)
+    } else {
+        let quotient = dividend / u128::from(divisor);
+        if quotient >> bits != 0 {
+            return Err(Box::new(Fault::DivideOverflow));
+        }
+        (quotient as u64, (dividend % u128::from(divisor)) as u64)
+    };
+    put_wide::<W>(cpu, quotient & W::WIDTH.mask(), remainder & W::WIDTH.mask());
+    Ok(Flow::Next)
+}
+
+/// CBW, CWDE and CDQE: from the half `F` to the whole `W`.
+pub(super) fn extend_accumulator<F: Size, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    _: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let value = F::WIDTH.sign_extend(cpu.get::<F>(RAX as u8));
+    cpu.put::<W>(RAX as u8, value as u64);
+    Ok(Flow::Next)
+}
+
+/// CWD, CDQ and CQO.
+pub(super) fn spread_sign<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    _: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let negative = W::WIDTH.sign_extend(cpu.get::<W>(RAX as u8)) < 0;
+    cpu.put::<W>(RDX as u8, if negative { W::WIDTH.mask() } else { 0 });
+    Ok(Flow::Next)
+}
+
+fn jump_if<O>(cpu: &mut Cpu, op: &Op<O>, taken: bool) -> Result {
+    if taken {
+        cpu.pc = op.imm;
+        Ok(Flow::Jump)
+    } else {
+        Ok(Flow::Next)
+    }
+}
+
+pub(super) fn jump<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
+    cpu.pc = op.imm;
+    Ok(Flow::Jump)
+}
+
+pub(super) fn jump_to<S: Operand, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    cpu.pc = S::get::<B64, O>(cpu, memory, op, observer)?;
+    Ok(Flow::Jump)
+}
+
+pub(super) fn jcc<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
+    let taken = cpu.flags.holds(op.cond);
+    jump_if(cpu, op, taken)
+}
+
+pub(super) fn setcc<D: Operand, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = u64::from(cpu.flags.holds(op.cond));
+    D::put::<B8, O>(cpu, memory, op, observer, value)?;
+    next::<D>(memory)
+}
+
+pub(super) fn cmovcc<S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    // The source is read, and may fault, even if the condition does not hold.
+    let source = S::get::<W, O>(cpu, memory, op, observer)?;
+    let value = if cpu.flags.holds(op.cond) { source } else { cpu.get::<W>(op.first) };
+    cpu.put::<W>(op.first, value);
+    Ok(Flow::Next)
+}
+
+pub(super) fn call<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    push_value::<B64, O>(cpu, memory, op.next, observer)?;
+    cpu.pc = op.imm;
+    Ok(Flow::Jump)
+}
+
+pub(super) fn call_to<S: Operand, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let target = S::get::<B64, O>(cpu, memory, op, observer)?;
+    push_value::<B64, O>(cpu, memory, op.next, observer)?;
+    cpu.pc = target;
+    Ok(Flow::Jump)
+}
+
+pub(super) fn ret<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let top = cpu.regs[RSP];
+    cpu.pc = memory.load_value(top, 8, observer)?;
+    cpu.regs[RSP] = top.wrapping_add(8).wrapping_add(op.imm);
+    Ok(Flow::Jump)
+}
+
+/// LOOP and its conditional forms: `WANTED` is the state of ZF asked for, 2 for none.
+pub(super) fn loop_while<const WANTED: u8, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let count = cpu.regs[RCX].wrapping_sub(1);
+    cpu.regs[RCX] = count;
+    let flag = WANTED == 2 || cpu.flags.holds(Cond::E) == (WANTED == 1);
+    jump_if(cpu, op, count != 0 && flag)
+}
+
+/// JRCXZ and JECXZ.
+pub(super) fn jump_if_counter_zero<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let zero = cpu.get::<W>(RCX as u8) == 0;
+    jump_if(cpu, op, zero)
+}
+
+pub(super) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
+    Ok(Flow::Next)
+}
+
+pub(super) fn syscall<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
+    cpu.regs[RCX] = op.next;
+    cpu.regs[R11] = u64::from(cpu.flags.value().0) | ALWAYS_SET;
+    Ok(Flow::Syscall)
+}
+
+pub(super) fn int3<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
+    cpu.pc = op.next;
+    Err(Box::new(Fault::Breakpoint))
+}
+
+pub(super) fn invalid<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
+    Err(Box::new(Fault::Illegal))
+}

@@ -1,0 +1,180 @@
+//! A program run on this computer's own processor, one instruction at a time.
+//!
+//! The kernel's process tracing stops the child before its first instruction; from there it is
+//! stepped, and its registers and memory are read and set. Only for x86-64 programs on x86-64 Linux.
+//!
+//! Source: ptrace(2), proc_pid_mem(5).
+
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt;
+use std::os::unix::process::CommandExt;
+use std::path::Path;
+use std::process::{Command, Stdio};
+
+use nix::sys::personality::{self, Persona};
+use nix::sys::ptrace;
+use nix::sys::signal::Signal;
+use nix::sys::wait::{WaitStatus, waitpid};
+use nix::unistd::Pid;
+use sotto_isa::FlagSet;
+use sotto_isa::x86::flag;
+use sotto_machine::CpuState;
+
+/// A traced process, stopped between two instructions. It is killed when dropped.
+pub struct Native {
+    pid: Pid,
+    memory: File,
+    ended: bool,
+}
+
+/// What came of one native step.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum NativeEvent {
+    /// The instruction completed.
+    Stepped,
+    /// It raised this signal; the signal is not delivered.
+    Signal(i32),
+    /// The program ended with this status.
+    Exited(i32),
+}
+
+fn io_error(error: nix::Error) -> io::Error {
+    io::Error::from_raw_os_error(error as i32)
+}
+
+impl Native {
+    /// Starts a program, stopped at its first instruction, with address randomization off and an
+    /// environment that holds nothing.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn start(
+        path: &Path,
+        arguments: &[&str],
+        input: Stdio,
+        output: Stdio,
+    ) -> io::Result<Native> {
+        let mut command = Command::new(path);
+        command.args(arguments).env_clear().stdin(input).stdout(output);
+        // SAFETY: between fork and exec only these two system calls are made.
+        unsafe {
+            command.pre_exec(|| {
+                personality::set(Persona::ADDR_NO_RANDOMIZE).map_err(io_error)?;
+                ptrace::traceme().map_err(io_error)
+            });
+        }
+        let child = command.spawn()?;
+        let pid = Pid::from_raw(child.id() as i32);
+        match waitpid(pid, None).map_err(io_error)? {
+            WaitStatus::Stopped(_, Signal::SIGTRAP) => {}
+            other => return Err(io::Error::other(format!("the program did not start: {other:?}"))),
+        }
+        ptrace::setoptions(pid, ptrace::Options::PTRACE_O_EXITKILL).map_err(io_error)?;
+        let memory = File::options().read(true).write(true).open(format!("/proc/{pid}/mem"))?;
+        Ok(Native { pid, memory, ended: false })
+    }
+
+    /// Registers and status flags.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn cpu_state(&self) -> io::Result<CpuState> {
+        let r = ptrace::getregs(self.pid).map_err(io_error)?;
+        let registers = vec![
+            r.rax, r.rcx, r.rdx, r.rbx, r.rsp, r.rbp, r.rsi, r.rdi, r.r8, r.r9, r.r10, r.r11,
+            r.r12, r.r13, r.r14, r.r15, r.rip,
+        ];
+        Ok(CpuState { registers, flags: FlagSet(r.eflags as u32) & flag::STATUS })
+    }
+
+    /// Sets registers and status flags.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn set_cpu_state(&self, state: &CpuState) -> io::Result<()> {
+        let mut r = ptrace::getregs(self.pid).map_err(io_error)?;
+        {
+            let fields = [
+                &mut r.rax, &mut r.rcx, &mut r.rdx, &mut r.rbx, &mut r.rsp, &mut r.rbp, &mut r.rsi,
+                &mut r.rdi, &mut r.r8, &mut r.r9, &mut r.r10, &mut r.r11, &mut r.r12, &mut r.r13,
+                &mut r.r14, &mut r.r15, &mut r.rip,
+            ];
+            for (field, value) in fields.into_iter().zip(&state.registers) {
+                *field = *value;
+            }
+        }
+        r.eflags = (r.eflags & !u64::from(flag::STATUS.0)) | u64::from(state.flags.0);
+        // The kernel must not take the last stop for an interrupted system call.
+        r.orig_rax = u64::MAX;
+        ptrace::setregs(self.pid, r).map_err(io_error)
+    }
+
+    /// Reads memory.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn read(&self, address: u64, bytes: &mut [u8]) -> io::Result<()> {
+        self.memory.read_exact_at(bytes, address)
+    }
+
+    /// Writes memory, whatever its permissions.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn write(&self, address: u64, bytes: &[u8]) -> io::Result<()> {
+        self.memory.write_all_at(bytes, address)
+    }
+
+    /// The lines of the kernel's map of the process that name this region: start and end addresses.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn region(&self, name: &str) -> io::Result<Option<(u64, u64)>> {
+        let maps = std::fs::read_to_string(format!("/proc/{}/maps", self.pid))?;
+        let line = maps.lines().find(|line| line.ends_with(name));
+        let range =
+            line.and_then(|line| line.split(' ').next()).and_then(|range| range.split_once('-'));
+        Ok(range.and_then(|(start, end)| {
+            Some((u64::from_str_radix(start, 16).ok()?, u64::from_str_radix(end, 16).ok()?))
+        }))
+    }
+
+    /// Executes one instruction.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn step(&mut self) -> io::Result<NativeEvent> {
+        ptrace::step(self.pid, None).map_err(io_error)?;
+        match waitpid(self.pid, None).map_err(io_error)? {
+            WaitStatus::Stopped(_, Signal::SIGTRAP) => Ok(NativeEvent::Stepped),
+            WaitStatus::Stopped(_, signal) => Ok(NativeEvent::Signal(signal as i32)),
+            WaitStatus::Exited(_, status) => {
+                self.ended = true;
+                Ok(NativeEvent::Exited(status))
+            }
+            WaitStatus::Signaled(_, signal, _) => {
+                self.ended = true;
+                Ok(NativeEvent::Signal(signal as i32))
+            }
+            other => Err(io::Error::other(format!("unexpected stop: {other:?}"))),
+        }
+    }
+}
+
+impl Drop for Native {
+    fn drop(&mut self) {
+        if !self.ended {
+            // The process may be gone already; there is nothing else to do about it.
+            let _ = ptrace::kill(self.pid);
+            let _ = waitpid(self.pid, None);
+        }
+    }
+}
