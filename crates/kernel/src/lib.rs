@@ -1,1 +1,21 @@
-//! The modelled Linux: loading, system calls and the initial stack
+//! The modelled Linux: loading, system calls, streams, and how a program ends.
+//!
+//! A [`Process`] is a loaded [`Image`](sotto_object::Image) on a machine. It runs until it ends, needs
+//! input, reaches a stop or uses up its budget. Everything it does is deterministic: input comes from
+//! a log, output goes to one, and random bytes come from a seed.
+//!
+//! One [table](table::SYSCALLS) gives each system call its numbers, name and typed arguments; dispatch,
+//! the printed form and the reference come from it. A call that is not modelled returns ENOSYS and
+//! leaves a notice.
+
+mod errno;
+mod load;
+mod process;
+mod report;
+mod syscalls;
+pub mod table;
+
+pub use errno::Errno;
+pub use load::Startup;
+pub use process::{Ending, Output, Process, ProcessSnapshot, Progress, Stop};
+pub use report::{ArgumentReport, Notice, SyscallReport};

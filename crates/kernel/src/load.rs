@@ -1,0 +1,151 @@
+//! Loading: segments into memory, and the initial stack.
+//!
+//! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; the arm64 stack is laid out the
+//! same way; getauxval(3) for the vector's types.
+
+use sotto_isa::Arch;
+use sotto_machine::{Machine, Permissions};
+use sotto_object::Image;
+
+/// Address after the last byte of the stack.
+const STACK_TOP: u64 = 0x7fff_ffff_f000;
+/// The usual limit on a stack.
+const STACK_BYTES: u64 = 8 << 20;
+/// Arguments and environment together may take a quarter of the stack, as the kernel has it.
+pub(crate) const MAX_STRING_BYTES: usize = (STACK_BYTES / 4) as usize;
+
+/// What a program starts with.
+#[derive(Clone, Debug)]
+pub struct Startup {
+    /// Arguments; the first is the program's name.
+    pub arguments: Vec<String>,
+    /// Environment, as `NAME=value`.
+    pub environment: Vec<String>,
+    /// Decides the random bytes that the program is given.
+    pub seed: u64,
+}
+
+impl Startup {
+    /// A start with these arguments and the small default environment.
+    pub fn with_arguments(arguments: Vec<String>) -> Startup {
+        let environment = vec!["LANG=C.UTF-8".to_string(), "TERM=dumb".to_string()];
+        Startup { arguments, environment, seed: 1 }
+    }
+}
+
+// Auxiliary vector types. Source: getauxval(3), <elf.h>.
+const AT_NULL: u64 = 0;
+const AT_PAGESZ: u64 = 6;
+const AT_ENTRY: u64 = 9;
+const AT_UID: u64 = 11;
+const AT_EUID: u64 = 12;
+const AT_GID: u64 = 13;
+const AT_EGID: u64 = 14;
+const AT_PLATFORM: u64 = 15;
+const AT_HWCAP: u64 = 16;
+const AT_CLKTCK: u64 = 17;
+const AT_SECURE: u64 = 23;
+const AT_RANDOM: u64 = 25;
+const AT_EXECFN: u64 = 31;
+
+/// Maps an image and the stack, and sets the program counter and the stack pointer.
+pub(crate) fn load(image: &Image, startup: &Startup) -> Machine {
+    let mut machine = Machine::new(image.arch);
+    for segment in &image.segments {
+        if segment.memory_size == 0 {
+            continue;
+        }
+        let name = match (segment.exec, segment.write) {
+            (true, _) => "code",
+            (false, true) => "data",
+            (false, false) => "constants",
+        };
+        let permissions = Permissions { read: true, write: segment.write, execute: segment.exec };
+        machine.memory_mut().map(name, segment.address, segment.memory_size, permissions);
+        machine
+            .memory_mut()
+            .load(segment.address, &segment.data)
+            .expect("the segment was mapped just now");
+    }
+    let permissions = Permissions { read: true, write: true, execute: false };
+    machine.memory_mut().map("stack", STACK_TOP - STACK_BYTES, STACK_BYTES, permissions);
+    let stack_pointer = build_stack(&mut machine, image, startup);
+    machine.set_register(image.arch.stack_pointer(), stack_pointer);
+    machine.set_register(image.arch.pc(), image.entry);
+    machine
+}
+
+/// Lays out strings, auxiliary vector, environment and arguments; returns the stack pointer.
+fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
+    // The last eight bytes are zero.
+    let mut at = STACK_TOP - 8;
+    let mut push = |machine: &mut Machine, bytes: &[u8]| {
+        at -= bytes.len() as u64;
+        machine.memory_mut().load(at, bytes).expect("strings are bounded and the stack is mapped");
+        at
+    };
+    let with_zero = |text: &str| {
+        let mut bytes = text.as_bytes().to_vec();
+        bytes.push(0);
+        bytes
+    };
+    let name = startup.arguments.first().map_or("", String::as_str);
+    let exec_name = push(machine, &with_zero(name));
+    let mut addresses = |strings: &[String]| {
+        let mut addresses: Vec<u64> =
+            strings.iter().rev().map(|text| push(machine, &with_zero(text))).collect();
+        addresses.reverse();
+        addresses
+    };
+    let environment = addresses(&startup.environment);
+    let arguments = addresses(&startup.arguments);
+    let platform = push(machine, &with_zero(platform(image.arch)));
+    let random = push(machine, &random_bytes(startup.seed));
+
+    let auxiliary = [
+        (AT_PAGESZ, 4096),
+        (AT_HWCAP, 0),
+        (AT_CLKTCK, 100),
+        (AT_ENTRY, image.entry),
+        (AT_UID, 1000),
+        (AT_EUID, 1000),
+        (AT_GID, 1000),
+        (AT_EGID, 1000),
+        (AT_SECURE, 0),
+        (AT_RANDOM, random),
+        (AT_EXECFN, exec_name),
+        (AT_PLATFORM, platform),
+        (AT_NULL, 0),
+    ];
+    let mut words = vec![arguments.len() as u64];
+    words.extend(arguments);
+    words.push(0);
+    words.extend(environment);
+    words.push(0);
+    words.extend(auxiliary.iter().flat_map(|(kind, value)| [*kind, *value]));
+    let stack_pointer = (at - 8 * words.len() as u64) & !15;
+    let bytes: Vec<u8> = words.iter().flat_map(|word| word.to_le_bytes()).collect();
+    machine.memory_mut().load(stack_pointer, &bytes).expect("the stack is mapped");
+    stack_pointer
+}
+
+fn platform(arch: Arch) -> &'static str {
+    match arch {
+        Arch::Arm64 => "aarch64",
+        _ => "x86_64",
+    }
+}
+
+/// Sixteen bytes from a seed, by the SplitMix64 generator.
+fn random_bytes(seed: u64) -> [u8; 16] {
+    let mut state = seed;
+    let mut bytes = [0; 16];
+    for chunk in bytes.chunks_mut(8) {
+        state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = state;
+        z = (z ^ z >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ z >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
+        chunk.copy_from_slice(&(z ^ z >> 31).to_le_bytes());
+    }
+    bytes
+}

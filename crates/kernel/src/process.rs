@@ -1,0 +1,346 @@
+//! A program running on a machine under the modelled kernel.
+
+use sotto_isa::Arch;
+use sotto_machine::{Event, Fault, Machine, Signal, Snapshot, Step};
+use sotto_object::Image;
+
+use crate::load::{self, MAX_STRING_BYTES, Startup};
+use crate::report::{self, SyscallReport};
+use crate::syscalls::{self, Outcome};
+use crate::{Errno, table};
+
+/// How a program ended.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Ending {
+    /// It exited with this status, 0 to 255.
+    Exited(i32),
+    /// A fault raised this signal.
+    Killed(Signal, Fault),
+}
+
+impl Ending {
+    /// The status a shell would show: the exit status, or 128 and the signal's number.
+    pub fn shell_status(self) -> i32 {
+        match self {
+            Ending::Exited(status) => status,
+            Ending::Killed(signal, _) => 128 + signal.number(),
+        }
+    }
+}
+
+/// Why running stopped.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Stop {
+    /// The budget is used up.
+    Budget,
+    /// The program counter reached a stop.
+    Place,
+    /// The program wrote output; take it, and go on.
+    Output,
+    /// A read wants input, and there is none yet. Give some or close the input, and go on.
+    NeedsInput,
+    /// The program ended.
+    Ended(Ending),
+}
+
+/// What came of running.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Progress {
+    /// Instructions completed.
+    pub executed: u64,
+    /// Why it stopped.
+    pub stop: Stop,
+}
+
+/// Bytes that the program wrote.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Output {
+    /// 1 for standard output, 2 for standard error.
+    pub fd: u8,
+    /// The bytes.
+    pub bytes: Vec<u8>,
+}
+
+/// A program on a machine.
+pub struct Process {
+    /// The machine.
+    pub machine: Machine,
+    executed: u64,
+    ending: Option<Ending>,
+    input: Vec<u8>,
+    input_taken: usize,
+    input_closed: bool,
+    output: Vec<Output>,
+    last_syscall: Option<SyscallReport>,
+    /// Reports of system calls with a notice, not yet collected.
+    noticed: Vec<SyscallReport>,
+}
+
+/// A process at a moment. Input is not part of it: what was given stays given.
+#[derive(Clone)]
+pub struct ProcessSnapshot {
+    machine: Snapshot,
+    executed: u64,
+    ending: Option<Ending>,
+    input_taken: usize,
+    outputs: usize,
+}
+
+impl ProcessSnapshot {
+    /// Instructions completed up to this moment.
+    pub fn executed(&self) -> u64 {
+        self.executed
+    }
+}
+
+impl Process {
+    /// Loads a program.
+    ///
+    /// # Errors
+    ///
+    /// If arguments and environment are larger than a quarter of the stack.
+    pub fn start(image: &Image, startup: &Startup) -> Result<Process, Errno> {
+        let strings = startup.arguments.iter().chain(&startup.environment);
+        if strings.map(|text| text.len() + 9).sum::<usize>() > MAX_STRING_BYTES {
+            return Err(Errno::EINVAL);
+        }
+        Ok(Process {
+            machine: load::load(image, startup),
+            executed: 0,
+            ending: None,
+            input: Vec::new(),
+            input_taken: 0,
+            input_closed: false,
+            output: Vec::new(),
+            last_syscall: None,
+            noticed: Vec::new(),
+        })
+    }
+
+    /// The kind of machine.
+    pub fn arch(&self) -> Arch {
+        self.machine.arch()
+    }
+
+    /// Instructions completed since the start.
+    pub fn executed(&self) -> u64 {
+        self.executed
+    }
+
+    /// How the program ended, if it has.
+    pub fn ending(&self) -> Option<Ending> {
+        self.ending
+    }
+
+    /// Appends to the program's standard input.
+    pub fn give_input(&mut self, bytes: &[u8]) {
+        self.input.extend_from_slice(bytes);
+    }
+
+    /// Says that there will be no more input.
+    pub fn close_input(&mut self) {
+        self.input_closed = true;
+    }
+
+    /// Up to `count` bytes of input that were not read yet; `None` if it must be waited for.
+    pub(crate) fn peek_input(&self, count: usize) -> Option<Vec<u8>> {
+        let rest = &self.input[self.input_taken..];
+        if rest.is_empty() && !self.input_closed {
+            return None;
+        }
+        Some(rest[..rest.len().min(count)].to_vec())
+    }
+
+    pub(crate) fn take_input(&mut self, count: usize) {
+        self.input_taken += count;
+    }
+
+    pub(crate) fn put_output(&mut self, fd: u8, bytes: Vec<u8>) {
+        self.output.push(Output { fd, bytes });
+    }
+
+    /// What the program wrote and was not taken yet.
+    pub fn output(&self) -> &[Output] {
+        &self.output
+    }
+
+    /// Takes what the program wrote.
+    pub fn take_output(&mut self) -> Vec<Output> {
+        std::mem::take(&mut self.output)
+    }
+
+    /// Takes the reports of system calls that are probably mistakes.
+    pub fn take_noticed(&mut self) -> Vec<SyscallReport> {
+        std::mem::take(&mut self.noticed)
+    }
+
+    /// Runs until the program ends, needs input, writes output, reaches a stop, or `budget`
+    /// instructions are completed.
+    pub fn run(&mut self, budget: u64) -> Progress {
+        let mut executed = 0;
+        loop {
+            if let Some(ending) = self.ending {
+                return Progress { executed, stop: Stop::Ended(ending) };
+            }
+            let run = self.machine.run(budget - executed);
+            executed += run.executed;
+            self.executed += run.executed;
+            let stop = match run.event {
+                Event::Budget => Some(Stop::Budget),
+                Event::Stop => Some(Stop::Place),
+                Event::Fault(fault) => Some(self.end_by(fault)),
+                Event::Syscall => {
+                    let outputs = self.output.len();
+                    match self.syscall() {
+                        Some(Stop::NeedsInput) => {
+                            executed -= 1;
+                            Some(Stop::NeedsInput)
+                        }
+                        Some(stop) => Some(stop),
+                        None if self.output.len() > outputs => Some(Stop::Output),
+                        None => None,
+                    }
+                }
+            };
+            if let Some(stop) = stop {
+                return Progress { executed, stop };
+            }
+        }
+    }
+
+    fn end_by(&mut self, fault: Fault) -> Stop {
+        let ending = Ending::Killed(fault.signal(), fault);
+        self.ending = Some(ending);
+        Stop::Ended(ending)
+    }
+
+    /// Executes one instruction, a system call with it if it makes one, and says what it did.
+    ///
+    /// The stop is [`Stop::Budget`] if the program can go on.
+    pub fn step(&mut self) -> (Step, Option<SyscallReport>, Stop) {
+        if let Some(ending) = self.ending {
+            let step = Step { instruction: None, effects: Default::default(), event: None };
+            return (step, None, Stop::Ended(ending));
+        }
+        self.last_syscall = None;
+        let mut step = self.machine.step();
+        let stop = match step.event {
+            Some(Event::Fault(fault)) => self.end_by(fault),
+            Some(Event::Syscall) => {
+                self.executed += 1;
+                let result = self.arch().convention().syscall_result;
+                let stop = self.syscall().unwrap_or(Stop::Budget);
+                // The result register was written after the instruction itself.
+                let value = self.machine.register(result);
+                for change in &mut step.effects.registers {
+                    if change.reg.storage() == Some(result) {
+                        change.new = value;
+                    }
+                }
+                stop
+            }
+            _ => {
+                self.executed += 1;
+                Stop::Budget
+            }
+        };
+        (step, self.last_syscall.take(), stop)
+    }
+
+    /// Makes the system call that the machine stopped at; `None` if the program goes on.
+    fn syscall(&mut self) -> Option<Stop> {
+        let arch = self.arch();
+        let convention = arch.convention();
+        let number_register = convention.syscall_number;
+        let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
+        let values: Vec<u64> = convention
+            .syscall_arguments
+            .iter()
+            .map(|storage| self.machine.register(*storage))
+            .collect();
+        let Some(row) = table::by_number(arch, number) else {
+            let result = Errno::ENOSYS.result();
+            self.machine.set_register(convention.syscall_result, result as u64);
+            let notice = Some(report::not_modelled(arch, number));
+            let arguments = Vec::new();
+            self.report(SyscallReport {
+                number,
+                name: None,
+                arguments,
+                result: Some(result),
+                notice,
+            });
+            return None;
+        };
+        let (outcome, notice) = syscalls::perform(self, row.call, &values);
+        let name = Some(row.name);
+        match outcome {
+            Outcome::Returned(result) => {
+                self.machine.set_register(convention.syscall_result, result as u64);
+                let filled = u64::try_from(result).ok();
+                let arguments = report::arguments(row, &values, &mut self.machine, filled);
+                self.report(SyscallReport {
+                    number,
+                    name,
+                    arguments,
+                    result: Some(result),
+                    notice,
+                });
+                None
+            }
+            Outcome::NeedsInput => {
+                // As if it had not been executed: it is made again when there is input.
+                self.executed -= 1;
+                self.unmake_call();
+                Some(Stop::NeedsInput)
+            }
+            Outcome::Ended(ending) => {
+                self.ending = Some(ending);
+                let arguments = report::arguments(row, &values, &mut self.machine, None);
+                self.report(SyscallReport { number, name, arguments, result: None, notice });
+                Some(Stop::Ended(ending))
+            }
+        }
+    }
+
+    /// Moves the program counter back to the system call instruction.
+    fn unmake_call(&mut self) {
+        let pc = self.machine.pc();
+        // SYSCALL is two bytes (SDM Vol. 2B), SVC four (Arm ARM, C6.2). What SYSCALL left in rcx and
+        // r11 is left there again when it is made again.
+        let length = match self.arch() {
+            Arch::Arm64 => 4,
+            _ => 2,
+        };
+        self.machine.set_register(self.arch().pc(), pc - length);
+    }
+
+    fn report(&mut self, report: SyscallReport) {
+        if report.notice.is_some() {
+            self.noticed.push(report.clone());
+        }
+        self.last_syscall = Some(report);
+    }
+
+    /// The process as it is now.
+    pub fn snapshot(&mut self) -> ProcessSnapshot {
+        ProcessSnapshot {
+            machine: self.machine.snapshot(),
+            executed: self.executed,
+            ending: self.ending,
+            input_taken: self.input_taken,
+            outputs: self.output.len(),
+        }
+    }
+
+    /// Puts the process back to a snapshot of it, whose output must not have been taken since.
+    pub fn restore(&mut self, snapshot: &ProcessSnapshot) {
+        self.machine.restore(&snapshot.machine);
+        self.executed = snapshot.executed;
+        self.ending = snapshot.ending;
+        self.input_taken = snapshot.input_taken;
+        self.output.truncate(snapshot.outputs);
+        self.last_syscall = None;
+        self.noticed.clear();
+    }
+}

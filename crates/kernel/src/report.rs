@@ -1,0 +1,113 @@
+//! A system call as data, for showing.
+
+use sotto_isa::Arch;
+use sotto_machine::Machine;
+
+use crate::errno::Errno;
+use crate::table::{ArgumentKind, SyscallRow};
+
+/// Bytes of a buffer that are shown.
+const SHOWN_BYTES: u64 = 40;
+
+/// An argument of a system call.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ArgumentReport {
+    /// Its name.
+    pub name: &'static str,
+    /// Its value.
+    pub value: u64,
+    /// The value in words: a stream's name, a buffer's contents.
+    pub shown: Option<String>,
+    /// Whether the value is an address.
+    pub is_address: bool,
+}
+
+/// A system call that was made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SyscallReport {
+    /// Its number.
+    pub number: u64,
+    /// Its name, if it is modelled.
+    pub name: Option<&'static str>,
+    /// Its arguments; empty if it is not modelled.
+    pub arguments: Vec<ArgumentReport>,
+    /// What it returned; `None` if it did not return.
+    pub result: Option<i64>,
+    /// What there is to say about it.
+    pub notice: Option<Notice>,
+}
+
+/// Something about a system call that is probably a mistake.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Notice {
+    /// The fact.
+    pub message: String,
+    /// What to do, when we are sure.
+    pub help: Option<String>,
+}
+
+impl SyscallReport {
+    /// The error it returned, if it did.
+    pub fn error(&self) -> Option<Errno> {
+        Errno::of_result(self.result?)
+    }
+}
+
+/// The name of one of the three streams.
+fn stream(fd: u64) -> Option<&'static str> {
+    match fd {
+        0 => Some("standard input"),
+        1 => Some("standard output"),
+        2 => Some("standard error"),
+        _ => None,
+    }
+}
+
+/// Describes a call's arguments. `filled` is how many bytes the call put into an output buffer.
+pub(crate) fn arguments(
+    row: &SyscallRow,
+    values: &[u64],
+    machine: &mut Machine,
+    filled: Option<u64>,
+) -> Vec<ArgumentReport> {
+    row.arguments
+        .iter()
+        .zip(values)
+        .map(|(&(name, kind), &value)| {
+            let shown = match kind {
+                ArgumentKind::Fd => stream(value).map(str::to_string),
+                ArgumentKind::BytesIn(count) => text(machine, value, values[count]),
+                ArgumentKind::BytesOut => filled.and_then(|filled| text(machine, value, filled)),
+                ArgumentKind::Count | ArgumentKind::Status => None,
+            };
+            let is_address = matches!(kind, ArgumentKind::BytesIn(_) | ArgumentKind::BytesOut);
+            let value = match kind {
+                // These are 32-bit integers in C.
+                ArgumentKind::Fd | ArgumentKind::Status => value as i32 as i64 as u64,
+                _ => value,
+            };
+            ArgumentReport { name, value, shown, is_address }
+        })
+        .collect()
+}
+
+/// Bytes as a quoted text, cut short if they are many; `None` if they cannot be read.
+fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
+    let mut bytes = vec![0; count.min(SHOWN_BYTES) as usize];
+    machine.memory_mut().read_bytes(address, &mut bytes).ok()?;
+    let escaped: String =
+        bytes.iter().flat_map(|byte| byte.escape_ascii()).map(char::from).collect();
+    let more = if count > SHOWN_BYTES { "..." } else { "" };
+    Some(format!("\"{escaped}\"{more}"))
+}
+
+/// What to say about a call that is not modelled.
+pub(crate) fn not_modelled(arch: Arch, number: u64) -> Notice {
+    let message = format!("system call {number} is not modelled on {arch}; it returned ENOSYS");
+    let elsewhere = crate::table::elsewhere(arch, number);
+    let help = elsewhere.first().map(|(machine, row)| {
+        let own = row.number(arch);
+        format!("{number} is `{}` on {machine}; on {arch} `{}` is {own}", row.name, row.name)
+    });
+    Notice { message, help }
+}

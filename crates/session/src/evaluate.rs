@@ -1,0 +1,105 @@
+//! Expressions at a moment of the run: registers, symbols, numbers, memory.
+
+use sotto_asm::{Binary, EvalError, Expr};
+use sotto_isa::Width;
+use sotto_kernel::Process;
+use sotto_object::Image;
+
+/// Why an expression has no value now.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum EvaluateError {
+    /// The text is no expression.
+    #[error("{0}")]
+    Syntax(String),
+    /// The program has no such symbol.
+    #[error("no symbol `{name}`{}", .near.as_ref().map(|n| format!("; did you mean `{n}`?")).unwrap_or_default())]
+    NoSymbol {
+        /// The name.
+        name: String,
+        /// The nearest symbol.
+        near: Option<String>,
+    },
+    /// Arithmetic without a result.
+    #[error(transparent)]
+    Arithmetic(#[from] EvalError),
+    /// Memory that cannot be read.
+    #[error("{0:#x} cannot be read")]
+    Unreadable(u64),
+    /// Numbered labels and the current address mean nothing outside a source.
+    #[error("`{0}` means nothing here")]
+    Meaningless(&'static str),
+}
+
+/// A value, and how wide what it came from is.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Evaluated {
+    /// The value; of registers and memory zero-extended.
+    pub value: i128,
+    /// Width of the register or memory, if the expression is just one.
+    pub width: Option<Width>,
+}
+
+pub(crate) fn evaluate(
+    image: &Image,
+    process: &mut Process,
+    text: &str,
+) -> Result<Evaluated, EvaluateError> {
+    let expr = sotto_asm::parse_expression(image.arch, text)
+        .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message))?;
+    value(image, process, &expr)
+}
+
+pub(crate) fn value(
+    image: &Image,
+    process: &mut Process,
+    expr: &Expr,
+) -> Result<Evaluated, EvaluateError> {
+    let plain = |value| Ok(Evaluated { value, width: None });
+    match expr {
+        Expr::Number(number) => plain(*number),
+        Expr::Register(reg, _) => {
+            let register = reg.storage().map_or(0, |storage| process.machine.register(storage));
+            let value = i128::from(reg.part_of(register));
+            Ok(Evaluated { value, width: Some(reg.width()) })
+        }
+        Expr::Symbol(name, _) => match image.symbol(name) {
+            Some(symbol) => plain(i128::from(symbol.address)),
+            None => {
+                let known = image.symbols.iter().map(|symbol| symbol.name.as_str());
+                let near = sotto_asm::nearest(name, known).map(str::to_string);
+                Err(EvaluateError::NoSymbol { name: name.to_string(), near })
+            }
+        },
+        Expr::Load(width, address) => {
+            let declared = match &**address {
+                Expr::Symbol(name, _) => image
+                    .symbol(name)
+                    .and_then(|symbol| Width::from_bytes(u64::from(symbol.datum?.element_bytes))),
+                _ => None,
+            };
+            let width = width.or(declared).unwrap_or(Width::W64);
+            let at = value(image, process, address)?.value as u64;
+            let mut bytes = [0; 8];
+            process
+                .machine
+                .memory_mut()
+                .read_bytes(at, &mut bytes[..width.bytes() as usize])
+                .map_err(|fault| EvaluateError::Unreadable(fault.address))?;
+            Ok(Evaluated { value: i128::from(u64::from_le_bytes(bytes)), width: Some(width) })
+        }
+        Expr::Unary(operator, inner) => plain(operator.apply(value(image, process, inner)?.value)?),
+        Expr::Binary(operator, a, b) => {
+            let a = value(image, process, a)?.value;
+            // As in C, the second operand is not looked at if the first decides.
+            match operator {
+                Binary::LogicalAnd if a == 0 => return plain(0),
+                Binary::LogicalOr if a != 0 => return plain(1),
+                _ => {}
+            }
+            let b = value(image, process, b)?.value;
+            plain(operator.apply(a, b)?)
+        }
+        Expr::Numbered(..) => Err(EvaluateError::Meaningless("a numbered label")),
+        Expr::Here => Err(EvaluateError::Meaningless("the current address")),
+    }
+}

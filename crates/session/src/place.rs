@@ -1,0 +1,85 @@
+//! Addresses in words: symbols and source lines.
+
+use serde::Serialize;
+use sotto_isa::Names;
+use sotto_object::Image;
+
+/// The text of a source file that the program was assembled from.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SourceText {
+    /// The name as given.
+    pub name: String,
+    /// The text.
+    pub text: String,
+}
+
+/// An address in words.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct Place {
+    /// The address.
+    #[serde(serialize_with = "hex")]
+    pub address: u64,
+    /// The nearest symbol at or below it, in the same part of memory.
+    pub symbol: Option<String>,
+    /// Bytes from the symbol to the address.
+    pub offset: u64,
+    /// The source file, if lines are known.
+    pub file: Option<String>,
+    /// The line in it, from 1.
+    pub line: Option<u32>,
+    /// The text of the line, without surrounding blanks.
+    pub source: Option<String>,
+}
+
+/// Writes a 64-bit value as a hexadecimal string, since many readers of JSON lose bits above 2^53.
+pub(crate) fn hex<S: serde::Serializer>(value: &u64, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(&format!("{value:#x}"))
+}
+
+impl Place {
+    /// The symbol, with the distance if there is one: `lamp`, `lamp + 4`.
+    pub fn name(&self) -> Option<String> {
+        let symbol = self.symbol.as_ref()?;
+        Some(match self.offset {
+            0 => symbol.clone(),
+            offset => format!("{symbol} + {offset}"),
+        })
+    }
+
+    /// `file:line`, if the line is known.
+    pub fn location(&self) -> Option<String> {
+        Some(format!("{}:{}", self.file.as_ref()?, self.line?))
+    }
+}
+
+/// Names of an image's addresses, for printing instructions.
+pub(crate) struct ImageNames<'a>(pub &'a Image);
+
+impl Names for ImageNames<'_> {
+    fn name(&self, address: u64) -> Option<String> {
+        let (symbol, offset) = self.0.symbol_before(address)?;
+        Some(match offset {
+            0 => symbol.name.clone(),
+            _ => format!("{} + {offset}", symbol.name),
+        })
+    }
+}
+
+/// Describes an address.
+pub(crate) fn describe(image: &Image, sources: &[SourceText], address: u64) -> Place {
+    let symbol = image.symbol_before(address);
+    let line = image.lines.at(address);
+    let file = line.and_then(|line| image.lines.files.get(line.file as usize));
+    let source = line.zip(file).and_then(|(line, file)| {
+        let text = &sources.iter().find(|source| source.name == *file)?.text;
+        Some(text.lines().nth(line.line as usize - 1)?.trim().to_string())
+    });
+    Place {
+        address,
+        symbol: symbol.map(|(symbol, _)| symbol.name.clone()),
+        offset: symbol.map_or(0, |(_, offset)| offset),
+        file: file.cloned(),
+        line: line.map(|line| line.line),
+        source,
+    }
+}

@@ -1,0 +1,228 @@
+//! What a step did, as data for every view.
+
+use serde::Serialize;
+use sotto_isa::{Arch, Control, Instruction, Storage, Width};
+use sotto_kernel::{Ending, SyscallReport};
+use sotto_machine::{Step, StepEffects};
+use sotto_object::Image;
+
+use crate::place::{ImageNames, Place, hex};
+
+/// A register that was written.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct RegisterReport {
+    /// The name written through.
+    pub name: &'static str,
+    /// Its value before, as far as the name reaches.
+    #[serde(serialize_with = "hex")]
+    pub old: u64,
+    /// Its value after.
+    #[serde(serialize_with = "hex")]
+    pub new: u64,
+    /// Bits of the name: 8 to 64.
+    pub bits: u32,
+    /// The full register, if the write reached beyond the name and that changed something.
+    pub cleared_above: Option<&'static str>,
+    /// The symbol that the new value is the address of, if it is exactly one.
+    pub points_to: Option<String>,
+}
+
+/// A flag that an instruction may write.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct FlagReport {
+    /// The manual's name.
+    pub name: &'static str,
+    /// What it stands for.
+    pub word: &'static str,
+    /// Before.
+    pub old: bool,
+    /// After.
+    pub new: bool,
+    /// The architecture does not say what it is now.
+    pub undefined: bool,
+}
+
+/// Memory that was written.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct MemoryReport {
+    /// Where, in words.
+    pub place: Place,
+    /// How many bytes.
+    pub bytes: u64,
+    /// The value before, little-endian.
+    #[serde(serialize_with = "hex")]
+    pub old: u64,
+    /// The value after.
+    #[serde(serialize_with = "hex")]
+    pub new: u64,
+}
+
+/// An argument of a system call.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct SyscallArgument {
+    /// Its name.
+    pub name: &'static str,
+    /// Its value, as the call shows it: a number, an address, or a place with its contents.
+    pub shown: String,
+    /// What it is in words: a stream's name, a buffer's contents.
+    pub words: Option<String>,
+}
+
+/// A system call.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct SyscallView {
+    /// Its name, or its number if it is not modelled.
+    pub name: String,
+    /// Its arguments.
+    pub arguments: Vec<SyscallArgument>,
+    /// What it returned, unless it did not return.
+    pub result: Option<i64>,
+    /// The error's name and meaning, if it returned one.
+    pub error: Option<(&'static str, &'static str)>,
+    /// Something that is probably a mistake.
+    pub notice: Option<String>,
+    /// What to do about it.
+    pub help: Option<String>,
+}
+
+/// What a step did.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct StepReport {
+    /// Instructions completed after it.
+    pub moment: u64,
+    /// Where the instruction stands.
+    pub place: Place,
+    /// The instruction as text.
+    pub instruction: String,
+    /// Registers written.
+    pub registers: Vec<RegisterReport>,
+    /// Flags written whose value changed, and those left undefined.
+    pub flags: Vec<FlagReport>,
+    /// Memory written.
+    pub memory: Vec<MemoryReport>,
+    /// Memory read.
+    pub reads: Vec<MemoryReport>,
+    /// Whether a conditional jump was taken, and its condition in words.
+    pub branch: Option<(bool, &'static str)>,
+    /// The system call it made.
+    pub syscall: Option<SyscallView>,
+    /// The status that the program ended with, as a shell shows it.
+    pub ended: Option<i32>,
+}
+
+pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView {
+    let arguments = report
+        .arguments
+        .iter()
+        .map(|argument| {
+            let shown = if argument.is_address {
+                let name = sotto_isa::Names::name(&ImageNames(image), argument.value);
+                name.unwrap_or_else(|| format!("{:#x}", argument.value))
+            } else {
+                (argument.value as i64).to_string()
+            };
+            SyscallArgument { name: argument.name, shown, words: argument.shown.clone() }
+        })
+        .collect();
+    SyscallView {
+        name: report.name.map_or_else(|| format!("number {}", report.number), str::to_string),
+        arguments,
+        result: report.result,
+        error: report.error().map(|errno| (errno.name(), errno.words())),
+        notice: report.notice.as_ref().map(|notice| notice.message.clone()),
+        help: report.notice.as_ref().and_then(|notice| notice.help.clone()),
+    }
+}
+
+/// Puts a completed step into words.
+pub(crate) fn describe_step(
+    image: &Image,
+    describe: &dyn Fn(u64) -> Place,
+    step: &Step,
+    instruction: &Instruction,
+    moment: u64,
+    pc_after: u64,
+) -> StepReport {
+    let arch = image.arch;
+    let effects = &step.effects;
+    let branch = (instruction.control() == Control::Branch).then(|| {
+        let words = instruction.condition_words().unwrap_or("its condition");
+        (pc_after != instruction.end(), words)
+    });
+    StepReport {
+        moment,
+        place: describe(instruction.address),
+        instruction: instruction.print(&ImageNames(image)),
+        registers: registers(arch, effects, image),
+        flags: flags(arch, effects),
+        memory: effects
+            .memory
+            .iter()
+            .map(|m| MemoryReport {
+                place: describe(m.address),
+                bytes: m.bytes,
+                old: m.old,
+                new: m.new,
+            })
+            .collect(),
+        reads: effects
+            .memory_reads
+            .iter()
+            .map(|m| MemoryReport {
+                place: describe(m.address),
+                bytes: m.bytes,
+                old: m.value,
+                new: m.value,
+            })
+            .collect(),
+        branch,
+        syscall: None,
+        ended: None,
+    }
+}
+
+fn registers(arch: Arch, effects: &StepEffects, image: &Image) -> Vec<RegisterReport> {
+    effects
+        .registers
+        .iter()
+        .map(|change| {
+            let reg = change.reg;
+            let (old, new) = (reg.part_of(change.old), reg.part_of(change.new));
+            let above = !Width::W32.mask();
+            let lost = reg.width() == Width::W32 && change.old & above != change.new & above;
+            let storage = reg.storage().unwrap_or(Storage(0));
+            let points_to = image
+                .symbol_before(change.new)
+                .filter(|(symbol, offset)| *offset == 0 && !symbol.absolute)
+                .map(|(symbol, _)| symbol.name.clone());
+            RegisterReport {
+                name: reg.name(),
+                old,
+                new,
+                bits: reg.width().bits(),
+                cleared_above: lost.then(|| arch.storage_name(storage)),
+                points_to,
+            }
+        })
+        .collect()
+}
+
+fn flags(arch: Arch, effects: &StepEffects) -> Vec<FlagReport> {
+    let flags = effects.flags;
+    arch.flags()
+        .iter()
+        .filter(|info| flags.written.contains(info.flag))
+        .map(|info| FlagReport {
+            name: info.name,
+            word: info.word,
+            old: flags.old.contains(info.flag),
+            new: flags.new.contains(info.flag),
+            undefined: flags.undefined.contains(info.flag),
+        })
+        .collect()
+}
+
+/// The status that an ending shows in a shell.
+pub(crate) fn status(ending: Option<Ending>) -> Option<i32> {
+    ending.map(Ending::shell_status)
+}

@@ -1,0 +1,73 @@
+//! The stack as a column of words.
+
+use serde::Serialize;
+use sotto_isa::Control;
+
+use crate::Session;
+use crate::place::hex;
+
+/// One word of the stack.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct StackSlot {
+    /// Its address.
+    #[serde(serialize_with = "hex")]
+    pub address: u64,
+    /// Bytes from the stack pointer; negative below it.
+    pub offset: i64,
+    /// Its value.
+    #[serde(serialize_with = "hex")]
+    pub value: u64,
+    /// What the value is, if that can be said: a return address, a symbol.
+    pub meaning: Option<String>,
+}
+
+/// Part of the stack, by ascending address.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct StackView {
+    /// The stack pointer.
+    #[serde(serialize_with = "hex")]
+    pub pointer: u64,
+    /// The words.
+    pub slots: Vec<StackSlot>,
+}
+
+/// Describes `below` words below the stack pointer and `count` words from it up.
+pub(crate) fn view(session: &mut Session, below: u64, count: u64) -> StackView {
+    let pointer = session.process().machine.register(session.arch().stack_pointer());
+    let mut slots = Vec::new();
+    for index in 0..below + count {
+        let address = pointer.wrapping_sub(8 * below).wrapping_add(8 * index);
+        let Ok(bytes) = session.process_mut().machine.memory_mut().read::<8>(address) else {
+            continue;
+        };
+        let value = u64::from_le_bytes(bytes);
+        let offset = address.wrapping_sub(pointer) as i64;
+        let meaning = meaning(session, value);
+        slots.push(StackSlot { address, offset, value, meaning });
+    }
+    StackView { pointer, slots }
+}
+
+fn meaning(session: &mut Session, value: u64) -> Option<String> {
+    if session.image().segment_at(value)?.exec {
+        let place = session.place(value);
+        let name = place.name()?;
+        let after_call = returns_from_call(session, value);
+        let location = place.location().map(|l| format!(" ({l})")).unwrap_or_default();
+        return Some(match after_call {
+            true => format!("return address: {name}{location}"),
+            false => format!("code: {name}{location}"),
+        });
+    }
+    session.place(value).name().map(|name| format!("address of {name}"))
+}
+
+/// Whether the instruction before this address is a call.
+fn returns_from_call(session: &mut Session, address: u64) -> bool {
+    (2..=7).any(|length| {
+        let Some(start) = address.checked_sub(length) else { return false };
+        session.process_mut().machine.instruction_at(start).is_ok_and(|instruction| {
+            instruction.control() == Control::Call && instruction.end() == address
+        })
+    })
+}
