@@ -149,6 +149,11 @@ impl Session {
         Some((instruction, text))
     }
 
+    /// An instruction as text, with the program's names.
+    pub fn instruction_text(&self, instruction: &Instruction) -> String {
+        instruction.print(&place::ImageNames(&self.image))
+    }
+
     /// A system call report in words.
     pub fn syscall_view(&self, report: &SyscallReport) -> SyscallView {
         report::syscall_view(report, &self.image)

@@ -1,1 +1,25 @@
-fn main() {}
+//! The command line of sotto: parses arguments, calls the libraries, prints what they answer.
+
+mod cli;
+mod demo;
+mod diagnostics;
+mod explain;
+mod interrupt;
+mod output;
+mod program;
+mod render;
+mod run;
+mod stepper;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let arguments = match cli::Cli::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) => return cli::refuse(&error),
+    };
+    arguments.color.apply();
+    ExitCode::from(cli::carry_out(&arguments))
+}

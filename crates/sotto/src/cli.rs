@@ -1,0 +1,166 @@
+//! Arguments as typed, and the choice of what to do.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use sotto_isa::Arch;
+
+use crate::{demo, explain, output, program, run, stepper};
+
+/// Write, assemble, run and step user-mode assembly for Linux.
+#[derive(Parser, Debug)]
+#[command(name = "sotto", version, max_term_width = 100)]
+#[command(after_help = "New here? `sotto demo` writes example programs and shows what to do with them.")]
+pub struct Cli {
+    /// When to use colour
+    #[arg(long, value_enum, default_value_t = Color::Auto, global = true)]
+    pub color: Color,
+    /// Report as data: one JSON object, or one a line
+    #[arg(long, global = true)]
+    pub json: bool,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+#[derive(Copy, Clone, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+impl Color {
+    pub fn apply(self) {
+        match self {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::Always,
+            Color::Never => anstream::ColorChoice::Never,
+        }
+        .write_global();
+    }
+}
+
+#[derive(Subcommand, Debug)]
+pub enum Command {
+    /// Assemble and link sources to a program that the kernel can run
+    Assemble(AssembleArgs),
+    /// Run a program under the emulator; its output and exit status pass through
+    Run(RunArgs),
+    /// Step through a program, forwards and backwards
+    Step(StepArgs),
+    /// Look up an instruction, a system call, a register or a flag
+    Explain(ExplainArgs),
+    /// Write the demo programs to a folder and take a short tour of them
+    Demo(DemoArgs),
+}
+
+/// What a program is made from.
+#[derive(Args, Debug)]
+pub struct ProgramArgs {
+    /// Source files, or one ELF executable
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    /// Machine to assemble for: x86-64 or arm64; otherwise inferred from the source
+    #[arg(long, value_name = "MACHINE")]
+    pub target: Option<Arch>,
+    /// Symbol at which the program starts
+    #[arg(long, value_name = "SYMBOL", default_value = "_start")]
+    pub entry: String,
+}
+
+#[derive(Args, Debug)]
+pub struct AssembleArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// File to write; by default the first source's name without its ending
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+}
+
+#[derive(Args, Debug)]
+pub struct RunArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// File to give the program as standard input
+    #[arg(long, value_name = "FILE")]
+    pub stdin: Option<PathBuf>,
+    /// Stop after this many instructions
+    #[arg(long, value_name = "N")]
+    pub limit: Option<u64>,
+    /// Arguments for the program
+    #[arg(last = true, value_name = "ARGS")]
+    pub arguments: Vec<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct StepArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// Run to this place first: a label, a line, or FILE:LINE
+    #[arg(long, value_name = "PLACE")]
+    pub at: Option<String>,
+    /// Line by line, without the full screen
+    #[arg(long)]
+    pub plain: bool,
+    /// File to give the program as standard input
+    #[arg(long, value_name = "FILE")]
+    pub stdin: Option<PathBuf>,
+    /// File of commands to carry out
+    #[arg(long, value_name = "FILE")]
+    pub script: Option<PathBuf>,
+    /// Arguments for the program
+    #[arg(last = true, value_name = "ARGS")]
+    pub arguments: Vec<String>,
+}
+
+#[derive(Args, Debug)]
+pub struct ExplainArgs {
+    /// What to look up: `adc`, `write`, `60`, `eax`, `CF`
+    pub topic: String,
+    /// Machine to look it up for; otherwise every machine that has it
+    #[arg(long, value_name = "MACHINE")]
+    pub target: Option<Arch>,
+}
+
+#[derive(Args, Debug)]
+pub struct DemoArgs {
+    /// Folder to write to
+    #[arg(default_value = "skerry")]
+    pub folder: PathBuf,
+}
+
+/// Status of our own errors.
+pub const ERROR: u8 = 2;
+/// Status of our own failures under `run`, whose other statuses are the program's.
+pub const RUN_ERROR: u8 = 125;
+
+/// Prints what clap has to say; `run` keeps its own status for bad arguments.
+pub fn refuse(error: &clap::Error) -> ExitCode {
+    // A closed pipe is all that can go wrong, and then nobody is listening.
+    let _ = error.print();
+    if !error.use_stderr() {
+        return ExitCode::SUCCESS;
+    }
+    let runs = std::env::args().skip(1).find(|word| !word.starts_with('-')).is_some_and(|w| w == "run");
+    ExitCode::from(if runs { RUN_ERROR } else { ERROR })
+}
+
+/// Carries the command out and gives the exit status.
+pub fn carry_out(cli: &Cli) -> u8 {
+    let json = cli.json;
+    let (result, error_status) = match &cli.command {
+        Command::Assemble(args) => (program::assemble_command(args, json), ERROR),
+        Command::Run(args) => (run::run_command(args, json), RUN_ERROR),
+        Command::Step(args) => (stepper::step_command(args, json), ERROR),
+        Command::Explain(args) => (explain::explain_command(args, json), ERROR),
+        Command::Demo(args) => (demo::demo_command(args), ERROR),
+    };
+    match result {
+        Ok(status) => status,
+        Err(failure) => {
+            output::failure(&failure, json);
+            error_status
+        }
+    }
+}

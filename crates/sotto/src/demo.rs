@@ -1,0 +1,103 @@
+//! `sotto demo`: writes the demo programs and takes a short tour of them.
+
+use std::io::Write;
+use std::path::Path;
+use std::process::Command;
+
+use crate::cli::DemoArgs;
+use crate::output::{self, Failure};
+use crate::render::{Tone, paint};
+
+/// The programs: file name, text, and what each shows.
+const PROGRAMS: &[(&str, &str, &str)] = &[
+    ("lamp.s", include_str!("../demos/lamp.s"), "first output, and exit"),
+    ("tide.s", include_str!("../demos/tide.s"), "a loop over a table of tide readings"),
+    ("flash.s", include_str!("../demos/flash.s"), "a routine, called and returned from"),
+    ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
+];
+
+/// `sotto demo`
+pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
+    let folder = &args.folder;
+    std::fs::create_dir_all(folder)
+        .map_err(|source| Failure::Write { path: folder.clone(), source })?;
+    say("The Skerry light station has a lamp, a tide gauge and a fog signal. These programs run it:");
+    for (name, text, shows) in PROGRAMS {
+        let path = folder.join(name);
+        // What somebody has changed is theirs.
+        let theirs = path.exists() && output::read(&path)? != text.as_bytes();
+        if theirs {
+            say(&format!("  {:<14} {shows} (kept as you changed it)", name));
+        } else {
+            output::write_whole(&path, text.as_bytes(), false)?;
+            say(&format!("  {:<14} {shows}", name));
+        }
+    }
+    say("");
+    tour(folder, "Assemble the first one to a program for this computer:", &["assemble", "lamp.s"])?;
+    tour(folder, "Run it under the emulator, from its source:", &["run", "lamp.s"])?;
+    tour(folder, "The tide gauge exits with the mean of its readings as its status:", &["run", "tide.s"])?;
+    tour_script(folder)?;
+    tour(folder, "The same commands run the ARM board's program:", &["run", "lamp_arm64.s"])?;
+    let shown = folder.display();
+    say("Now you:");
+    say(&format!("  cd {shown}"));
+    for (command, what) in [
+        ("sotto step flash.s", "step it yourself; `help` lists the commands"),
+        ("sotto step tide.s --at 24", "start at a line"),
+        ("sotto explain adc", "what an instruction does, to which flags"),
+        ("sotto explain write", "a system call, with its number and registers"),
+    ] {
+        say(&format!("  {:<28} {}", paint(Tone::Strong, command), paint(Tone::Quiet, what)));
+    }
+    Ok(0)
+}
+
+fn say(text: &str) {
+    // A reader that has seen enough may close the pipe.
+    let _ = writeln!(anstream::stdout(), "{text}");
+}
+
+/// Runs ourselves in the folder, as a person would.
+fn tour(folder: &Path, what: &str, words: &[&str]) -> Result<(), Failure> {
+    say(what);
+    let status = ourselves(folder, words)?;
+    say(&paint(Tone::Quiet, &format!("  exit status {status}")));
+    say("");
+    Ok(())
+}
+
+/// Steps the routine for a few instructions.
+fn tour_script(folder: &Path) -> Result<(), Failure> {
+    let script = tempfile::NamedTempFile::new()
+        .map_err(|source| Failure::Write { path: "a temporary file".into(), source })?;
+    let commands = "step\nuntil lit_seconds\nstep 4\nback 2\nshow edi\nuntil 49\nstep\nresume\n";
+    output::write_whole(script.path(), commands.as_bytes(), false)?;
+    say("Step the flash pattern: every step says what it changed, and steps go back as well:");
+    let path = script.path().to_string_lossy().into_owned();
+    ourselves_as(folder, &["step", "flash.s", "--script", "..."], &["step", "flash.s", "--plain", "--script", &path])?;
+    say("");
+    Ok(())
+}
+
+fn ourselves(folder: &Path, words: &[&str]) -> Result<i32, Failure> {
+    ourselves_as(folder, words, words)
+}
+
+fn ourselves_as(folder: &Path, shown: &[&str], words: &[&str]) -> Result<i32, Failure> {
+    let program = std::env::current_exe()
+        .map_err(|source| Failure::Read { path: "our own program".into(), source })?;
+    say(&format!("{} sotto {}", paint(Tone::Quiet, "$"), paint(Tone::Strong, &shown.join(" "))));
+    let color = match anstream::AutoStream::choice(&std::io::stdout()) {
+        anstream::ColorChoice::Never => "never",
+        _ => "always",
+    };
+    let status = Command::new(&program)
+        .current_dir(folder)
+        .args(["--color", color])
+        .args(words)
+        .stdin(std::process::Stdio::null())
+        .status()
+        .map_err(|source| Failure::Read { path: program, source })?;
+    Ok(status.code().unwrap_or(-1))
+}

@@ -1,0 +1,169 @@
+//! Diagnostics of the assembler and the linker, as text and as data.
+
+use std::io::Write;
+
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use serde_json::{Value, json};
+use sotto_asm::{Diagnostic, Inference, Severity, Source, Span, nearest};
+use sotto_isa::Arch;
+use sotto_object::{LinkError, Reference};
+
+/// Prints what there is to say about a source to standard error.
+pub fn print(source: &Source, diagnostics: &[Diagnostic], as_json: bool) {
+    let mut out = anstream::stderr().lock();
+    for diagnostic in diagnostics {
+        // If standard error is closed there is nobody left to tell.
+        let _ = match as_json {
+            true => writeln!(out, "{}", to_json(source, diagnostic)),
+            false => writeln!(out, "{}\n", to_text(source, diagnostic)),
+        };
+    }
+}
+
+/// The lines that a span lies on, as an excerpt with the span marked.
+fn excerpt<'a>(source: &'a Source, span: Span, label: &'a str, kind: AnnotationKind) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
+    let text = &source.text;
+    let start = (span.start as usize).min(text.len());
+    let end = (span.end as usize).clamp(start, text.len());
+    let from = text[..start].rfind('\n').map_or(0, |at| at + 1);
+    let to = text[end..].find('\n').map_or(text.len(), |at| end + at);
+    let annotation = kind.span(start - from..end - from);
+    let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
+    Snippet::source(&text[from..to])
+        .line_start(source.location(span.start).line as usize)
+        .path(&source.name)
+        .annotation(annotation)
+}
+
+/// One diagnostic as text, with colour.
+pub fn to_text(source: &Source, diagnostic: &Diagnostic) -> String {
+    let level = match diagnostic.severity {
+        Severity::Error => Level::ERROR,
+        Severity::Warning => Level::WARNING,
+        Severity::Note => Level::NOTE,
+    };
+    let primary = excerpt(source, diagnostic.span, &diagnostic.label, AnnotationKind::Primary);
+    let mut group: Group =
+        level.primary_title(&diagnostic.message).id(diagnostic.code.name()).element(primary);
+    for note in &diagnostic.notes {
+        group = match note.span {
+            Some(span) => group.element(excerpt(source, span, &note.text, AnnotationKind::Context)),
+            None => group.element(Level::NOTE.message(&note.text)),
+        };
+    }
+    if let Some(help) = &diagnostic.help {
+        group = group.element(Level::HELP.message(help));
+    }
+    Renderer::styled().render(&[group]).to_string()
+}
+
+fn to_json(source: &Source, diagnostic: &Diagnostic) -> Value {
+    let at = |span: Span| {
+        let (start, end) = (source.location(span.start), source.location(span.end));
+        json!({
+            "file": source.name,
+            "line": start.line,
+            "column": start.column,
+            "end_line": end.line,
+            "end_column": end.column,
+        })
+    };
+    let notes: Vec<Value> = diagnostic
+        .notes
+        .iter()
+        .map(|note| json!({ "text": note.text, "place": note.span.map(at) }))
+        .collect();
+    json!({
+        "code": diagnostic.code.name(),
+        "severity": match diagnostic.severity {
+            Severity::Error => "error",
+            Severity::Warning => "warning",
+            Severity::Note => "note",
+        },
+        "message": diagnostic.message,
+        "place": at(diagnostic.span),
+        "label": diagnostic.label,
+        "notes": notes,
+        "help": diagnostic.help,
+        "replacement": diagnostic.replacement,
+    })
+}
+
+/// Says which machine was inferred, and from what.
+pub fn inferred(source: &Source, arch: Arch, inference: &Inference, as_json: bool) {
+    let text = match &inference.word {
+        Some((word, span)) => {
+            let line = source.location(span.start).line;
+            format!("{}: assembling for {arch}, since line {line} names `{word}`", source.name)
+        }
+        None => format!("{}: assembling for {arch}; nothing in it tells the machine", source.name),
+    };
+    let mut out = anstream::stderr();
+    let _ = match as_json {
+        true => writeln!(out, "{}", json!({ "severity": "note", "message": text, "target": arch.name() })),
+        false => writeln!(out, "{} {text}", crate::render::paint(crate::render::Tone::Quiet, "note:")),
+    };
+}
+
+/// Prints the errors of the linker to standard error.
+pub fn print_link(errors: &[LinkError], as_json: bool) {
+    let mut out = anstream::stderr().lock();
+    for error in errors {
+        let (code, notes, help) = explain_link(error);
+        let _ = if as_json {
+            let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });
+            writeln!(out, "{value}")
+        } else {
+            let mut group = Group::with_title(Level::ERROR.primary_title(error.to_string()).id(code));
+            for note in notes {
+                group = group.element(Level::NOTE.message(note));
+            }
+            if let Some(help) = help {
+                group = group.element(Level::HELP.message(help));
+            }
+            writeln!(out, "{}\n", Renderer::styled().render(&[group]))
+        };
+    }
+}
+
+fn place(reference: &Reference) -> String {
+    match reference.line {
+        0 => reference.file.clone(),
+        line => format!("{}:{line}", reference.file),
+    }
+}
+
+/// Code, remarks and remedy of a linker's error.
+fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>) {
+    match error {
+        LinkError::Undefined { name, references, known } => {
+            let places: Vec<String> = references.iter().map(place).collect();
+            let near = nearest(name, known.iter().map(String::as_str));
+            let help = match near {
+                Some(near) => format!("did you mean `{near}`?"),
+                None => format!("define it in one of the files and make it `.global {name}`"),
+            };
+            ("L201", vec![format!("needed at {}", places.join(", "))], Some(help))
+        }
+        LinkError::Duplicate { first, second, .. } => (
+            "L202",
+            vec![format!("at {} and at {}", place(first), place(second))],
+            Some("rename one, or leave out its `.global`".to_string()),
+        ),
+        LinkError::NoEntry { name, local, has_main } => {
+            let help = match (local, has_main) {
+                (true, _) => format!("`{name}` is there, but not visible: add `.global {name}`"),
+                (_, true) => "there is a `main`: start at it with `--entry main`, and end it with an exit call".to_string(),
+                _ => format!("name the first instruction `{name}:` and add `.global {name}`, or choose another with `--entry`"),
+            };
+            ("L203", Vec::new(), Some(help))
+        }
+        LinkError::OutOfReach { reference, .. } => {
+            ("L204", vec![format!("at {}", place(reference))], None)
+        }
+        LinkError::MixedTargets { .. } => {
+            ("L205", Vec::new(), Some("assemble all files for one machine".to_string()))
+        }
+        _ => ("L200", Vec::new(), None),
+    }
+}

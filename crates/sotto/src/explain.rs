@@ -1,0 +1,205 @@
+//! `sotto explain`: reference, read from the tables.
+
+use std::io::Write;
+
+use serde_json::{Value, json};
+use sotto_asm::nearest;
+use sotto_isa::{Arch, FlagSet, Reg, form_docs, mnemonics};
+use sotto_kernel::table::{self, SYSCALLS};
+
+use crate::cli::ExplainArgs;
+use crate::output::Failure;
+use crate::render::{Tone, paint};
+
+/// A topic found: as text and as data.
+struct Entry {
+    text: String,
+    data: Value,
+}
+
+/// `sotto explain`
+pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure> {
+    let topic = args.topic.trim();
+    let machines: Vec<Arch> = match args.target {
+        Some(arch) => vec![arch],
+        None => Arch::ALL.to_vec(),
+    };
+    let mut entries = Vec::new();
+    for &arch in &machines {
+        entries.extend(instruction(arch, &topic.to_ascii_lowercase()));
+        entries.extend(register(arch, topic));
+        entries.extend(flag(arch, topic));
+        entries.extend(number(arch, topic));
+    }
+    entries.extend(syscall(topic));
+    if entries.is_empty() {
+        let words = machines.iter().flat_map(|&arch| mnemonics(arch).iter().copied());
+        let names = words.chain(SYSCALLS.iter().map(|row| row.name));
+        let help = match nearest(&topic.to_ascii_lowercase(), names) {
+            Some(near) => format!("did you mean `{near}`?"),
+            None => "topics are instructions, modelled system calls by name or number, registers and flags".to_string(),
+        };
+        return Err(Failure::new(format!("nothing known about `{topic}`"), help));
+    }
+    let mut out = anstream::stdout();
+    let texts: Vec<String> = entries
+        .iter()
+        .map(|entry| if as_json { entry.data.to_string() } else { entry.text.clone() })
+        .collect();
+    let separator = if as_json { "\n" } else { "\n\n" };
+    // A reader that has seen enough may close the pipe.
+    let _ = writeln!(out, "{}", texts.join(separator));
+    Ok(0)
+}
+
+fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
+    let docs = form_docs(arch, mnemonic);
+    let first = docs.first()?;
+    let mut text = format!("{}  {}\n", paint(Tone::Strong, first.mnemonic), paint(Tone::Quiet, &format!("instruction, {arch}")));
+    let mut summaries: Vec<&str> = Vec::new();
+    let mut data = Vec::new();
+    for doc in &docs {
+        if !summaries.contains(&doc.summary) {
+            summaries.push(doc.summary);
+            text += &format!("  {}\n", doc.summary);
+        }
+    }
+    if !first.aliases.is_empty() {
+        text += &format!("  also written {}\n", first.aliases.join(", "));
+    }
+    let flags = first.flags;
+    let mut flag_lines = Vec::new();
+    for (what, set) in [
+        ("tests", flags.tested),
+        ("sets by the result", flags.modified),
+        ("clears", flags.cleared),
+        ("sets", flags.set),
+        ("leaves undefined", flags.undefined),
+    ] {
+        if !set.is_empty() {
+            flag_lines.push(format!("{what} {}", arch.flag_names(set).join(" ")));
+        }
+    }
+    if flag_lines.is_empty() {
+        flag_lines.push("untouched".to_string());
+    }
+    text += &format!("  flags   {}\n", flag_lines.join("; "));
+    text += "  forms\n";
+    let width = docs.iter().map(|doc| doc.syntax.len()).max().unwrap_or(0).min(36);
+    for doc in &docs {
+        text += &format!("    {} {:width$}   {}\n", doc.mnemonic, doc.syntax, paint(Tone::Quiet, doc.encoding));
+        data.push(json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary }));
+    }
+    text += &format!("  source  {}", first.source);
+    let names = |set: FlagSet| arch.flag_names(set);
+    let data = json!({
+        "kind": "instruction", "target": arch.name(), "mnemonic": first.mnemonic,
+        "aliases": first.aliases, "forms": data, "source": first.source,
+        "flags": {
+            "tested": names(flags.tested), "modified": names(flags.modified),
+            "cleared": names(flags.cleared), "set": names(flags.set),
+            "undefined": names(flags.undefined),
+        },
+    });
+    Some(Entry { text, data })
+}
+
+fn register(arch: Arch, name: &str) -> Option<Entry> {
+    let reg = Reg::parse(arch, name)?;
+    let title = format!("{}  {}\n", paint(Tone::Strong, reg.name()), paint(Tone::Quiet, &format!("register, {arch}")));
+    let Some(storage) = reg.storage() else {
+        let text = format!("{title}  reads as zero; what is written to it is lost");
+        let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "zero" });
+        return Some(Entry { text, data });
+    };
+    let full = arch.storage_name(storage);
+    let convention = arch.convention();
+    let role = convention.groups.iter().find(|group| group.registers.contains(&storage)).map_or("", |g| g.title);
+    let mut text = title;
+    let low = reg.shift();
+    let high = low + reg.width().bits() - 1;
+    text += &format!("  bits {high} to {low} of {full}\n");
+    let argument = convention.arguments.iter().position(|s| *s == storage).map(|n| n + 1);
+    let call_argument = convention.syscall_arguments.iter().position(|s| *s == storage).map(|n| n + 1);
+    text += &match (role, argument) {
+        ("arguments", Some(n)) => format!("  argument {n} of a routine; a routine may change it"),
+        ("result", _) => "  result of a routine; a routine may change it".to_string(),
+        ("preserved", _) => "  preserved: a routine that changes it must restore it".to_string(),
+        ("scratch", _) => "  scratch: a routine may change it".to_string(),
+        ("stack", _) => "  stack pointer: restored by every routine".to_string(),
+        ("frame", _) => "  frame: x29 the frame pointer, x30 the return address".to_string(),
+        _ => "  address of the next instruction".to_string(),
+    };
+    if convention.syscall_number.storage() == Some(storage) {
+        text += "\n  number of a system call";
+    }
+    if let Some(n) = call_argument {
+        text += &format!("\n  argument {n} of a system call");
+    }
+    if reg.width().bits() == 32 {
+        text += &format!("\n  writing it clears bits 63 to 32 of {full}");
+    } else if reg.width().bits() < 32 {
+        text += &format!("\n  writing it keeps the other bits of {full}");
+    }
+    let data = json!({
+        "kind": "register", "target": arch.name(), "name": reg.name(), "full": full,
+        "low_bit": low, "high_bit": high, "role": role, "argument": argument,
+        "syscall_argument": call_argument,
+    });
+    Some(Entry { text, data })
+}
+
+fn flag(arch: Arch, name: &str) -> Option<Entry> {
+    let info = arch.flags().iter().find(|info| info.name.eq_ignore_ascii_case(name))?;
+    let text = format!(
+        "{}  {}\n  {}",
+        paint(Tone::Strong, info.name),
+        paint(Tone::Quiet, &format!("flag, {arch}")),
+        info.word
+    );
+    let data = json!({ "kind": "flag", "target": arch.name(), "name": info.name, "word": info.word });
+    Some(Entry { text, data })
+}
+
+/// A system call by its number on a machine.
+fn number(arch: Arch, topic: &str) -> Option<Entry> {
+    let row = table::by_number(arch, topic.parse().ok()?)?;
+    let text = format!("{topic} is `{}` on {arch}\n{}", row.name, syscall(row.name)?.text);
+    Some(Entry { text, data: syscall(row.name)?.data })
+}
+
+fn syscall(name: &str) -> Option<Entry> {
+    let row = table::by_name(name)?;
+    let arguments: Vec<&str> = row.arguments.iter().map(|(name, _)| *name).collect();
+    let mut text = format!(
+        "{}  {}\n  {}\n",
+        paint(Tone::Strong, &format!("{}({})", row.name, arguments.join(", "))),
+        paint(Tone::Quiet, "system call"),
+        row.summary.trim()
+    );
+    for line in row.details.lines().map(str::trim).filter(|line| !line.is_empty()) {
+        text += &format!("  {line}\n");
+    }
+    for &arch in Arch::ALL {
+        let convention = arch.convention();
+        let registers: Vec<String> = row
+            .arguments
+            .iter()
+            .zip(convention.syscall_arguments)
+            .map(|((name, _), storage)| format!("{} = {name}", arch.storage_name(*storage)))
+            .collect();
+        let instruction = if arch == Arch::Arm64 { "svc #0" } else { "syscall" };
+        text += &format!(
+            "  {arch:<7} {} = {}, {}; {instruction}\n",
+            convention.syscall_number.name(),
+            row.number(arch),
+            registers.join(", ")
+        );
+    }
+    let data = json!({
+        "kind": "system call", "name": row.name, "arguments": arguments, "summary": row.summary.trim(),
+        "numbers": { "x86-64": row.numbers.x86_64, "x86-32": row.numbers.x86_32,
+                     "arm64": row.numbers.arm64, "arm32": row.numbers.arm32 },
+    });
+    Some(Entry { text: text.trim_end().to_string(), data })
+}

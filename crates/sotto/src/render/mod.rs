@@ -1,0 +1,245 @@
+//! Reports as text. Every function is a function of its arguments; who prints decides about colour.
+
+mod values;
+
+use std::fmt::Write;
+
+use anstyle::{AnsiColor, Style};
+use sotto_session::{FaultReport, Place, RegisterReport, StackView, StepReport, SyscallView};
+
+pub use values::{Changed, value, value_change};
+
+/// What a piece of text is, for choosing its colour.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Tone {
+    /// Something wrong.
+    Error,
+    /// Something suspicious.
+    Warning,
+    /// A remedy.
+    Help,
+    /// Less important.
+    Quiet,
+    /// A name that the eye looks for.
+    Strong,
+    /// Something that just changed.
+    Changed,
+}
+
+/// Text in the style of its tone.
+pub fn paint(tone: Tone, text: &str) -> String {
+    let style = match tone {
+        Tone::Error => AnsiColor::BrightRed.on_default().bold(),
+        Tone::Warning => AnsiColor::BrightYellow.on_default().bold(),
+        Tone::Help => AnsiColor::BrightCyan.on_default(),
+        Tone::Quiet => Style::new().dimmed(),
+        Tone::Strong => Style::new().bold(),
+        Tone::Changed => AnsiColor::BrightGreen.on_default(),
+    };
+    format!("{style}{text}{style:#}")
+}
+
+/// A count with its thousands set apart.
+pub fn thousands(count: u64) -> String {
+    let digits = count.to_string();
+    let mut out = String::new();
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(' ');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A place in one line: where, its symbol, and the source.
+pub fn place_line(place: &Place) -> String {
+    let mut parts = Vec::new();
+    parts.push(place.location().unwrap_or_else(|| format!("{:#x}", place.address)));
+    if let Some(name) = place.name() {
+        parts.push(paint(Tone::Strong, &name));
+    }
+    if let Some(source) = &place.source {
+        parts.push(strip_comment(source));
+    }
+    parts.join("  ")
+}
+
+/// A source line as it is shown beside its effects: tabs and runs of blanks made one.
+fn strip_comment(source: &str) -> String {
+    source.split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+/// Location, symbol and text of an instruction, in columns.
+fn code_columns(place: &Place, instruction: &str) -> String {
+    let location = place.location().unwrap_or_else(|| format!("{:#x}", place.address));
+    let name = place.name().unwrap_or_default();
+    let text = match &place.source {
+        Some(source) => strip_comment(source),
+        None => instruction.to_string(),
+    };
+    format!("{location:<14} {}  {text}", paint(Tone::Strong, &format!("{name:<16}")))
+}
+
+/// A step: the instruction, and its effects below it.
+pub fn step(report: &StepReport) -> String {
+    let mut out = format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction));
+    let mut line = |text: String| {
+        let _ = write!(out, "\n        {text}");
+    };
+    for register in &report.registers {
+        line(register_line(register));
+    }
+    for memory in &report.memory {
+        let name = memory.place.name().unwrap_or_else(|| format!("{:#x}", memory.place.address));
+        let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
+        let unit = if memory.bytes == 1 { "byte" } else { "bytes" };
+        line(format!("[{name}]  {} {unit}  {}", memory.bytes, paint_change(&change)));
+    }
+    if let Some(flags) = flags_line(report) {
+        line(flags);
+    }
+    if let Some((taken, words)) = report.branch {
+        line(match taken {
+            true => format!("{}  {words}", paint(Tone::Changed, "taken")),
+            false => format!("not taken  it would be if {words}"),
+        });
+    }
+    if let Some(call) = &report.syscall {
+        for text in syscall(call).lines() {
+            line(text.to_string());
+        }
+    }
+    if let Some(status) = report.ended {
+        line(format!("the program ended with status {status}"));
+    }
+    out
+}
+
+fn paint_change(change: &Changed) -> String {
+    match change {
+        Changed::Same(text) => format!("{text}  {}", paint(Tone::Quiet, "unchanged")),
+        Changed::From(old, new) => format!("{old} -> {}", paint(Tone::Changed, new)),
+    }
+}
+
+fn register_line(register: &RegisterReport) -> String {
+    let change = value_change(register.old, register.new, register.bits);
+    let mut text = format!("{:<4} {}", register.name, paint_change(&change));
+    if let Some(name) = &register.points_to {
+        let _ = write!(text, "  = {}", paint(Tone::Strong, name));
+    }
+    if let Some(full) = register.cleared_above {
+        let _ = write!(text, "  {}", paint(Tone::Quiet, &format!("upper half of {full} cleared")));
+    }
+    text
+}
+
+/// The flags that changed, in words; `None` if the instruction does not write flags.
+fn flags_line(report: &StepReport) -> Option<String> {
+    if report.flags.is_empty() {
+        return None;
+    }
+    let mut parts: Vec<String> = report
+        .flags
+        .iter()
+        .filter(|flag| flag.old != flag.new && !flag.undefined)
+        .map(|flag| {
+            let change = format!("{} -> {}", u8::from(flag.old), u8::from(flag.new));
+            format!("{} {} {}", flag.name, paint(Tone::Changed, &change), flag.word)
+        })
+        .collect();
+    if parts.is_empty() {
+        parts.push(paint(Tone::Quiet, "unchanged"));
+    }
+    let undefined: Vec<&str> =
+        report.flags.iter().filter(|flag| flag.undefined).map(|flag| flag.name).collect();
+    if !undefined.is_empty() {
+        parts.push(paint(Tone::Quiet, &format!("{} undefined", undefined.join(" "))));
+    }
+    Some(format!("flags  {}", parts.join(", ")))
+}
+
+/// A system call with named arguments, and what there is to say about it.
+pub fn syscall(call: &SyscallView) -> String {
+    let arguments: Vec<String> = call
+        .arguments
+        .iter()
+        .map(|argument| {
+            let words = argument.words.as_ref().map(|w| format!(" {w}")).unwrap_or_default();
+            format!("{} = {}{words}", argument.name, argument.shown)
+        })
+        .collect();
+    let mut text = format!("{}({})", paint(Tone::Strong, &call.name), arguments.join(", "));
+    if let Some(result) = call.result {
+        let _ = write!(text, " -> {result}");
+    }
+    if let Some((name, words)) = call.error {
+        let _ = write!(text, " {}", paint(Tone::Error, &format!("{name}, {words}")));
+    }
+    if let Some(notice) = &call.notice {
+        let _ = write!(text, "\n{} {notice}", paint(Tone::Warning, "notice:"));
+        if let Some(help) = &call.help {
+            let _ = write!(text, "; {help}");
+        }
+    }
+    text
+}
+
+/// The instruction that comes next.
+pub fn next(place: &Place, instruction: Option<&str>) -> String {
+    match instruction {
+        Some(instruction) => format!("  {}  {}", paint(Tone::Help, "next"), code_columns(place, instruction)),
+        None => format!("  {}  {:#x}  nothing that can be executed", paint(Tone::Help, "next"), place.address),
+    }
+}
+
+/// Why a program died.
+pub fn fault(report: &FaultReport) -> String {
+    let mut out = format!(
+        "{} {} ({})",
+        paint(Tone::Error, "fault:"),
+        report.message,
+        report.signal.name()
+    );
+    let when = if report.after { "after" } else { "at" };
+    let _ = write!(out, "\n  {when} {}", place_line(&report.place));
+    if let (Some(instruction), None) = (&report.instruction, &report.place.source) {
+        let _ = write!(out, "  {instruction}");
+    }
+    for fact in &report.facts {
+        let _ = write!(out, "\n  {fact}");
+    }
+    if !report.registers.is_empty() {
+        let values: Vec<String> = report
+            .registers
+            .iter()
+            .map(|register| format!("{} = {}", register.name, value(register.value, 64)))
+            .collect();
+        let _ = write!(out, "\n  {}", values.join(", "));
+    }
+    if let Some(help) = &report.help {
+        let _ = write!(out, "\n  {} {help}", paint(Tone::Help, "help:"));
+    }
+    for line in &report.add {
+        let _ = write!(out, "\n      {line}");
+    }
+    out
+}
+
+/// The stack as a column, the pointer marked.
+pub fn stack(view: &StackView) -> String {
+    let mut lines = Vec::new();
+    for slot in view.slots.iter().rev() {
+        let marker = if slot.offset == 0 { "->" } else { "  " };
+        let meaning = slot.meaning.clone().unwrap_or_default();
+        let offset = match slot.offset {
+            0 => "top".to_string(),
+            offset => format!("{offset:+}"),
+        };
+        let text = format!("{marker} {:#x}  {offset:>5}  {}  {meaning}", slot.address, value(slot.value, 64));
+        let text = text.trim_end();
+        lines.push(if slot.offset < 0 { paint(Tone::Quiet, text) } else { text.to_string() });
+    }
+    lines.join("\n")
+}
