@@ -151,7 +151,7 @@ pub fn assemble_instruction(arch: Arch, text: &str, address: u64) -> Result<Vec<
     }
     encode(arch, mnemonic, &lowered, address)
         .map(|encoded| encoded.bytes.to_vec())
-        .map_err(|error| encode_diagnostic(error, span, &operands, arch))
+        .map_err(|error| encode_diagnostic(error, span, &operands))
 }
 
 /// The machine that a `.target` line names; errors in it are reported when the line is read.
@@ -210,7 +210,6 @@ pub(crate) fn encode_diagnostic(
     error: EncodeError,
     span: Span,
     operands: &[Spanned],
-    arch: Arch,
 ) -> Diagnostic {
     let at = |operand: usize| operands.get(operand).map_or(span, |o| o.span);
     let whole = operands.last().map_or(span, |last| span.to(last.span));
@@ -224,18 +223,22 @@ pub(crate) fn encode_diagnostic(
                     lines.push(line);
                 }
             }
-            let shown = 24;
+            let shown = 8;
             let more = lines.len().saturating_sub(shown);
             lines.truncate(shown);
-            let mut text = format!("the forms are\n  {}", lines.join("\n  "));
+            let mut text = format!("it goes\n  {}", lines.join("\n  "));
             if more > 0 {
-                text += &format!("\n  and {more} more");
+                text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
             }
             let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
-            match register_widths(operands, arch) {
+            match register_widths(operands) {
                 Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),
                 None => error,
             }
+        }
+        EncodeError::OutOfRange { operand, value, range, rule: Some(rule) } if range.contains(&value) => {
+            let message = format!("{value} is not an immediate that this instruction can hold");
+            Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule)
         }
         EncodeError::OutOfRange { operand, range, rule, .. } => {
             let error = Diagnostic::error(Code::OutOfRange, at(operand), message)
@@ -260,7 +263,7 @@ pub(crate) fn encode_diagnostic(
 }
 
 /// Two register operands of different width, if that is what the operands are.
-fn register_widths(operands: &[Spanned], _: Arch) -> Option<(&'static str, &'static str)> {
+fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)> {
     use crate::operand::Parsed;
     let regs: Vec<sotto_isa::Reg> = operands
         .iter()
@@ -440,7 +443,7 @@ impl<'s> Assembler<'s> {
                 })
                 .collect();
             let encoded = encode(self.arch, mnemonic, &fixed, 0)
-                .map_err(|error| encode_diagnostic(error, span, &operands, self.arch))?;
+                .map_err(|error| encode_diagnostic(error, span, &operands))?;
             self.bytes().0.extend_from_slice(&encoded.bytes);
             return Ok(());
         }

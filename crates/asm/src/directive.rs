@@ -137,7 +137,7 @@ fn section(
             }
         }
         if cursor.eat(",")? {
-            let marked = cursor.eat("%")?;
+            let marked = cursor.eat("%")? || cursor.eat("@")?;
             let (token, span) = cursor.next()?;
             match token {
                 Tok::Word("nobits") if marked => flags.nobits = true,
@@ -240,7 +240,7 @@ fn symbol_type(
         return Err(cursor.unexpected(token, span, "the name of a symbol"));
     };
     cursor.expect(",", "after the symbol")?;
-    cursor.eat("%")?;
+    let _marked = cursor.eat("%")? || cursor.eat("@")?;
     let (token, kind_span) = cursor.next()?;
     let kind = match token {
         Tok::Word("function") => SymbolKind::Function,

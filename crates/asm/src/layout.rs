@@ -146,7 +146,7 @@ fn encode_open(
     }
     let diagnostic = |error, open: &OpenInstruction| {
         let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
-        encode_diagnostic(error, mnemonic, &open.operands, arch)
+        encode_diagnostic(error, mnemonic, &open.operands)
     };
     let mut encoded = encode_at_least(arch, open.mnemonic, &operands, at, open.min_bytes)
         .map_err(|error| diagnostic(error, open))?;

@@ -37,9 +37,9 @@ pub struct Cursor<'a> {
     last_end: usize,
 }
 
-const OPERATORS: [&str; 31] = [
+const OPERATORS: [&str; 32] = [
     "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "+", "-", "*", "/", "%", "~", "!", "&", "|",
-    "^", "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}",
+    "^", "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}", "@",
 ];
 
 fn is_word_start(b: u8) -> bool {
@@ -192,8 +192,7 @@ impl<'a> Cursor<'a> {
         let span = self.span(start);
         // Reading the same character again would not get further.
         self.at = bytes.len();
-        let error = Diagnostic::error(Code::Syntax, span, format!("`{c}` has no meaning here"));
-        Err(if c == '@' { error.help("comments start with `;` or `//`") } else { error })
+        Err(Diagnostic::error(Code::Syntax, span, format!("`{c}` has no meaning here")))
     }
 
     /// A string or a character constant. Single quotes hold a character if there is one, a string

@@ -71,13 +71,7 @@ pub(crate) fn value(
             }
         },
         Expr::Load(width, address) => {
-            let declared = match &**address {
-                Expr::Symbol(name, _) => image
-                    .symbol(name)
-                    .and_then(|symbol| Width::from_bytes(u64::from(symbol.datum?.element_bytes))),
-                _ => None,
-            };
-            let width = width.or(declared).unwrap_or(Width::W64);
+            let width = width.or(declared_width(image, address)).unwrap_or(Width::W64);
             let at = value(image, process, address)?.value as u64;
             let mut bytes = [0; 8];
             process
@@ -101,5 +95,17 @@ pub(crate) fn value(
         }
         Expr::Numbered(..) => Err(EvaluateError::Meaningless("a numbered label")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
+    }
+}
+
+/// The width that the first symbol of an address was declared with: `[tide + 3]` is as wide as `tide`.
+fn declared_width(image: &Image, address: &Expr) -> Option<Width> {
+    match address {
+        Expr::Symbol(name, _) => {
+            Width::from_bytes(u64::from(image.symbol(name)?.datum?.element_bytes))
+        }
+        Expr::Unary(_, inner) => declared_width(image, inner),
+        Expr::Binary(_, a, b) => declared_width(image, a).or_else(|| declared_width(image, b)),
+        _ => None,
     }
 }

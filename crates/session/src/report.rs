@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use sotto_isa::{Arch, Control, Instruction, Storage, Width};
-use sotto_kernel::{Ending, SyscallReport};
+use sotto_kernel::{Ending, Process, SyscallReport};
 use sotto_machine::{Step, StepEffects};
 use sotto_object::Image;
 
@@ -47,6 +47,8 @@ pub struct FlagReport {
 pub struct MemoryReport {
     /// Where, in words.
     pub place: Place,
+    /// Where from the stack pointer after the step, if it is on the stack: `rsp + 8`.
+    pub on_stack: Option<String>,
     /// How many bytes.
     pub bytes: u64,
     /// The value before, little-endian.
@@ -55,6 +57,14 @@ pub struct MemoryReport {
     /// The value after.
     #[serde(serialize_with = "hex")]
     pub new: u64,
+}
+
+impl MemoryReport {
+    /// The place by its best name: a symbol, a place on the stack, or the address.
+    pub fn name(&self) -> String {
+        let address = || format!("{:#x}", self.place.address);
+        self.place.name().or_else(|| self.on_stack.clone()).unwrap_or_else(address)
+    }
 }
 
 /// An argument of a system call.
@@ -140,45 +150,50 @@ pub(crate) fn describe_step(
     describe: &dyn Fn(u64) -> Place,
     step: &Step,
     instruction: &Instruction,
-    moment: u64,
-    pc_after: u64,
+    after: &Process,
 ) -> StepReport {
     let arch = image.arch;
     let effects = &step.effects;
     let branch = (instruction.control() == Control::Branch).then(|| {
         let words = instruction.condition_words().unwrap_or("its condition");
-        (pc_after != instruction.end(), words)
+        (after.machine.pc() != instruction.end(), words)
     });
+    let memory = |address, bytes, old, new| MemoryReport {
+        place: describe(address),
+        on_stack: on_stack(after, address),
+        bytes,
+        old,
+        new,
+    };
     StepReport {
-        moment,
+        moment: after.executed(),
         place: describe(instruction.address),
         instruction: instruction.print(&ImageNames(image)),
         registers: registers(arch, effects, image),
         flags: flags(arch, effects),
-        memory: effects
-            .memory
-            .iter()
-            .map(|m| MemoryReport {
-                place: describe(m.address),
-                bytes: m.bytes,
-                old: m.old,
-                new: m.new,
-            })
-            .collect(),
+        memory: effects.memory.iter().map(|m| memory(m.address, m.bytes, m.old, m.new)).collect(),
         reads: effects
             .memory_reads
             .iter()
-            .map(|m| MemoryReport {
-                place: describe(m.address),
-                bytes: m.bytes,
-                old: m.value,
-                new: m.value,
-            })
+            .map(|m| memory(m.address, m.bytes, m.value, m.value))
             .collect(),
         branch,
         syscall: None,
         ended: None,
     }
+}
+
+/// An address on the stack, counted from the stack pointer.
+fn on_stack(process: &Process, address: u64) -> Option<String> {
+    let region = process.machine.memory().region_at(address)?;
+    let stack_pointer = process.arch().stack_pointer();
+    let name = process.arch().storage_name(stack_pointer);
+    let offset = address.wrapping_sub(process.machine.register(stack_pointer)) as i64;
+    (region.name == "stack").then(|| match offset {
+        0 => name.to_string(),
+        1.. => format!("{name} + {offset}"),
+        _ => format!("{name} - {}", offset.unsigned_abs()),
+    })
 }
 
 fn registers(arch: Arch, effects: &StepEffects, image: &Image) -> Vec<RegisterReport> {

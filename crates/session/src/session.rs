@@ -227,9 +227,8 @@ impl Session {
             return (None, StopReason::Ended);
         };
         let describe = |address| place::describe(&self.image, &self.sources, address);
-        let pc = self.process.machine.pc();
         let mut report =
-            report::describe_step(&self.image, &describe, &step, instruction, self.moment(), pc);
+            report::describe_step(&self.image, &describe, &step, instruction, &self.process);
         report.syscall = syscall.as_ref().map(|call| report::syscall_view(call, &self.image));
         report.ended = report::status(self.ending());
         let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };

@@ -1,6 +1,7 @@
 ; The flash pattern of the lamp, one bit a second: counts the seconds of light,
 ; then says whether the pattern is lit long enough to be seen.
 
+        .target x86-64
         .global _start
 
 pattern equ 1110_0110_0000b

@@ -1,5 +1,6 @@
 ; Lights the lamp of the Skerry light station: first output, and a clean exit.
 
+        .target x86-64
         .global _start
 
         .rodata

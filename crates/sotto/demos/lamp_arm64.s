@@ -1,5 +1,6 @@
 // The lamp on the station's 64-bit ARM board: says it is lit, three times, by a routine.
 
+        .target arm64
         .global _start
 
         .rodata

@@ -1,6 +1,7 @@
 ; Adds up a morning of tide readings and exits with their mean, in decimetres.
 ; Each reading is one byte, so it is widened before it is added.
 
+        .target x86-64
         .global _start
 
         .data

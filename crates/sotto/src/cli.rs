@@ -11,7 +11,9 @@ use crate::{demo, explain, output, program, run, stepper};
 /// Write, assemble, run and step user-mode assembly for Linux.
 #[derive(Parser, Debug)]
 #[command(name = "sotto", version, max_term_width = 100)]
-#[command(after_help = "New here? `sotto demo` writes example programs and shows what to do with them.")]
+#[command(
+    after_help = "New here? `sotto demo` writes example programs and shows what to do with them."
+)]
 pub struct Cli {
     /// When to use colour
     #[arg(long, value_enum, default_value_t = Color::Auto, global = true)]
@@ -142,7 +144,8 @@ pub fn refuse(error: &clap::Error) -> ExitCode {
     if !error.use_stderr() {
         return ExitCode::SUCCESS;
     }
-    let runs = std::env::args().skip(1).find(|word| !word.starts_with('-')).is_some_and(|w| w == "run");
+    let runs =
+        std::env::args().skip(1).find(|word| !word.starts_with('-')).is_some_and(|w| w == "run");
     ExitCode::from(if runs { RUN_ERROR } else { ERROR })
 }
 

@@ -21,7 +21,9 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     let folder = &args.folder;
     std::fs::create_dir_all(folder)
         .map_err(|source| Failure::Write { path: folder.clone(), source })?;
-    say("The Skerry light station has a lamp, a tide gauge and a fog signal. These programs run it:");
+    say(
+        "The Skerry light station has a lamp, a tide gauge and a fog signal. These programs run it:",
+    );
     for (name, text, shows) in PROGRAMS {
         let path = folder.join(name);
         // What somebody has changed is theirs.
@@ -34,9 +36,17 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         }
     }
     say("");
-    tour(folder, "Assemble the first one to a program for this computer:", &["assemble", "lamp.s"])?;
+    tour(
+        folder,
+        "Assemble the first one to a program for this computer:",
+        &["assemble", "lamp.s"],
+    )?;
     tour(folder, "Run it under the emulator, from its source:", &["run", "lamp.s"])?;
-    tour(folder, "The tide gauge exits with the mean of its readings as its status:", &["run", "tide.s"])?;
+    tour(
+        folder,
+        "The tide gauge exits with the mean of its readings as its status:",
+        &["run", "tide.s"],
+    )?;
     tour_script(folder)?;
     tour(folder, "The same commands run the ARM board's program:", &["run", "lamp_arm64.s"])?;
     let shown = folder.display();
@@ -44,11 +54,12 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     say(&format!("  cd {shown}"));
     for (command, what) in [
         ("sotto step flash.s", "step it yourself; `help` lists the commands"),
-        ("sotto step tide.s --at 24", "start at a line"),
+        ("sotto step tide.s --at 25", "start at a line"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {
-        say(&format!("  {:<28} {}", paint(Tone::Strong, command), paint(Tone::Quiet, what)));
+        let command = format!("{command:<28}");
+        say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)));
     }
     Ok(0)
 }
@@ -71,11 +82,15 @@ fn tour(folder: &Path, what: &str, words: &[&str]) -> Result<(), Failure> {
 fn tour_script(folder: &Path) -> Result<(), Failure> {
     let script = tempfile::NamedTempFile::new()
         .map_err(|source| Failure::Write { path: "a temporary file".into(), source })?;
-    let commands = "step\nuntil lit_seconds\nstep 4\nback 2\nshow edi\nuntil 49\nstep\nresume\n";
+    let commands = "step\nuntil lit_seconds\nstep 4\nback 2\nshow edi\nuntil 50\nstep\nresume\n";
     output::write_whole(script.path(), commands.as_bytes(), false)?;
     say("Step the flash pattern: every step says what it changed, and steps go back as well:");
     let path = script.path().to_string_lossy().into_owned();
-    ourselves_as(folder, &["step", "flash.s", "--script", "..."], &["step", "flash.s", "--plain", "--script", &path])?;
+    ourselves_as(
+        folder,
+        &["step", "flash.s", "--script", "..."],
+        &["step", "flash.s", "--plain", "--script", &path],
+    )?;
     say("");
     Ok(())
 }

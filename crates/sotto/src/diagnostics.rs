@@ -21,7 +21,12 @@ pub fn print(source: &Source, diagnostics: &[Diagnostic], as_json: bool) {
 }
 
 /// The lines that a span lies on, as an excerpt with the span marked.
-fn excerpt<'a>(source: &'a Source, span: Span, label: &'a str, kind: AnnotationKind) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
+fn excerpt<'a>(
+    source: &'a Source,
+    span: Span,
+    label: &'a str,
+    kind: AnnotationKind,
+) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
     let text = &source.text;
     let start = (span.start as usize).min(text.len());
     let end = (span.end as usize).clamp(start, text.len());
@@ -100,8 +105,14 @@ pub fn inferred(source: &Source, arch: Arch, inference: &Inference, as_json: boo
     };
     let mut out = anstream::stderr();
     let _ = match as_json {
-        true => writeln!(out, "{}", json!({ "severity": "note", "message": text, "target": arch.name() })),
-        false => writeln!(out, "{} {text}", crate::render::paint(crate::render::Tone::Quiet, "note:")),
+        true => writeln!(
+            out,
+            "{}",
+            json!({ "severity": "note", "message": text, "target": arch.name() })
+        ),
+        false => {
+            writeln!(out, "{} {text}", crate::render::paint(crate::render::Tone::Quiet, "note:"))
+        }
     };
 }
 
@@ -114,7 +125,8 @@ pub fn print_link(errors: &[LinkError], as_json: bool) {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });
             writeln!(out, "{value}")
         } else {
-            let mut group = Group::with_title(Level::ERROR.primary_title(error.to_string()).id(code));
+            let mut group =
+                Group::with_title(Level::ERROR.primary_title(error.to_string()).id(code));
             for note in notes {
                 group = group.element(Level::NOTE.message(note));
             }

@@ -55,7 +55,11 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
 fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
     let docs = form_docs(arch, mnemonic);
     let first = docs.first()?;
-    let mut text = format!("{}  {}\n", paint(Tone::Strong, first.mnemonic), paint(Tone::Quiet, &format!("instruction, {arch}")));
+    let mut text = format!(
+        "{}  {}\n",
+        paint(Tone::Strong, first.mnemonic),
+        paint(Tone::Quiet, &format!("instruction, {arch}"))
+    );
     let mut summaries: Vec<&str> = Vec::new();
     let mut data = Vec::new();
     for doc in &docs {
@@ -87,8 +91,15 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
     text += "  forms\n";
     let width = docs.iter().map(|doc| doc.syntax.len()).max().unwrap_or(0).min(36);
     for doc in &docs {
-        text += &format!("    {} {:width$}   {}\n", doc.mnemonic, doc.syntax, paint(Tone::Quiet, doc.encoding));
-        data.push(json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary }));
+        text += &format!(
+            "    {} {:width$}   {}\n",
+            doc.mnemonic,
+            doc.syntax,
+            paint(Tone::Quiet, doc.encoding)
+        );
+        data.push(
+            json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary }),
+        );
     }
     text += &format!("  source  {}", first.source);
     let names = |set: FlagSet| arch.flag_names(set);
@@ -106,7 +117,11 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
 
 fn register(arch: Arch, name: &str) -> Option<Entry> {
     let reg = Reg::parse(arch, name)?;
-    let title = format!("{}  {}\n", paint(Tone::Strong, reg.name()), paint(Tone::Quiet, &format!("register, {arch}")));
+    let title = format!(
+        "{}  {}\n",
+        paint(Tone::Strong, reg.name()),
+        paint(Tone::Quiet, &format!("register, {arch}"))
+    );
     let Some(storage) = reg.storage() else {
         let text = format!("{title}  reads as zero; what is written to it is lost");
         let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "zero" });
@@ -114,13 +129,18 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     };
     let full = arch.storage_name(storage);
     let convention = arch.convention();
-    let role = convention.groups.iter().find(|group| group.registers.contains(&storage)).map_or("", |g| g.title);
+    let role = convention
+        .groups
+        .iter()
+        .find(|group| group.registers.contains(&storage))
+        .map_or("", |g| g.title);
     let mut text = title;
     let low = reg.shift();
     let high = low + reg.width().bits() - 1;
     text += &format!("  bits {high} to {low} of {full}\n");
     let argument = convention.arguments.iter().position(|s| *s == storage).map(|n| n + 1);
-    let call_argument = convention.syscall_arguments.iter().position(|s| *s == storage).map(|n| n + 1);
+    let call_argument =
+        convention.syscall_arguments.iter().position(|s| *s == storage).map(|n| n + 1);
     text += &match (role, argument) {
         ("arguments", Some(n)) => format!("  argument {n} of a routine; a routine may change it"),
         ("result", _) => "  result of a routine; a routine may change it".to_string(),
@@ -157,7 +177,8 @@ fn flag(arch: Arch, name: &str) -> Option<Entry> {
         paint(Tone::Quiet, &format!("flag, {arch}")),
         info.word
     );
-    let data = json!({ "kind": "flag", "target": arch.name(), "name": info.name, "word": info.word });
+    let data =
+        json!({ "kind": "flag", "target": arch.name(), "name": info.name, "word": info.word });
     Some(Entry { text, data })
 }
 

@@ -41,7 +41,7 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     loop {
         let left = limit - session.moment();
         if left == 0 {
-            return stopped(&session, &format!("stopped at the limit of {limit} instructions"), LIMIT_REACHED, as_json);
+            return stopped(&session, "at the limit that was set", LIMIT_REACHED, as_json);
         }
         let stop = session.process_mut().run(left.min(SLICE)).stop;
         pass_on(&mut session)?;
@@ -52,7 +52,11 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
                 if let Some(report) = session.fault_report() {
                     let mut out = anstream::stderr();
                     let _ = match as_json {
-                        true => writeln!(out, "{}", json!({ "fault": report, "moment": session.moment() })),
+                        true => writeln!(
+                            out,
+                            "{}",
+                            json!({ "fault": report, "moment": session.moment() })
+                        ),
                         false => writeln!(out, "{}", render::fault(&report)),
                     };
                 }
@@ -116,7 +120,9 @@ fn stopped(session: &Session, why: &str, status: u8, as_json: bool) -> Result<u8
         writeln!(out, "{}", json!({ "stopped": why, "place": place, "moment": session.moment() }))
     } else {
         let count = render::thousands(session.moment());
-        writeln!(out, "{} {why}, after {count} instructions\n  at {}", paint(Tone::Warning, "stopped:"), render::place_line(&place))
+        let stopped = paint(Tone::Warning, "stopped:");
+        let place = render::place_line(&place);
+        writeln!(out, "{stopped} {why}, after {count} instructions\n  at {place}")
     };
     Ok(status)
 }

@@ -57,9 +57,20 @@ pub fn encode(
         error.unwrap_or_else(|| EncodeError::NoSuchForm {
             mnemonic: mnemonic.to_string(),
             given: describe(operands),
-            forms: super::form_docs(mnemonic).into_iter().map(|doc| doc.syntax).collect(),
+            forms: forms_for(numbers, operands.first()),
         })
     })
+}
+
+/// The operands of the rows that take this first operand, or of all of them if none does.
+fn forms_for(numbers: &[u16], first: Option<&Operand>) -> Vec<String> {
+    let rows = || numbers.iter().map(|&number| table().rows[usize::from(number)].form);
+    let takes = |form: &&Form| match (form.operands.first(), first) {
+        (Some(slot), Some(operand)) => kind_matches(slot.pattern, operand),
+        _ => false,
+    };
+    let matching: Vec<String> = rows().filter(takes).map(super::syntax).collect();
+    if matching.is_empty() { rows().map(super::syntax).collect() } else { matching }
 }
 
 /// Encodes in the given row, or says why not.

@@ -59,31 +59,36 @@ pub fn place_line(place: &Place) -> String {
     if let Some(name) = place.name() {
         parts.push(paint(Tone::Strong, &name));
     }
-    if let Some(source) = &place.source {
-        parts.push(strip_comment(source));
+    if let Some(source) = source_text(place) {
+        parts.push(source);
     }
     parts.join("  ")
 }
 
-/// A source line as it is shown beside its effects: tabs and runs of blanks made one.
-fn strip_comment(source: &str) -> String {
-    source.split_whitespace().collect::<Vec<_>>().join(" ")
+/// The source line as it is shown beside its symbol: blanks made one, its own label left out.
+fn source_text(place: &Place) -> Option<String> {
+    let source = place.source.as_ref()?;
+    let label = place.symbol.as_ref().filter(|_| place.offset == 0);
+    let unlabelled = label
+        .and_then(|label| source.strip_prefix(label.as_str())?.strip_prefix(':'))
+        .filter(|rest| !rest.trim().is_empty());
+    Some(unlabelled.unwrap_or(source).split_whitespace().collect::<Vec<_>>().join(" "))
 }
 
 /// Location, symbol and text of an instruction, in columns.
 fn code_columns(place: &Place, instruction: &str) -> String {
+    // The file's own name is enough here, and keeps the columns straight.
     let location = place.location().unwrap_or_else(|| format!("{:#x}", place.address));
+    let location = location.rsplit('/').next().unwrap_or_default();
     let name = place.name().unwrap_or_default();
-    let text = match &place.source {
-        Some(source) => strip_comment(source),
-        None => instruction.to_string(),
-    };
+    let text = source_text(place).unwrap_or_else(|| instruction.to_string());
     format!("{location:<14} {}  {text}", paint(Tone::Strong, &format!("{name:<16}")))
 }
 
 /// A step: the instruction, and its effects below it.
 pub fn step(report: &StepReport) -> String {
-    let mut out = format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction));
+    let mut out =
+        format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction));
     let mut line = |text: String| {
         let _ = write!(out, "\n        {text}");
     };
@@ -91,7 +96,7 @@ pub fn step(report: &StepReport) -> String {
         line(register_line(register));
     }
     for memory in &report.memory {
-        let name = memory.place.name().unwrap_or_else(|| format!("{:#x}", memory.place.address));
+        let name = memory.name();
         let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
         let unit = if memory.bytes == 1 { "byte" } else { "bytes" };
         line(format!("[{name}]  {} {unit}  {}", memory.bytes, paint_change(&change)));
@@ -189,19 +194,21 @@ pub fn syscall(call: &SyscallView) -> String {
 /// The instruction that comes next.
 pub fn next(place: &Place, instruction: Option<&str>) -> String {
     match instruction {
-        Some(instruction) => format!("  {}  {}", paint(Tone::Help, "next"), code_columns(place, instruction)),
-        None => format!("  {}  {:#x}  nothing that can be executed", paint(Tone::Help, "next"), place.address),
+        Some(instruction) => {
+            format!("  {}  {}", paint(Tone::Help, "next"), code_columns(place, instruction))
+        }
+        None => format!(
+            "  {}  {:#x}  nothing that can be executed",
+            paint(Tone::Help, "next"),
+            place.address
+        ),
     }
 }
 
 /// Why a program died.
 pub fn fault(report: &FaultReport) -> String {
-    let mut out = format!(
-        "{} {} ({})",
-        paint(Tone::Error, "fault:"),
-        report.message,
-        report.signal.name()
-    );
+    let mut out =
+        format!("{} {} ({})", paint(Tone::Error, "fault:"), report.message, report.signal.name());
     let when = if report.after { "after" } else { "at" };
     let _ = write!(out, "\n  {when} {}", place_line(&report.place));
     if let (Some(instruction), None) = (&report.instruction, &report.place.source) {
@@ -237,7 +244,11 @@ pub fn stack(view: &StackView) -> String {
             0 => "top".to_string(),
             offset => format!("{offset:+}"),
         };
-        let text = format!("{marker} {:#x}  {offset:>5}  {}  {meaning}", slot.address, value(slot.value, 64));
+        let text = format!(
+            "{marker} {:#x}  {offset:>5}  {}  {meaning}",
+            slot.address,
+            value(slot.value, 64)
+        );
         let text = text.trim_end();
         lines.push(if slot.offset < 0 { paint(Tone::Quiet, text) } else { text.to_string() });
     }

@@ -25,7 +25,9 @@ pub fn value(value: u64, bits: u32) -> String {
     } else if value < 1 << 20 {
         readings.push(value.to_string());
     }
-    if let (8 | 32 | 64, Some(c)) = (bits, u8::try_from(value).ok().filter(|b| (0x20..0x7f).contains(b))) {
+    if let (8 | 32 | 64, Some(c)) =
+        (bits, u8::try_from(value).ok().filter(|b| (0x20..0x7f).contains(b)))
+    {
         readings.push(format!("'{}'", c as char));
     }
     match readings.is_empty() {

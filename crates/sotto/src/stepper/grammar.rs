@@ -66,9 +66,29 @@ const COMMANDS: &[(&str, &str, &str)] = &[
 
 /// The first words, for completion.
 pub const WORDS: &[&str] = &[
-    "step", "over", "out", "back", "resume", "rewind", "until", "break", "breaks", "unbreak", "show",
-    "unshow", "registers", "flags", "stack", "memory", "feed", "output", "source", "code", "restart",
-    "help", "quit",
+    "step",
+    "over",
+    "out",
+    "back",
+    "resume",
+    "rewind",
+    "until",
+    "break",
+    "breaks",
+    "unbreak",
+    "show",
+    "unshow",
+    "registers",
+    "flags",
+    "stack",
+    "memory",
+    "feed",
+    "output",
+    "source",
+    "code",
+    "restart",
+    "help",
+    "quit",
 ];
 
 /// The list of commands.
@@ -167,7 +187,12 @@ pub fn parse(line: &str) -> Result<Parsed, String> {
     };
     let repeats = matches!(
         command,
-        Command::Step(_) | Command::Over | Command::Out | Command::Back(_) | Command::Resume | Command::Until(_)
+        Command::Step(_)
+            | Command::Over
+            | Command::Out
+            | Command::Back(_)
+            | Command::Resume
+            | Command::Until(_)
     );
     Ok(Parsed { command, repeats })
 }

@@ -171,7 +171,9 @@ impl Stepper {
             Command::Memory { place, count, width } => self.memory(place, *count, *width)?,
             Command::Feed(text) => {
                 match text {
-                    Some(text) => self.session.process_mut().give_input(format!("{text}\n").as_bytes()),
+                    Some(text) => {
+                        self.session.process_mut().give_input(format!("{text}\n").as_bytes())
+                    }
                     None => self.session.process_mut().close_input(),
                 }
                 self.print(&paint(Tone::Quiet, "the program will read it when it goes on"));
@@ -223,8 +225,10 @@ impl Stepper {
     /// Says how far the program ran, and what it wrote meanwhile.
     fn show_ran(&mut self, before: u64) {
         let output = self.session.process().output();
-        let new: Vec<u8> =
-            output[self.outputs_shown.min(output.len())..].iter().flat_map(|o| o.bytes.clone()).collect();
+        let new: Vec<u8> = output[self.outputs_shown.min(output.len())..]
+            .iter()
+            .flat_map(|o| o.bytes.clone())
+            .collect();
         self.outputs_shown = output.len();
         if self.as_json {
             return;
@@ -244,9 +248,9 @@ impl Stepper {
         let message = match reason {
             StopReason::Done | StopReason::Place => None,
             StopReason::Breakpoint(number) => Some(format!("breakpoint {number}")),
-            StopReason::NeedsInput => {
-                Some("the program waits for input: `feed TEXT`, or `feed` alone for its end".to_string())
-            }
+            StopReason::NeedsInput => Some(
+                "the program waits for input: `feed TEXT`, or `feed` alone for its end".to_string(),
+            ),
             StopReason::Ended => return self.show_ended(),
             StopReason::Limit => Some("stopped at the limit".to_string()),
             StopReason::Interrupted => Some("interrupted".to_string()),
@@ -254,7 +258,9 @@ impl Stepper {
         };
         if let Some(message) = message {
             match self.as_json {
-                true => self.print_json(&json!({ "stopped": message, "place": self.session.here() })),
+                true => {
+                    self.print_json(&json!({ "stopped": message, "place": self.session.here() }))
+                }
                 false => self.print(&paint(Tone::Warning, &message)),
             }
         }
@@ -356,7 +362,9 @@ impl Stepper {
                 .groups
                 .iter()
                 .flat_map(|group| group.registers)
-                .map(|&s| (arch.storage_name(s).into(), json!(format!("{:#x}", self.session.register(s)))))
+                .map(|&s| {
+                    (arch.storage_name(s).into(), json!(format!("{:#x}", self.session.register(s))))
+                })
                 .collect();
             self.print_json(&Value::Object(values));
             return Ok(());
@@ -379,8 +387,11 @@ impl Stepper {
         let arch = self.session.arch();
         let flags = self.session.process().machine.flags();
         if self.as_json {
-            let values: serde_json::Map<String, Value> =
-                arch.flags().iter().map(|f| (f.name.into(), json!(flags.contains(f.flag)))).collect();
+            let values: serde_json::Map<String, Value> = arch
+                .flags()
+                .iter()
+                .map(|f| (f.name.into(), json!(flags.contains(f.flag))))
+                .collect();
             return self.print_json(&Value::Object(values));
         }
         for info in arch.flags() {
@@ -398,11 +409,17 @@ impl Stepper {
         }
     }
 
-    fn memory(&mut self, place: &str, count: Option<u64>, width: Option<Width>) -> Result<(), String> {
+    fn memory(
+        &mut self,
+        place: &str,
+        count: Option<u64>,
+        width: Option<Width>,
+    ) -> Result<(), String> {
         let address = self.session.evaluate(place).map_err(|error| error.to_string())?.value as u64;
         // A symbol is shown as it was declared.
         let declared = self.session.image().symbol(place).and_then(|symbol| symbol.datum);
-        let declared_width = declared.and_then(|datum| Width::from_bytes(u64::from(datum.element_bytes)));
+        let declared_width =
+            declared.and_then(|datum| Width::from_bytes(u64::from(datum.element_bytes)));
         let width = width.or(declared_width).unwrap_or(Width::W8);
         let count = count.or(declared.map(|datum| datum.count)).unwrap_or(16).min(1024);
         let per_line = (16 / width.bytes()).max(1);
@@ -428,12 +445,16 @@ impl Stepper {
             }
             let name = self.session.place(start).name().unwrap_or_default();
             if self.as_json {
-                let values: Vec<String> = values.iter().map(|value| format!("{value:#x}")).collect();
-                self.print_json(&json!({ "address": format!("{start:#x}"), "name": name, "values": values }));
+                let values: Vec<String> =
+                    values.iter().map(|value| format!("{value:#x}")).collect();
+                self.print_json(
+                    &json!({ "address": format!("{start:#x}"), "name": name, "values": values }),
+                );
                 continue;
             }
             let digits = 2 * width.bytes() as usize;
-            let shown: Vec<String> = values.iter().map(|value| format!("{value:0digits$x}")).collect();
+            let shown: Vec<String> =
+                values.iter().map(|value| format!("{value:0digits$x}")).collect();
             let line = format!("{start:#x}  {name:<14} {:<48} {text}", shown.join(" "));
             self.print(line.trim_end());
         }
@@ -458,7 +479,8 @@ impl Stepper {
     /// Source lines around the one that is next.
     fn source(&mut self) {
         let here = self.session.here();
-        let text = self.session.sources().iter().find(|source| Some(&source.name) == here.file.as_ref());
+        let text =
+            self.session.sources().iter().find(|source| Some(&source.name) == here.file.as_ref());
         let (Some(text), Some(line)) = (text, here.line) else {
             return self.print("no source line is known here; `code` shows the instructions");
         };
@@ -483,7 +505,8 @@ impl Stepper {
     fn code(&mut self) {
         let mut place: Place = self.session.here();
         for index in 0..10 {
-            let Ok(instruction) = self.session.process_mut().machine.instruction_at(place.address) else {
+            let Ok(instruction) = self.session.process_mut().machine.instruction_at(place.address)
+            else {
                 return;
             };
             let marker = if index == 0 { "->" } else { "  " };

@@ -1,0 +1,231 @@
+//! The language's rules, by the bytes they lay down.
+
+use proptest::prelude::*;
+use sotto_asm::{Assembly, Options, Source, assemble};
+use sotto_isa::Arch;
+use sotto_object::{Binding, DatumKind, Object, Place, RelocationKind, SymbolKind};
+
+fn assembly(text: &str) -> Assembly {
+    let source = Source { name: "tide.s".into(), text: text.into() };
+    assemble(&source, &Options { target: Some(Arch::X86_64) })
+}
+
+fn object(text: &str) -> Object {
+    let assembly = assembly(text);
+    let messages: Vec<_> = assembly.diagnostics.iter().map(|d| d.message.clone()).collect();
+    assembly.object.unwrap_or_else(|| panic!("{text}: {messages:?}"))
+}
+
+/// Bytes of a section.
+fn section(text: &str, name: &str) -> Vec<u8> {
+    let object = object(text);
+    object.sections.into_iter().find(|s| s.name == name).expect("the section").data
+}
+
+fn data(text: &str) -> Vec<u8> {
+    section(&format!(".data\n{text}"), ".data")
+}
+
+#[test]
+fn data_directives_lay_down_little_endian_values() {
+    let cases: &[(&str, &[u8])] = &[
+        (".byte 1, -1, 255, 'A'", &[1, 255, 255, 65]),
+        (".2byte 0x1234", &[0x34, 0x12]),
+        (".short 1\n.hword 2\n.word 3", &[1, 0, 2, 0, 3, 0]),
+        (".long 1\n.int -2", &[1, 0, 0, 0, 0xfe, 255, 255, 255]),
+        (".4byte 5", &[5, 0, 0, 0]),
+        (".quad 0xffffffffffffffff", &[255; 8]),
+        (".8byte 1", &[1, 0, 0, 0, 0, 0, 0, 0]),
+        (".xword 2", &[2, 0, 0, 0, 0, 0, 0, 0]),
+        (".ascii \"fog\", \"\\n\"", b"fog\n"),
+        (".asciz \"fog\"", b"fog\0"),
+        (".string \"\"", b"\0"),
+        ("db \"fog\", 10, 'x'", b"fog\nx"),
+        ("dw \"abc\", 1", b"abc\0\x01\0"),
+        ("dd 1", &[1, 0, 0, 0]),
+        ("dq 'a'", &[97, 0, 0, 0, 0, 0, 0, 0]),
+        (".zero 3\n.skip 1, 7\n.space 2", &[0, 0, 0, 7, 0, 0]),
+        (".fill 2, 2, 0x0102", &[2, 1, 2, 1]),
+        (".byte 1\n.balign 4\n.byte 2", &[1, 0, 0, 0, 2]),
+        (".byte 1\n.p2align 2, 9\n.byte 2", &[1, 9, 9, 9, 2]),
+        (".byte 1\n.align 4, , 2\n.byte 2", &[1, 2]),
+    ];
+    for (text, wanted) in cases {
+        assert_eq!(data(text), *wanted, "{text}");
+    }
+}
+
+#[test]
+fn constants_variables_and_differences() {
+    assert_eq!(data("two equ 2\n.byte two, three\nthree = 3"), [2, 3]);
+    assert_eq!(data("n = 1\n.byte n\nn = n + 1\n.byte n\n.set n, 9\n.byte n"), [1, 2, 9]);
+    assert_eq!(data("text: .ascii \"fog\"\nlength: equ $ - text\n.byte length"), b"fog\x03");
+    assert_eq!(data("start = .\n.byte 1, 2\n.byte . - start"), [1, 2, 2]);
+    assert_eq!(data(".byte end - begin\nbegin: .skip 5\nend:"), [5, 0, 0, 0, 0, 0]);
+    assert_eq!(data("reading db 7\n.equ size, 4\n.byte size"), [7, 4]);
+    // A use before the first `=` sees the last value.
+    assert_eq!(data(".byte late\nlate = 4"), [4]);
+}
+
+#[test]
+fn dotted_labels_belong_to_the_label_above_and_numbered_ones_to_their_place() {
+    let text = "one: nop\n.loop: jmp .loop\ntwo: nop\n.loop: jmp .loop\n jmp one.loop";
+    assert_eq!(section(text, ".text"), [0x90, 0xeb, 0xfe, 0x90, 0xeb, 0xfe, 0xeb, 0xf9]);
+    let text = "1: jmp 1f\n1: jmp 1b\n jmp 1b";
+    assert_eq!(section(text, ".text"), [0xeb, 0x00, 0xeb, 0xfe, 0xeb, 0xfc]);
+    let object = object("one: nop\n.loop: nop\n1: nop");
+    let named: Vec<_> =
+        object.symbols.iter().filter(|s| s.kind != SymbolKind::Section).map(|s| &*s.name).collect();
+    assert_eq!(named, ["one"]);
+}
+
+#[test]
+fn branches_take_the_shortest_reach_even_when_settling_cascades() {
+    let near = |bytes: usize| section(&format!(" jmp end\n.skip {bytes}\nend: nop"), ".text");
+    assert_eq!(near(127)[..2], [0xeb, 127]);
+    assert_eq!(near(128)[..5], [0xe9, 128, 0, 0, 0]);
+    // Each jump is short only as long as the one inside it is.
+    let text = " jmp a\n jmp b\n.skip 124\na: .skip 1\nb: nop\n";
+    assert_eq!(section(text, ".text")[..4], [0xeb, 126, 0xeb, 125]);
+    let text = " jmp a\n jmp b\n.skip 126\na: .skip 2\nb: nop\n";
+    assert_eq!(section(text, ".text")[0], 0xe9);
+}
+
+#[test]
+fn references_across_sections_become_relocations_with_the_right_addend() {
+    let object = object(
+        ".rodata\ntext: .ascii \"fog\"\n.text\n.extern horn\n lea rsi, [text + 1]\n mov byte [text], 5\n mov rdi, text\n call horn\n.data\n.quad text + 2\n.4byte text - .\n",
+    );
+    let symbol = |r: &sotto_object::Relocation| &*object.symbols[r.symbol.position()].name;
+    let relocations: Vec<_> = object
+        .sections
+        .iter()
+        .flat_map(|s| s.relocations.iter())
+        .map(|r| (r.offset, r.kind, symbol(r), r.addend))
+        .collect();
+    assert_eq!(
+        relocations,
+        [
+            (3, RelocationKind::Rel32, "text", -3),
+            (9, RelocationKind::Rel32, "text", -5),
+            (17, RelocationKind::Abs32Signed, "text", 0),
+            (22, RelocationKind::Rel32, "horn", -4),
+            (0, RelocationKind::Abs64, "text", 2),
+            (8, RelocationKind::Rel32, "text", 0),
+        ]
+    );
+}
+
+#[test]
+fn symbols_know_their_binding_kind_and_how_their_data_was_declared() {
+    let object = object(
+        ".global _start\n.weak spare\n.type _start, @function\n.size _start, end - _start\n.data\ntide: dw 4, 7\n dw 9\nname: .asciz \"Skerry\"\n.bss\nroom: .skip 8\n.text\n_start: nop\n nop\nend:\n",
+    );
+    let get = |name: &str| object.symbols.iter().find(|s| s.name == name).expect("the symbol");
+    assert_eq!(
+        (get("_start").binding, get("_start").kind),
+        (Binding::Global, SymbolKind::Function)
+    );
+    assert_eq!(get("_start").size, 2);
+    assert_eq!((get("spare").binding, get("spare").place), (Binding::Weak, Place::Undefined));
+    let tide = get("tide").datum.unwrap();
+    assert_eq!((tide.element_bytes, tide.count, tide.kind), (2, 3, DatumKind::Integer));
+    assert_eq!(get("name").datum.unwrap().kind, DatumKind::Text);
+    assert_eq!(get("room").datum.unwrap().kind, DatumKind::Space);
+    assert_eq!(get("end").defined_at, Some((0, 14)));
+}
+
+#[test]
+fn words_of_any_case_and_dots_that_may_be_dropped() {
+    let text = "GLOBAL _start\nSection .text\n_START: NOP\n_start: Mov EAX, 0X10\n ALIGN 8\n";
+    let bytes = section(text, ".text");
+    assert_eq!(bytes[..6], [0x90, 0xb8, 0x10, 0, 0, 0]);
+    // Alignment in code is one long no-op.
+    assert_eq!(bytes[6..], [0x66, 0x90]);
+    // An instruction wins over a label without a colon, a word before a colon is a symbol.
+    assert_eq!(section("loop: nop\n loop loop", ".text"), [0x90, 0xe2, 0xfd]);
+}
+
+#[test]
+fn x86_addresses_take_terms_in_any_order() {
+    let same: &[(&str, &str)] = &[
+        ("mov eax, [rbx + rcx*4 + 8]", "mov eax, [8 + rcx*4 + rbx]"),
+        ("mov eax, [rbx + rcx*4 + 8]", "mov eax, 8[rbx + 4*rcx]"),
+        ("mov eax, [rbx + rcx*4 + 8]", "mov eax, dword ptr [rbx + rcx*(2*2) + 2*4]"),
+        ("mov eax, [rcx + rcx*2]", "mov eax, [rcx*3]"),
+        ("mov eax, [rcx + rcx]", "mov eax, [rcx*2]"),
+        ("mov eax, [rsp + rax]", "mov eax, [rax + rsp]"),
+        ("lea rax, [rbx - 8]", "lea rax, [rbx + 8 - 16]"),
+    ];
+    for (a, b) in same {
+        assert_eq!(section(a, ".text"), section(b, ".text"), "{b}");
+    }
+}
+
+#[test]
+fn section_flags_come_from_the_name_or_are_given() {
+    let object = object(
+        ".section .rodata.lamp\n.byte 1\n.section lamp, \"aw\", @progbits\n.byte 2\n.section fog, \"aw\", @nobits\n.skip 4\n",
+    );
+    let flags = |name: &str| object.sections.iter().find(|s| s.name == name).unwrap().flags;
+    assert!(!flags(".rodata.lamp").write && flags(".rodata.lamp").alloc);
+    assert!(flags("lamp").write && !flags("lamp").nobits && flags("fog").nobits);
+}
+
+#[test]
+fn the_target_is_stated_given_or_inferred() {
+    let assembled = |text: &str, target| {
+        let source = Source { name: "lamp.s".into(), text: text.into() };
+        assemble(&source, &Options { target })
+    };
+    let stated = assembled(".target arm64\n nop\n", None);
+    assert_eq!((stated.arch, stated.inferred), (Arch::Arm64, None));
+    let inferred = assembled(" mov x0, #1\n", None);
+    assert_eq!(inferred.arch, Arch::Arm64);
+    assert_eq!(inferred.inferred.unwrap().word.unwrap().0, "x0");
+    let conflict = assembled(".target arm64\n nop\n", Some(Arch::X86_64));
+    assert!(conflict.object.is_none());
+    assert!(conflict.diagnostics[0].message.contains("for arm64, but x86-64"));
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// Any text gives an object or a diagnostic, and no panic; and does so twice the same.
+    #[test]
+    fn any_text_is_assembled_or_refused(text in "[ -~\\n\\t]{0,200}") {
+        for target in [Arch::X86_64, Arch::Arm64] {
+            let source = Source { name: "fog.s".into(), text: text.clone() };
+            let first = assemble(&source, &Options { target: Some(target) });
+            prop_assert!(first.object.is_some() || !first.diagnostics.is_empty());
+            let second = assemble(&source, &Options { target: Some(target) });
+            prop_assert_eq!(first.diagnostics, second.diagnostics);
+        }
+    }
+
+    /// Lines of the language's own words, put together at random.
+    #[test]
+    fn any_words_are_assembled_or_refused(
+        lines in proptest::collection::vec(
+            proptest::collection::vec(
+                proptest::sample::select(vec![
+                    "mov", "add", "lea", "jmp", "call", "eax", "rbx", "al", "[", "]", "+", "*", "4", ",",
+                    "tide", "tide:", ".loop:", ".loop", "1:", "1b", "1f", "equ", "=", "-", "$", ".",
+                    ".data", ".text", ".bss", ".byte", ".quad", ".align", ".skip", "db", "\"fog\"", "'x'",
+                    "qword", "byte", "(", ")", "<<", "/", "0", "-1", "0x7fffffffffffffffffffffffffffffff",
+                ]),
+                0..8,
+            ),
+            0..12,
+        )
+    ) {
+        let text: String = lines.iter().map(|line| line.join(" ") + "\n").collect();
+        let source = Source { name: "fog.s".into(), text: text.clone() };
+        let assembly = assemble(&source, &Options { target: Some(Arch::X86_64) });
+        prop_assert!(assembly.object.is_some() || !assembly.diagnostics.is_empty(), "{}", text);
+        for diagnostic in &assembly.diagnostics {
+            prop_assert!(diagnostic.span.start <= diagnostic.span.end);
+            prop_assert!(diagnostic.span.end as usize <= text.len());
+        }
+    }
+}

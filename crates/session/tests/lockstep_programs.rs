@@ -1,0 +1,115 @@
+//! Whole programs, step by step beside this computer's processor.
+#![cfg(all(target_os = "linux", target_arch = "x86_64"))]
+
+mod common;
+
+use std::io::Write;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Stdio;
+
+use sotto_isa::{Arch, FlagSet, NoNames};
+use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_object::{Image, write_executable};
+use sotto_session::native::{Native, NativeEvent};
+
+const R11: usize = 11;
+/// The trap flag is the tracer's, not the program's.
+const TRAP_FLAG: u64 = 0x100;
+
+/// Runs the image both ways, compares after every instruction, and returns how many there were.
+fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("program");
+    std::fs::write(&path, write_executable(image)).unwrap();
+    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o755)).unwrap();
+    let mut stdin = tempfile::tempfile().unwrap();
+    stdin.write_all(input).unwrap();
+    std::io::Seek::rewind(&mut stdin).unwrap();
+    let mut native =
+        Native::start(&path, &["at", "dusk"], Stdio::from(stdin), Stdio::null()).unwrap();
+
+    let mut process =
+        Process::start(image, &Startup::with_arguments(vec!["program".into()])).unwrap();
+    process.give_input(input);
+    process.close_input();
+    // The native stack has other strings and another size; the emulator goes on from a copy of it.
+    let state = native.cpu_state().unwrap();
+    let (start, end) = native.region("[stack]").unwrap().expect("a process has a stack");
+    let mut stack = vec![0; (end - start) as usize];
+    native.read(start, &mut stack).unwrap();
+    process.machine.memory_mut().load(start, &stack).unwrap();
+    process.machine.set_cpu_state(&state);
+
+    let mut undefined = FlagSet::NONE;
+    for count in 0.. {
+        assert!(count < 1_000_000, "{what}: no end in sight");
+        let (step, _, stop) = process.step();
+        let event = native.step().unwrap();
+        let text = step.instruction.as_ref().map_or("?".into(), |i| i.print(&NoNames));
+        match (stop, event) {
+            (Stop::Ended(Ending::Exited(ours)), NativeEvent::Exited(theirs)) => {
+                assert_eq!(ours, theirs, "{what}: exit status");
+                return count;
+            }
+            (Stop::Ended(Ending::Killed(signal, _)), NativeEvent::Signal(theirs)) => {
+                assert_eq!(signal.number(), theirs, "{what} at `{text}`");
+                return count;
+            }
+            (Stop::Budget, NativeEvent::Stepped) => {}
+            (ours, theirs) => panic!("{what} at `{text}`: {ours:?} here, {theirs:?} natively"),
+        }
+        // What one instruction leaves undefined stays so until something defines it.
+        let flags = step.effects.flags;
+        undefined = (undefined & !flags.written) | flags.undefined;
+        let ours = process.machine.cpu_state();
+        let theirs = native.cpu_state().unwrap();
+        for (number, name) in Arch::X86_64.storage_names().iter().enumerate() {
+            let mask = if number == R11 { !TRAP_FLAG } else { u64::MAX };
+            let (here, there) = (ours.registers[number] & mask, theirs.registers[number] & mask);
+            assert_eq!(here, there, "{what} after {count} and `{text}`: {name}");
+        }
+        assert_eq!(ours.flags & !undefined, theirs.flags & !undefined, "{what} after `{text}`");
+        for change in &step.effects.memory {
+            let mut bytes = vec![0; change.bytes as usize];
+            native.read(change.address, &mut bytes).unwrap();
+            let mut wide = [0; 8];
+            wide[..bytes.len()].copy_from_slice(&bytes);
+            assert_eq!(u64::from_le_bytes(wide), change.new, "{what} after `{text}`: memory");
+        }
+    }
+    unreachable!("the loop ends by returning")
+}
+
+#[test]
+fn test_programs_and_demos_run_as_they_do_natively() {
+    let mut programs = common::programs("x86-64");
+    let demos = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../sotto/demos");
+    for name in ["lamp.s", "tide.s", "flash.s"] {
+        let path = demos.join(name);
+        let text = std::fs::read_to_string(&path).unwrap();
+        programs.push(common::Program { path, text, input: vec![], output: vec![], status: 0 });
+    }
+    for program in programs {
+        let name = program.path.display().to_string();
+        let count = lockstep(&common::image(&name, &program.text), &program.input, &name);
+        assert!(count > 5, "{name} ended after {count} instructions");
+    }
+}
+
+#[test]
+fn faults_raise_the_signals_they_raise_natively() {
+    let cases = [
+        ("null", "mov rax, [8]"),
+        ("constant", "mov rax, _start\n mov byte [rax], 1"),
+        ("divide", "xor ecx, ecx\n div ecx"),
+        ("overflow", "mov eax, 0x80000000\n cdq\n mov ecx, -1\n idiv ecx"),
+        ("invalid", "ud2"),
+        ("astray", "mov eax, 0x1234\n jmp rax"),
+        ("stack", "mov rsp, 64\n push rax"),
+        ("end", "mov eax, 1"),
+    ];
+    for (name, body) in cases {
+        let text = format!(" .target x86-64\n .global _start\n_start: nop\n {body}\n");
+        lockstep(&common::image(name, &text), b"", name);
+    }
+}

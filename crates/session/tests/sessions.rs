@@ -1,0 +1,296 @@
+//! Stepping, going back, stopping and explaining, on both machines.
+
+mod common;
+
+use proptest::prelude::*;
+use sotto_machine::Signal;
+use sotto_session::{Session, StopReason};
+
+const TIDE: &str = " .target x86-64
+ .global _start
+ .data
+tide: dd 4, 7, 9
+ .text
+_start:
+ xor eax, eax
+ mov ecx, 3
+.next:
+ add eax, [tide + rcx*4 - 4]
+ call twice
+ loop .next
+ mov edi, eax
+ mov eax, 60
+ syscall
+twice:
+ push rbx
+ mov ebx, eax
+ add eax, ebx
+ pop rbx
+ ret
+";
+
+fn never() -> bool {
+    false
+}
+
+fn run_to_end(session: &mut Session) -> StopReason {
+    session.resume(&[], 10_000_000, &never)
+}
+
+#[test]
+fn programs_of_both_machines_keep_their_promises_run_and_stepped() {
+    for arch in ["x86-64", "arm64"] {
+        for program in common::programs(arch) {
+            let what = program.path.display().to_string();
+            let mut stepped_status = None;
+            for stepped in [false, true] {
+                let mut session = common::session(&program.text);
+                session.process_mut().give_input(&program.input);
+                session.process_mut().close_input();
+                if stepped {
+                    while session.step().1 == StopReason::Done {}
+                } else {
+                    assert_eq!(run_to_end(&mut session), StopReason::Ended, "{what}");
+                }
+                let ending = session.ending().expect("it ended");
+                assert_eq!(ending.shell_status(), program.status, "{what}");
+                let output: Vec<u8> =
+                    session.process().output().iter().flat_map(|o| o.bytes.clone()).collect();
+                assert_eq!(output, program.output, "{what}");
+                let moment = session.moment();
+                assert_eq!(*stepped_status.get_or_insert(moment), moment, "{what}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_step_reports_the_place_the_line_and_the_effects() {
+    let mut session = common::session(TIDE);
+    let report = session.step().0.unwrap();
+    assert_eq!(report.place.location().as_deref(), Some("lamp.s:7"));
+    assert_eq!(report.place.source.as_deref(), Some("xor eax, eax"));
+    assert_eq!(report.instruction, "xor eax, eax");
+    let changed: Vec<_> =
+        report.flags.iter().filter(|f| f.old != f.new && !f.undefined).map(|f| f.name).collect();
+    assert_eq!(changed, ["ZF", "PF"]);
+    session.step();
+    let report = session.step().0.unwrap();
+    assert_eq!((report.registers[0].name, report.registers[0].new), ("eax", 9));
+    assert_eq!(report.reads[0].place.name().as_deref(), Some("tide + 8"));
+    let report = session.step().0.unwrap();
+    assert_eq!(report.memory[0].on_stack.as_deref(), Some("rsp"));
+    assert_eq!(report.registers[0].name, "rsp");
+}
+
+#[test]
+fn a_syscall_is_reported_with_named_arguments() {
+    let text = include_str!("../../sotto/demos/lamp_arm64.s");
+    let mut session = common::session(text);
+    let call = loop {
+        if let Some(call) = session.step().0.unwrap().syscall {
+            break call;
+        }
+    };
+    let shown: Vec<_> = call
+        .arguments
+        .iter()
+        .map(|a| (a.name, a.shown.as_str(), a.words.as_deref().unwrap_or("")))
+        .collect();
+    assert_eq!(
+        shown,
+        [("fd", "1", "standard output"), ("buf", "text", "\"lamp lit\\n\""), ("count", "9", "")]
+    );
+    assert_eq!((call.name.as_str(), call.result), ("write", Some(9)));
+}
+
+#[test]
+fn over_steps_across_a_call_and_out_runs_to_the_return() {
+    let mut session = common::session(TIDE);
+    for _ in 0..3 {
+        session.step();
+    }
+    let (report, reason) = session.over(1000, &never);
+    assert!(report.is_none());
+    assert_eq!((reason, session.here().line), (StopReason::Done, Some(12)));
+    session.until_line(16);
+    assert_eq!(session.out(1000, &never), StopReason::Done);
+    assert_eq!(session.here().line, Some(12));
+}
+
+trait UntilLine {
+    fn until_line(&mut self, line: u32);
+}
+
+impl UntilLine for Session {
+    fn until_line(&mut self, line: u32) {
+        let address = self.resolve_place(&line.to_string()).unwrap();
+        assert_eq!(self.resume(&[address], 10_000, &never), StopReason::Place);
+    }
+}
+
+#[test]
+fn breakpoints_stop_every_time_or_when_their_condition_holds() {
+    let mut session = common::session(TIDE);
+    let twice = session.resolve_place("twice").unwrap();
+    session.add_breakpoint(twice, None);
+    for _ in 0..3 {
+        assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(1));
+        assert_eq!(session.here().symbol.as_deref(), Some("twice"));
+    }
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+
+    session.go_to(0);
+    session.remove_breakpoint(1).unwrap();
+    let condition = sotto_asm::parse_expression(session.arch(), "ecx == 2").unwrap();
+    session.add_breakpoint(twice, Some(("ecx == 2".into(), condition)));
+    assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(2));
+    assert_eq!(session.evaluate("ecx").unwrap().value, 2);
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert!(session.remove_breakpoint(7).is_err());
+}
+
+#[test]
+fn expressions_name_registers_symbols_and_memory() {
+    let mut session = common::session(TIDE);
+    session.step();
+    session.step();
+    for (text, wanted) in [
+        ("ecx + 1", 4),
+        ("[tide]", 4),
+        ("[tide + rcx*4 - 4]", 9),
+        ("byte [tide + 8]", 9),
+        ("tide == 0x402000", 1),
+        ("rsp & 15", 0),
+    ] {
+        assert_eq!(session.evaluate(text).unwrap().value, wanted, "{text}");
+    }
+    let error = session.evaluate("tyde").unwrap_err().to_string();
+    assert_eq!(error, "no symbol `tyde`; did you mean `tide`?");
+    assert_eq!(session.evaluate("[0]").unwrap_err().to_string(), "0x0 cannot be read");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(64))]
+
+    /// Going to any moment and back gives the state that was there.
+    #[test]
+    fn going_back_restores_registers_memory_and_output(first in 0u64..40, second in 0u64..40) {
+        let mut there = common::session(TIDE);
+        there.go_to(first);
+        let state = |session: &mut Session| {
+            let stack = session.stack(4, 4);
+            (session.process().machine.cpu_state(), stack, session.moment(), session.ending())
+        };
+        let wanted = state(&mut there);
+        let mut session = common::session(TIDE);
+        session.go_to(second);
+        session.go_to(first);
+        prop_assert_eq!(state(&mut session), wanted.clone());
+        let moment = session.moment();
+        if session.ending().is_none() && session.step().1 == StopReason::Done {
+            session.back(1);
+            prop_assert_eq!(session.moment(), moment);
+            prop_assert_eq!(state(&mut session), wanted);
+        }
+    }
+}
+
+#[test]
+fn faults_are_explained_with_their_place_and_remedy() {
+    let prologue = " .target x86-64\n .global _start\n .rodata\ntext: db \"fog\"\n .bss\nlog: .skip 8\n .text\n";
+    let cases: &[(&str, Signal, &str, &str)] = &[
+        ("_start: mov eax, 1\n mov edi, 2\n", Signal::SIGSEGV, "ran off the end", "exit call"),
+        ("_start: mov eax, 1\n ret\n", Signal::SIGSEGV, "returned to 0x1", "exit call"),
+        ("_start: mov rax, [8]\n", Signal::SIGSEGV, "read 0x8", ""),
+        ("_start: mov byte [text], 1\n", Signal::SIGSEGV, "write 0x402000", ".data"),
+        ("_start: xor ecx, ecx\n div ecx\n", Signal::SIGFPE, "division by zero", ""),
+        (
+            "_start: mov eax, 1\n mov edx, 9\n mov ecx, 3\n div ecx\n",
+            Signal::SIGFPE,
+            "does not fit",
+            "clear edx",
+        ),
+        (
+            "_start: mov eax, -1\n mov ecx, 2\n mov edx, 5\n idiv ecx\n",
+            Signal::SIGFPE,
+            "does not fit",
+            "`cdq`",
+        ),
+        ("_start: ud2\n", Signal::SIGILL, "invalid on purpose", ""),
+        ("_start: nop\n .byte 6\n", Signal::SIGILL, "06 ", "data"),
+        ("_start: int3\n", Signal::SIGTRAP, "breakpoint", ""),
+        ("_start: call _start\n", Signal::SIGSEGV, "where there is nothing", "calls itself"),
+        ("_start: mov rax, text\n jmp rax\n", Signal::SIGSEGV, "holds data, not code", ""),
+        (
+            "_start: mov ecx, 99\n mov rax, log\n mov eax, [rax + rcx*8 + 8000]\n",
+            Signal::SIGSEGV,
+            "read 0x",
+            "",
+        ),
+    ];
+    for (body, signal, message, help) in cases {
+        let mut session = common::session(&format!("{prologue}{body}"));
+        assert_eq!(run_to_end(&mut session), StopReason::Ended, "{body}");
+        let report = session.fault_report().unwrap_or_else(|| panic!("{body}"));
+        assert_eq!(report.signal, *signal, "{body}");
+        assert!(report.message.contains(message), "{body}: {}", report.message);
+        let remedy = report.help.clone().unwrap_or_default();
+        assert!(remedy.contains(help), "{body}: {remedy}");
+        assert_eq!(report.place.file.as_deref(), Some("lamp.s"), "{body}");
+        // Explaining leaves the session where it was.
+        assert_eq!(session.fault_report(), Some(report));
+    }
+}
+
+#[test]
+fn arm64_faults_are_explained_too() {
+    let prologue = " .target arm64\n .global _start\n .text\n";
+    let cases: &[(&str, Signal, &str, &str)] = &[
+        ("_start: mov x0, #1\n", Signal::SIGSEGV, "ran off the end", "exit call"),
+        ("_start: ret\n", Signal::SIGSEGV, "returned to 0x0", "x30"),
+        ("_start: ldr x0, [x1]\n", Signal::SIGSEGV, "read 0x0", ""),
+        ("_start: sub sp, sp, #8\n str x0, [sp]\n", Signal::SIGBUS, "multiple of 16", "stp"),
+        ("_start: mov x0, #2\n br x0\n", Signal::SIGBUS, "multiple of 4", ""),
+        ("_start: brk #0\n", Signal::SIGTRAP, "breakpoint", ""),
+        ("_start: .word 0\n", Signal::SIGILL, "invalid on purpose", ""),
+    ];
+    for (body, signal, message, help) in cases {
+        let mut session = common::session(&format!("{prologue}{body}"));
+        assert_eq!(run_to_end(&mut session), StopReason::Ended, "{body}");
+        let report = session.fault_report().unwrap_or_else(|| panic!("{body}"));
+        assert_eq!(report.signal, *signal, "{body}");
+        assert!(report.message.contains(message), "{body}: {}", report.message);
+        assert!(report.help.clone().unwrap_or_default().contains(help), "{body}");
+    }
+}
+
+#[test]
+fn back_from_a_fault_is_before_the_instruction_that_faulted() {
+    let mut session =
+        common::session(" .target x86-64\n .global _start\n_start: mov eax, 1\n mov rbx, [8]\n");
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    session.back(1);
+    assert_eq!((session.moment(), session.ending()), (1, None));
+    assert_eq!(session.here().line, Some(4));
+    session.back(1);
+    assert_eq!(session.moment(), 0);
+    assert_eq!(session.back(1), StopReason::AtStart);
+}
+
+#[test]
+fn reading_waits_for_input_and_goes_on_with_it() {
+    let program = &common::programs("x86-64").into_iter().find(|p| !p.input.is_empty()).unwrap();
+    let mut session = common::session(&program.text);
+    assert_eq!(run_to_end(&mut session), StopReason::NeedsInput);
+    let moment = session.moment();
+    assert_eq!(session.step().1, StopReason::NeedsInput);
+    assert_eq!(session.moment(), moment);
+    session.process_mut().give_input(&program.input);
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(session.ending().unwrap().shell_status(), program.status);
+    // Input that was given stays given.
+    session.go_to(0);
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(session.ending().unwrap().shell_status(), program.status);
+}
