@@ -475,6 +475,11 @@ impl<'s> Assembler<'s> {
 
     fn label(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {
         let definition = Definition::Label(self.here());
+        // Labels before data that is already there do not describe what comes now.
+        let described = |id: &SymbolId| self.symbols.get(*id).datum.is_some();
+        if self.open_labels.iter().any(described) {
+            self.open_labels.clear();
+        }
         let id = self.symbols.define(name, span, definition, self.scope)?;
         if !name.starts_with('.') {
             self.scope = Some(id.0);

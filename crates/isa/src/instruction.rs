@@ -94,11 +94,12 @@ impl Instruction {
         }
     }
 
-    /// The condition a conditional instruction tests, in words, if it is one.
-    pub fn condition_words(&self) -> Option<&'static str> {
+    /// What is the case when the condition of a conditional instruction holds, or does not hold, in
+    /// words; `None` if it has no condition.
+    pub fn condition_words(&self, holds: bool) -> Option<&'static str> {
         match self.arch {
-            Arch::X86_64 => x86::form(self.form).meaning.condition().map(x86::Cond::words),
-            Arch::Arm64 => arm64::form(self.form).meaning.condition().map(arm64::condition_words),
+            Arch::X86_64 => x86::form(self.form).meaning.condition_words(holds),
+            Arch::Arm64 => arm64::form(self.form).meaning.condition_words(holds),
         }
     }
 }

@@ -95,6 +95,17 @@ pub struct SyscallView {
     pub help: Option<String>,
 }
 
+/// What a conditional jump decided.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct BranchReport {
+    /// Whether it was taken.
+    pub taken: bool,
+    /// What is the case, in words: the condition, or its inverse if it was not taken.
+    pub condition: &'static str,
+    /// The flags it read: names and values.
+    pub flags: Vec<(&'static str, bool)>,
+}
+
 /// What a step did.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct StepReport {
@@ -112,8 +123,8 @@ pub struct StepReport {
     pub memory: Vec<MemoryReport>,
     /// Memory read.
     pub reads: Vec<MemoryReport>,
-    /// Whether a conditional jump was taken, and its condition in words.
-    pub branch: Option<(bool, &'static str)>,
+    /// What a conditional jump decided.
+    pub branch: Option<BranchReport>,
     /// The system call it made.
     pub syscall: Option<SyscallView>,
     /// The status that the program ended with, as a shell shows it.
@@ -155,8 +166,15 @@ pub(crate) fn describe_step(
     let arch = image.arch;
     let effects = &step.effects;
     let branch = (instruction.control() == Control::Branch).then(|| {
-        let words = instruction.condition_words().unwrap_or("its condition");
-        (after.machine.pc() != instruction.end(), words)
+        let tested = instruction.flags().tested;
+        let flags = arch.flags().iter().filter(|info| tested.contains(info.flag));
+        let taken = after.machine.pc() != instruction.end();
+        BranchReport {
+            taken,
+            condition: instruction.condition_words(taken).unwrap_or_default(),
+            // A jump changes no flags, so those after it are those it read.
+            flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
+        }
     });
     let memory = |address, bytes, old, new| MemoryReport {
         place: describe(address),

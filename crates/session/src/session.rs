@@ -231,6 +231,10 @@ impl Session {
             report::describe_step(&self.image, &describe, &step, instruction, &self.process);
         report.syscall = syscall.as_ref().map(|call| report::syscall_view(call, &self.image));
         report.ended = report::status(self.ending());
+        if report.ended.is_some() {
+            // What a call that never returns did to registers is nobody's concern.
+            report.registers.clear();
+        }
         let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };
         (Some(report), reason)
     }

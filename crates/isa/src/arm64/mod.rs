@@ -140,6 +140,18 @@ impl Meaning {
             _ => None,
         }
     }
+
+    /// What is the case when the condition, on flags or on a register, holds or does not.
+    pub fn condition_words(self, holds: bool) -> Option<&'static str> {
+        Some(match (self, holds) {
+            (Meaning::Cbz, true) | (Meaning::Cbnz, false) => "register zero",
+            (Meaning::Cbz, false) | (Meaning::Cbnz, true) => "register not zero",
+            _ => {
+                let cond = self.condition()?;
+                condition_words(if holds { cond } else { cond ^ 1 })
+            }
+        })
+    }
 }
 
 /// The field of an encoding that holds a register number.

@@ -129,6 +129,11 @@ impl Cond {
         }
     }
 
+    /// The condition that holds when this one does not: the encodings come in pairs.
+    pub const fn inverse(self) -> Cond {
+        Cond::ALL[self as usize ^ 1]
+    }
+
     /// The flags it reads.
     pub const fn tested(self) -> FlagSet {
         match self {
@@ -213,6 +218,22 @@ impl Meaning {
             Meaning::Jcc(cond) | Meaning::Setcc(cond) | Meaning::Cmovcc(cond) => Some(cond),
             _ => None,
         }
+    }
+
+    /// What is the case when the condition, on flags or on a counter, holds or does not.
+    pub fn condition_words(self, holds: bool) -> Option<&'static str> {
+        let (yes, no) = match self {
+            Meaning::Loop => ("rcx not zero", "rcx zero"),
+            Meaning::Loope => ("rcx not zero, and equal", "rcx zero, or not equal"),
+            Meaning::Loopne => ("rcx not zero, and not equal", "rcx zero, or equal"),
+            Meaning::Jrcxz => ("rcx zero", "rcx not zero"),
+            Meaning::Jecxz => ("ecx zero", "ecx not zero"),
+            _ => {
+                let cond = self.condition()?;
+                (cond.words(), cond.inverse().words())
+            }
+        };
+        Some(if holds { yes } else { no })
     }
 }
 

@@ -104,10 +104,13 @@ pub fn step(report: &StepReport) -> String {
     if let Some(flags) = flags_line(report) {
         line(flags);
     }
-    if let Some((taken, words)) = report.branch {
-        line(match taken {
-            true => format!("{}  {words}", paint(Tone::Changed, "taken")),
-            false => format!("not taken  it would be if {words}"),
+    if let Some(branch) = &report.branch {
+        let read: Vec<String> =
+            branch.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(*set))).collect();
+        let read = if read.is_empty() { String::new() } else { format!(" ({})", read.join(", ")) };
+        line(match branch.taken {
+            true => format!("{}: {}{read}", paint(Tone::Changed, "taken"), branch.condition),
+            false => format!("not taken: {}{read}", branch.condition),
         });
     }
     if let Some(call) = &report.syscall {
@@ -154,7 +157,7 @@ fn flags_line(report: &StepReport) -> Option<String> {
             format!("{} {} {}", flag.name, paint(Tone::Changed, &change), flag.word)
         })
         .collect();
-    if parts.is_empty() {
+    if parts.is_empty() && report.flags.iter().any(|flag| !flag.undefined) {
         parts.push(paint(Tone::Quiet, "unchanged"));
     }
     let undefined: Vec<&str> =

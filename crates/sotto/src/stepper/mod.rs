@@ -342,8 +342,8 @@ impl Stepper {
         for breakpoint in self.session.breakpoints() {
             let place = render::place_line(&self.session.place(breakpoint.address));
             let condition = breakpoint.condition.as_ref();
-            let when = condition.map(|(text, _)| format!("  when {text}")).unwrap_or_default();
-            self.print(&format!("{:>4}  {place}{when}", breakpoint.number));
+            let when = condition.map(|(text, _)| format!("when {text}  ")).unwrap_or_default();
+            self.print(&format!("{:>4}  {when}{place}", breakpoint.number));
         }
     }
 

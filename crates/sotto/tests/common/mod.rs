@@ -1,0 +1,79 @@
+//! Driving the built program on files in a temporary folder.
+#![allow(dead_code, reason = "each test file uses a part of this")]
+
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+
+/// A folder that goes away, with files in it.
+pub struct Folder(tempfile::TempDir);
+
+impl Folder {
+    /// A folder with these files.
+    pub fn new(files: &[(&str, &str)]) -> Folder {
+        let folder = Folder(tempfile::tempdir().unwrap());
+        for (name, text) in files {
+            folder.write(name, text);
+        }
+        folder
+    }
+
+    pub fn write(&self, name: &str, text: &str) {
+        std::fs::write(self.path(name), text).unwrap();
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.0.path().join(name)
+    }
+
+    /// `sotto WORDS`, to be run in the folder.
+    pub fn sotto(&self, words: &[&str]) -> Command {
+        let mut command = Command::cargo_bin("sotto").unwrap();
+        command.current_dir(self.0.path()).args(words).env("NO_COLOR", "1");
+        command
+    }
+
+    /// What `sotto WORDS` prints and how it ends, as one text.
+    pub fn transcript(&self, words: &[&str], input: &str) -> String {
+        let output = self.sotto(words).write_stdin(input).output().unwrap();
+        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).trim_end().to_string();
+        let (out, err) = (text(&output.stdout), text(&output.stderr));
+        let mut parts = Vec::new();
+        if !out.is_empty() {
+            parts.push(out);
+        }
+        if !err.is_empty() {
+            parts.push(format!("--- standard error\n{err}"));
+        }
+        parts.push(format!("--- status {}", output.status.code().unwrap_or(-1)));
+        parts.join("\n")
+    }
+}
+
+/// A demo program.
+pub fn demo(name: &str) -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("demos").join(name);
+    std::fs::read_to_string(path).unwrap()
+}
+
+/// The programs of a machine's test data: path, input, output, status.
+pub fn programs(arch: &str) -> Vec<(PathBuf, String, String, i32)> {
+    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../tests/data/programs").join(arch);
+    let mut programs: Vec<_> = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|entry| {
+            let path = entry.unwrap().path();
+            let text = std::fs::read_to_string(&path).unwrap();
+            let promise = |name: &str| {
+                let mut lines = text.lines().map(|line| line.trim_start_matches([';', '/', ' ']));
+                let found = lines.find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
+                found.unwrap_or("").replace("\\n", "\n")
+            };
+            let status = promise("status").parse().unwrap();
+            (path, promise("input"), promise("output"), status)
+        })
+        .collect();
+    programs.sort();
+    assert!(!programs.is_empty());
+    programs
+}

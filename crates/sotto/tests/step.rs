@@ -1,0 +1,86 @@
+//! `sotto step --plain`, on both machines, by script and by pipe.
+
+mod common;
+
+use common::{Folder, demo};
+
+#[test]
+fn every_step_shows_the_place_the_line_and_its_effects() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
+    let transcript = folder.transcript(&["step", "lamp.s", "--plain"], "step 5\n\nback 2\nresume\n");
+    insta::assert_snapshot!(transcript);
+}
+
+#[test]
+fn the_same_commands_step_an_arm_program() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp_arm64.s"))]);
+    let commands = "step 4\nstep 4\nflags\nuntil 17\nstep 2\nregisters x19 sp\nquit\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "lamp.s", "--plain"], commands));
+}
+
+#[test]
+fn the_tour_of_commands_reads_well() {
+    let folder = Folder::new(&[("flash.s", &demo("flash.s"))]);
+    let commands = "break at lit_seconds\nbreak at 46 when ebx == 2\nbreaks\nresume\nsource\nstep\nstack\nresume\n\
+                    show ebx\nunbreak 2\nover\nout\nmemory bright\ncode\nunshow ebx\nresume\noutput\nrewind\nregisters\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "flash.s", "--plain"], commands));
+}
+
+#[test]
+fn mistakes_at_the_prompt_are_explained_and_lose_nothing() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
+    let commands = "stpe\nuntil\nuntil nowhere\nuntil 9999\nshow raxx\nshow [0]\nmemory 0\nunbreak 4\nbreak at 14 when foo\nbr\nstep 0\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--plain"], commands));
+}
+
+#[test]
+fn a_fault_is_shown_and_can_be_gone_back_from() {
+    let text = " .target x86-64\n .global _start\n_start: mov eax, 5\n mov rbx, [rax]\n";
+    let folder = Folder::new(&[("fog.s", text)]);
+    insta::assert_snapshot!(folder.transcript(&["step", "fog.s", "--plain"], "resume\nback\nback\nback\n"));
+}
+
+#[test]
+fn input_is_waited_for_and_fed() {
+    let (path, ..) = common::programs("x86-64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let folder = Folder::new(&[]);
+    let commands = "resume\nfeed 40\nresume\noutput\n";
+    let transcript = folder.transcript(&["step", path.to_str().unwrap(), "--plain"], commands);
+    assert!(transcript.contains("the program waits for input"), "{transcript}");
+    assert!(transcript.contains("output: 40"), "{transcript}");
+    assert!(transcript.contains("ended with status 0"), "{transcript}");
+}
+
+#[test]
+fn places_on_the_command_line_and_commands_from_a_file() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s")), ("commands", "step\nquit\nstep\n")]);
+    let transcript = folder.transcript(&["step", "tide.s", "--at", "26", "--script", "commands"], "");
+    insta::assert_snapshot!(transcript);
+    let refused = folder.transcript(&["step", "tide.s", "--at", "tyde"], "");
+    assert!(refused.contains("error: no symbol `tyde`"), "{refused}");
+}
+
+#[test]
+fn steps_as_data_are_one_object_a_line() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
+    let mut command = folder.sotto(&["step", "lamp.s", "--plain", "--json"]);
+    let output = command.write_stdin("step 5\nregisters\n").output().unwrap();
+    let values: Vec<serde_json::Value> = String::from_utf8(output.stdout)
+        .unwrap()
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
+        .collect();
+    assert_eq!(values[1]["registers"][0]["name"], "eax");
+    assert_eq!(values[1]["registers"][0]["new"], "0x1");
+    let call = &values[5]["syscall"];
+    assert_eq!((&call["name"], &call["result"]), (&"write".into(), &9.into()));
+    assert_eq!(call["arguments"][1]["shown"], "text");
+    assert_eq!(values[7]["rdx"], "0x9");
+}
+
+#[test]
+fn a_program_without_its_source_is_stepped_by_its_symbols() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
+    folder.sotto(&["assemble", "lamp.s"]).assert().success();
+    insta::assert_snapshot!(folder.transcript(&["step", "lamp", "--plain"], "step 3\nmemory text 9\nsource\n"));
+}
