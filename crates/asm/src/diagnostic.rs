@@ -100,8 +100,27 @@ pub struct Note {
 }
 
 /// Something wrong in a source.
+///
+/// The [`Finding`] is behind a pointer, so that results that may hold one stay small.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Diagnostic {
+pub struct Diagnostic(Box<Finding>);
+
+impl std::ops::Deref for Diagnostic {
+    type Target = Finding;
+    fn deref(&self) -> &Finding {
+        &self.0
+    }
+}
+
+impl std::ops::DerefMut for Diagnostic {
+    fn deref_mut(&mut self) -> &mut Finding {
+        &mut self.0
+    }
+}
+
+/// What a diagnostic says.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Finding {
     /// What kind of thing.
     pub code: Code,
     /// How bad.
@@ -123,7 +142,7 @@ pub struct Diagnostic {
 impl Diagnostic {
     /// An error at a place.
     pub fn error(code: Code, span: Span, message: impl Into<String>) -> Diagnostic {
-        Diagnostic {
+        Diagnostic(Box::new(Finding {
             code,
             severity: Severity::Error,
             message: message.into(),
@@ -132,7 +151,7 @@ impl Diagnostic {
             notes: Vec::new(),
             help: None,
             replacement: None,
-        }
+        }))
     }
 
     /// The same with a few words at the place.

@@ -172,7 +172,11 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
     let mut diagnostics = Vec::new();
     let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
     let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
-    let line_of = |span: Span| (0, assembler.source.location(span.start).line);
+    let line_starts: Vec<usize> =
+        assembler.source.text.match_indices('\n').map(|(at, _)| at + 1).collect();
+    let line_of = |span: Span| {
+        (0, line_starts.partition_point(|&start| start <= span.start as usize) as u32 + 1)
+    };
     for symbol in &assembler.symbols.symbols {
         let mut place = Place::Undefined;
         let mut absolute_anchor = None;

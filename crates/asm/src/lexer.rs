@@ -37,10 +37,44 @@ pub struct Cursor<'a> {
     last_end: usize,
 }
 
-const OPERATORS: [&str; 32] = [
-    "<<", ">>", "&&", "||", "==", "!=", "<=", ">=", "+", "-", "*", "/", "%", "~", "!", "&", "|",
-    "^", "<", ">", "(", ")", "[", "]", ",", ":", "=", "#", "$", "{", "}", "@",
-];
+/// The punctuation that starts with these two bytes.
+fn operator(first: u8, second: u8) -> Option<&'static str> {
+    Some(match (first, second) {
+        (b'<', b'<') => "<<",
+        (b'>', b'>') => ">>",
+        (b'&', b'&') => "&&",
+        (b'|', b'|') => "||",
+        (b'=', b'=') => "==",
+        (b'!', b'=') => "!=",
+        (b'<', b'=') => "<=",
+        (b'>', b'=') => ">=",
+        (b'+', _) => "+",
+        (b'-', _) => "-",
+        (b'*', _) => "*",
+        (b'/', _) => "/",
+        (b'%', _) => "%",
+        (b'~', _) => "~",
+        (b'!', _) => "!",
+        (b'&', _) => "&",
+        (b'|', _) => "|",
+        (b'^', _) => "^",
+        (b'<', _) => "<",
+        (b'>', _) => ">",
+        (b'(', _) => "(",
+        (b')', _) => ")",
+        (b'[', _) => "[",
+        (b']', _) => "]",
+        (b',', _) => ",",
+        (b':', _) => ":",
+        (b'=', _) => "=",
+        (b'#', _) => "#",
+        (b'$', _) => "$",
+        (b'{', _) => "{",
+        (b'}', _) => "}",
+        (b'@', _) => "@",
+        _ => return None,
+    })
+}
 
 fn is_word_start(b: u8) -> bool {
     b.is_ascii_alphabetic() || b == b'_' || b == b'.' || b >= 0x80
@@ -181,11 +215,9 @@ impl<'a> Cursor<'a> {
         if first == b'"' || first == b'\'' {
             return self.quoted(start, first);
         }
-        for op in OPERATORS {
-            if bytes[start..].starts_with(op.as_bytes()) {
-                self.at += op.len();
-                return Ok((Tok::Op(op), self.span(start)));
-            }
+        if let Some(op) = operator(first, second) {
+            self.at += op.len();
+            return Ok((Tok::Op(op), self.span(start)));
         }
         let c = self.text[start..].chars().next().unwrap_or(' ');
         self.at += c.len_utf8();
@@ -431,7 +463,7 @@ mod tests {
         assert_eq!(tokens("1f", Arch::X86_64).unwrap(), [Tok::LabelRef(1, true)]);
         assert_eq!(tokens("0b", Arch::X86_64).unwrap(), [Tok::LabelRef(0, false)]);
         let octal = tokens("017", Arch::X86_64).unwrap_err();
-        assert_eq!(octal.help.unwrap(), "write `0o17` for octal, `17` for decimal");
+        assert_eq!(octal.help.as_deref().unwrap(), "write `0o17` for octal, `17` for decimal");
         assert_eq!(tokens("12a", Arch::X86_64).unwrap_err().code, Code::BadNumber);
     }
 

@@ -24,7 +24,7 @@ mod symbols;
 mod x86;
 
 pub use assembler::{Assembly, Options, assemble, assemble_instruction};
-pub use diagnostic::{Code, Diagnostic, Note, Severity};
+pub use diagnostic::{Code, Diagnostic, Finding, Note, Severity};
 pub use expr::{Binary, EvalError, Expr, Unary, parse_expression};
 pub use infer::Inference;
 pub use source::{Location, Source, Span};

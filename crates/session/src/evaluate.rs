@@ -45,7 +45,7 @@ pub(crate) fn evaluate(
     text: &str,
 ) -> Result<Evaluated, EvaluateError> {
     let expr = sotto_asm::parse_expression(image.arch, text)
-        .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message))?;
+        .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
     value(image, process, &expr)
 }
 

@@ -18,7 +18,8 @@ pub use evaluate::{EvaluateError, Evaluated};
 pub use fault::{FaultReport, RegisterValue};
 pub use place::{Place, SourceText};
 pub use report::{
-    BranchReport, FlagReport, MemoryReport, RegisterReport, StepReport, SyscallArgument, SyscallView,
+    BranchReport, FlagReport, MemoryReport, RegisterReport, StepReport, SyscallArgument,
+    SyscallView,
 };
 pub use session::{Breakpoint, Session, SessionError, StopReason};
 pub use stack::{StackSlot, StackView};

@@ -94,7 +94,9 @@ fn divisions_invalid_instructions_and_stray_returns_have_their_signals() {
 
 #[test]
 fn suspicious_system_calls_are_noticed() {
-    let folder = x86("        mov eax, 4\n        syscall\n        mov eax, 1\n        xor edi, edi\n        syscall\n        mov eax, 60\n        syscall\n");
+    let folder = x86(
+        "        mov eax, 4\n        syscall\n        mov eax, 1\n        xor edi, edi\n        syscall\n        mov eax, 60\n        syscall\n",
+    );
     insta::assert_snapshot!(folder.transcript(&["run", "lamp.s"], ""), @r"
     --- standard error
     notice: system call 4 is not modelled on x86-64; it returned ENOSYS; 4 is `write` on 32-bit x86; on x86-64 `write` is 1
@@ -154,8 +156,16 @@ fn hostile_files_are_refused_by_name() {
     let good = std::fs::read(folder.path("lamp")).unwrap();
     for (name, change) in [
         ("cut", good[..100].to_vec()),
-        ("machine", { let mut b = good.clone(); b[18] = 8; b }),
-        ("offset", { let mut b = good.clone(); b[64 + 15] = 0xff; b }),
+        ("machine", {
+            let mut b = good.clone();
+            b[18] = 8;
+            b
+        }),
+        ("offset", {
+            let mut b = good.clone();
+            b[64 + 15] = 0xff;
+            b
+        }),
         ("only_magic", b"\x7fELF".to_vec()),
     ] {
         std::fs::write(folder.path(name), change).unwrap();

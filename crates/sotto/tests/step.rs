@@ -7,7 +7,8 @@ use common::{Folder, demo};
 #[test]
 fn every_step_shows_the_place_the_line_and_its_effects() {
     let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
-    let transcript = folder.transcript(&["step", "lamp.s", "--plain"], "step 5\n\nback 2\nresume\n");
+    let transcript =
+        folder.transcript(&["step", "lamp.s", "--plain"], "step 5\n\nback 2\nresume\n");
     insta::assert_snapshot!(transcript);
 }
 
@@ -37,7 +38,9 @@ fn mistakes_at_the_prompt_are_explained_and_lose_nothing() {
 fn a_fault_is_shown_and_can_be_gone_back_from() {
     let text = " .target x86-64\n .global _start\n_start: mov eax, 5\n mov rbx, [rax]\n";
     let folder = Folder::new(&[("fog.s", text)]);
-    insta::assert_snapshot!(folder.transcript(&["step", "fog.s", "--plain"], "resume\nback\nback\nback\n"));
+    insta::assert_snapshot!(
+        folder.transcript(&["step", "fog.s", "--plain"], "resume\nback\nback\nback\n")
+    );
 }
 
 #[test]
@@ -54,7 +57,8 @@ fn input_is_waited_for_and_fed() {
 #[test]
 fn places_on_the_command_line_and_commands_from_a_file() {
     let folder = Folder::new(&[("tide.s", &demo("tide.s")), ("commands", "step\nquit\nstep\n")]);
-    let transcript = folder.transcript(&["step", "tide.s", "--at", "26", "--script", "commands"], "");
+    let transcript =
+        folder.transcript(&["step", "tide.s", "--at", "26", "--script", "commands"], "");
     insta::assert_snapshot!(transcript);
     let refused = folder.transcript(&["step", "tide.s", "--at", "tyde"], "");
     assert!(refused.contains("error: no symbol `tyde`"), "{refused}");
@@ -82,5 +86,7 @@ fn steps_as_data_are_one_object_a_line() {
 fn a_program_without_its_source_is_stepped_by_its_symbols() {
     let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
     folder.sotto(&["assemble", "lamp.s"]).assert().success();
-    insta::assert_snapshot!(folder.transcript(&["step", "lamp", "--plain"], "step 3\nmemory text 9\nsource\n"));
+    insta::assert_snapshot!(
+        folder.transcript(&["step", "lamp", "--plain"], "step 3\nmemory text 9\nsource\n")
+    );
 }

@@ -41,7 +41,9 @@ fn explanations_come_from_the_tables() {
 #[test]
 fn every_mnemonic_can_be_explained_as_data() {
     let folder = Folder::new(&[]);
-    for name in ["mov", "jnz", "sal", "movsxd", "b.hs", "ldp", "exit_group", "rax", "xzr", "zf", "n"] {
+    for name in
+        ["mov", "jnz", "sal", "movsxd", "b.hs", "ldp", "exit_group", "rax", "xzr", "zf", "n"]
+    {
         let output = folder.sotto(&["explain", name, "--json"]).output().unwrap();
         assert!(output.status.success(), "{name}");
         for line in String::from_utf8(output.stdout).unwrap().lines() {

@@ -179,7 +179,7 @@ pub(super) fn cset<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &m
 fn address<O>(cpu: &Cpu, op: &Op<O>) -> Result<(u64, u64)> {
     let base = cpu.get(op.n);
     // Source: Arm ARM, D1.8.2 "SP alignment checking"; Linux turns it on.
-    if op.n == SP && base % 16 != 0 {
+    if op.n == SP && !base.is_multiple_of(16) {
         return Err(Box::new(Fault::StackAlignment));
     }
     let offset = match op.second {

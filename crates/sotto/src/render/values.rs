@@ -17,7 +17,7 @@ pub fn value(value: u64, bits: u32) -> String {
     let unused = 64 - bits;
     let signed = ((value << unused) as i64) >> unused;
     let mut readings = Vec::new();
-    if signed < 0 && signed >= -(1 << 31) {
+    if (-(1 << 31)..0).contains(&signed) {
         readings.push(signed.to_string());
         if bits < 32 {
             readings.push(value.to_string());

@@ -325,7 +325,7 @@ impl Stepper {
                 // Names are looked up now, so that a misspelt one is told at once.
                 self.session.evaluate(text).map_err(|error| error.to_string())?;
                 let expr = sotto_asm::parse_expression(self.session.arch(), text);
-                Some((text.to_string(), expr.map_err(|diagnostic| diagnostic.message)?))
+                Some((text.to_string(), expr.map_err(|diagnostic| diagnostic.message.clone())?))
             }
             None => None,
         };
