@@ -6,7 +6,6 @@
 pub enum Errno {
     EBADF = 9,
     EFAULT = 14,
-    EINVAL = 22,
     ENOSYS = 38,
 }
 
@@ -16,7 +15,6 @@ impl Errno {
         match self {
             Errno::EBADF => "EBADF",
             Errno::EFAULT => "EFAULT",
-            Errno::EINVAL => "EINVAL",
             Errno::ENOSYS => "ENOSYS",
         }
     }
@@ -26,7 +24,6 @@ impl Errno {
         match self {
             Errno::EBADF => "bad file descriptor",
             Errno::EFAULT => "bad address",
-            Errno::EINVAL => "invalid argument",
             Errno::ENOSYS => "function not implemented",
         }
     }
@@ -38,7 +35,7 @@ impl Errno {
 
     /// The error behind a system call's result, if it is one that we model.
     pub fn of_result(result: i64) -> Option<Errno> {
-        [Errno::EBADF, Errno::EFAULT, Errno::EINVAL, Errno::ENOSYS]
+        [Errno::EBADF, Errno::EFAULT, Errno::ENOSYS]
             .into_iter()
             .find(|errno| errno.result() == result)
     }

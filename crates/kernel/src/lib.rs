@@ -16,6 +16,6 @@ mod syscalls;
 pub mod table;
 
 pub use errno::Errno;
-pub use load::Startup;
+pub use load::{StartError, Startup};
 pub use process::{Ending, Output, Process, ProcessSnapshot, Progress, Stop};
 pub use report::{ArgumentReport, Notice, SyscallReport};

@@ -4,7 +4,7 @@
 //! same way; getauxval(3) for the vector's types.
 
 use sotto_isa::Arch;
-use sotto_machine::{Machine, Permissions};
+use sotto_machine::{Machine, MapError, Permissions};
 use sotto_object::Image;
 
 /// Address after the last byte of the stack.
@@ -33,6 +33,22 @@ impl Startup {
     }
 }
 
+/// Why a program cannot be started.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum StartError {
+    /// Arguments and environment are larger than a quarter of the stack.
+    #[error("the arguments are too long for the stack")]
+    ArgumentsTooLong,
+    /// A segment, or the stack, cannot be mapped beside the others.
+    #[error("the segment at {address:#x} cannot be loaded: {source}")]
+    Segment {
+        /// Its first address.
+        address: u64,
+        /// What is wrong with it.
+        source: MapError,
+    },
+}
+
 // Auxiliary vector types. Source: getauxval(3), <elf.h>.
 const AT_NULL: u64 = 0;
 const AT_PAGESZ: u64 = 6;
@@ -49,7 +65,11 @@ const AT_RANDOM: u64 = 25;
 const AT_EXECFN: u64 = 31;
 
 /// Maps an image and the stack, and sets the program counter and the stack pointer.
-pub(crate) fn load(image: &Image, startup: &Startup) -> Machine {
+///
+/// # Errors
+///
+/// If a segment cannot be mapped beside the others and the stack.
+pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartError> {
     let mut machine = Machine::new(image.arch);
     for segment in &image.segments {
         if segment.memory_size == 0 {
@@ -61,18 +81,25 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Machine {
             (false, false) => "constants",
         };
         let permissions = Permissions { read: true, write: segment.write, execute: segment.exec };
-        machine.memory_mut().map(name, segment.address, segment.memory_size, permissions);
+        machine
+            .memory_mut()
+            .map(name, segment.address, segment.memory_size, permissions)
+            .map_err(|source| StartError::Segment { address: segment.address, source })?;
         machine
             .memory_mut()
             .load(segment.address, &segment.data)
             .expect("the segment was mapped just now");
     }
     let permissions = Permissions { read: true, write: true, execute: false };
-    machine.memory_mut().map("stack", STACK_TOP - STACK_BYTES, STACK_BYTES, permissions);
+    let stack = STACK_TOP - STACK_BYTES;
+    machine
+        .memory_mut()
+        .map("stack", stack, STACK_BYTES, permissions)
+        .map_err(|source| StartError::Segment { address: stack, source })?;
     let stack_pointer = build_stack(&mut machine, image, startup);
     machine.set_register(image.arch.stack_pointer(), stack_pointer);
     machine.set_register(image.arch.pc(), image.entry);
-    machine
+    Ok(machine)
 }
 
 /// Lays out strings, auxiliary vector, environment and arguments; returns the stack pointer.

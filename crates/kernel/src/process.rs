@@ -4,7 +4,7 @@ use sotto_isa::Arch;
 use sotto_machine::{Event, Fault, Machine, Signal, Snapshot, Step};
 use sotto_object::Image;
 
-use crate::load::{self, MAX_STRING_BYTES, Startup};
+use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
 use crate::report::{self, SyscallReport};
 use crate::syscalls::{self, Outcome};
 use crate::{Errno, table};
@@ -98,14 +98,14 @@ impl Process {
     ///
     /// # Errors
     ///
-    /// If arguments and environment are larger than a quarter of the stack.
-    pub fn start(image: &Image, startup: &Startup) -> Result<Process, Errno> {
+    /// See [`StartError`].
+    pub fn start(image: &Image, startup: &Startup) -> Result<Process, StartError> {
         let strings = startup.arguments.iter().chain(&startup.environment);
         if strings.map(|text| text.len() + 9).sum::<usize>() > MAX_STRING_BYTES {
-            return Err(Errno::EINVAL);
+            return Err(StartError::ArgumentsTooLong);
         }
         Ok(Process {
-            machine: load::load(image, startup),
+            machine: load::load(image, startup)?,
             executed: 0,
             ending: None,
             input: Vec::new(),

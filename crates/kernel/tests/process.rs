@@ -2,7 +2,7 @@
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, Storage};
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Ending, Process, StartError, Startup, Stop};
 use sotto_object::{Image, LinkOptions, link};
 
 fn image(text: &str) -> Image {
@@ -79,7 +79,20 @@ fn the_stack_holds_arguments_environment_and_auxiliary_vector() {
 fn too_many_arguments_are_refused() {
     let long = "x".repeat(3 << 20);
     let startup = Startup::with_arguments(vec!["lamp".into(), long]);
-    assert!(Process::start(&image(LAMP), &startup).is_err());
+    let error = Process::start(&image(LAMP), &startup).err();
+    assert_eq!(error, Some(StartError::ArgumentsTooLong));
+}
+
+#[test]
+fn segments_that_do_not_fit_beside_each_other_or_the_stack_are_refused() {
+    let startup = Startup::with_arguments(vec!["lamp".into()]);
+    for address in [0x40_1800, 0x7fff_ffff_0000] {
+        let mut image = image(LAMP);
+        let mut second = image.segments[0].clone();
+        second.address = address;
+        image.segments.push(second);
+        assert!(matches!(Process::start(&image, &startup), Err(StartError::Segment { .. })));
+    }
 }
 
 #[test]

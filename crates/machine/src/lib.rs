@@ -20,7 +20,7 @@ pub use effects::{FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffe
 pub use engine::{Event, Run};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};
-pub use memory::{Memory, MemorySnapshot, PAGE_BYTES, Permissions, Region};
+pub use memory::{MapError, Memory, MemorySnapshot, PAGE_BYTES, Permissions, Region};
 
 /// Watches memory accesses of executed instructions.
 pub trait Observer {

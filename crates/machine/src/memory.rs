@@ -75,6 +75,20 @@ pub struct Memory {
     code_written: bool,
 }
 
+/// Why a range cannot be mapped.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum MapError {
+    /// There are no bytes in it.
+    #[error("the range is empty")]
+    Empty,
+    /// It reaches beyond the address space.
+    #[error("the range reaches beyond the address space")]
+    Wraps,
+    /// A page of it is mapped already.
+    #[error("a page of the range is in use already")]
+    Overlaps,
+}
+
 /// Memory at a moment.
 #[derive(Clone)]
 pub struct MemorySnapshot {
@@ -107,20 +121,31 @@ impl Memory {
 
     /// Maps `bytes` bytes from `start`, rounded out to pages, filled with zeros.
     ///
-    /// # Panics
+    /// # Errors
     ///
-    /// If the range is empty, wraps round, or overlaps a mapped region.
-    pub fn map(&mut self, name: &str, start: u64, bytes: u64, permissions: Permissions) {
-        let used_end = start.checked_add(bytes).expect("a region does not wrap round");
+    /// [`MapError`]; nothing is mapped then.
+    pub fn map(
+        &mut self,
+        name: &str,
+        start: u64,
+        bytes: u64,
+        permissions: Permissions,
+    ) -> Result<(), MapError> {
         let first = start & !(PAGE_BYTES - 1);
-        let end = used_end.next_multiple_of(PAGE_BYTES);
-        assert!(bytes > 0, "a region is not empty");
+        let used_end = start.checked_add(bytes).ok_or(MapError::Wraps)?;
+        let end = used_end.checked_next_multiple_of(PAGE_BYTES).ok_or(MapError::Wraps)?;
+        if bytes == 0 {
+            return Err(MapError::Empty);
+        }
         let at = self.regions.partition_point(|region| region.start < first);
         let clear_before = at == 0 || self.regions[at - 1].end <= first;
         let clear_after = self.regions.get(at).is_none_or(|next| next.start >= end);
-        assert!(clear_before && clear_after, "regions do not overlap");
+        if !(clear_before && clear_after) {
+            return Err(MapError::Overlaps);
+        }
         let name = name.to_string();
         self.regions.insert(at, Region { start: first, end, used_end, permissions, name });
+        Ok(())
     }
 
     /// The mapped regions, by ascending address.
@@ -482,8 +507,12 @@ mod tests {
     #[test]
     fn accesses_are_checked_byte_by_byte_and_writes_are_whole_or_nothing() {
         let mut memory = Memory::new();
-        memory.map("data", 0x1000, 0x1000, RW);
-        memory.map("code", 0x3000, 10, RX);
+        memory.map("data", 0x1000, 0x1000, RW).unwrap();
+        memory.map("code", 0x3000, 10, RX).unwrap();
+        // The second half of a page that is in use, nothing, and more than there is.
+        assert_eq!(memory.map("fog", 0x3800, 8, RW), Err(MapError::Overlaps));
+        assert_eq!(memory.map("fog", 0x9000, 0, RW), Err(MapError::Empty));
+        assert_eq!(memory.map("fog", u64::MAX - 4, 8, RW), Err(MapError::Wraps));
         memory.write(0x1ffc, 0x1122_3344_u32.to_le_bytes()).unwrap();
         let fault = memory.write(0x1ffc, [0xff; 8]).unwrap_err();
         assert_eq!((fault.address, fault.kind), (0x2000, MemoryFaultKind::Unmapped));
@@ -495,7 +524,7 @@ mod tests {
     #[test]
     fn code_ends_where_its_region_was_asked_to_end() {
         let mut memory = Memory::new();
-        memory.map("code", 0x3000, 10, RX);
+        memory.map("code", 0x3000, 10, RX).unwrap();
         let mut bytes = [0; 15];
         assert_eq!(memory.fetch(0x3000, &mut bytes), Ok(10));
         assert_eq!(memory.fetch(0x3009, &mut bytes), Ok(1));
@@ -505,7 +534,7 @@ mod tests {
     #[test]
     fn a_snapshot_keeps_what_was_and_shares_what_is_the_same() {
         let mut memory = Memory::new();
-        memory.map("data", 0x1000, 0x3000, RW);
+        memory.map("data", 0x1000, 0x3000, RW).unwrap();
         memory.write(0x1000, [1]).unwrap();
         memory.write(0x2000, [2]).unwrap();
         let first = memory.snapshot();
@@ -524,7 +553,7 @@ mod tests {
         #[test]
         fn what_was_written_last_is_read(writes in proptest::collection::vec((0u64..0x2ff8, any::<u64>()), 1..50)) {
             let mut memory = Memory::new();
-            memory.map("data", 0x1000, 0x3000, RW);
+            memory.map("data", 0x1000, 0x3000, RW).unwrap();
             let mut model = vec![0u8; 0x3000];
             for (at, value) in writes {
                 memory.write(0x1000 + at, value.to_le_bytes()).unwrap();

@@ -2,7 +2,7 @@
 
 use sotto_asm::Expr;
 use sotto_isa::{Arch, Control, Instruction, Storage};
-use sotto_kernel::{Ending, Errno, Process, ProcessSnapshot, Startup, Stop, SyscallReport};
+use sotto_kernel::{Ending, Process, ProcessSnapshot, StartError, Startup, Stop, SyscallReport};
 use sotto_object::Image;
 
 use crate::evaluate::{self, EvaluateError, Evaluated};
@@ -49,9 +49,9 @@ pub enum StopReason {
 /// What cannot be done.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum SessionError {
-    /// Arguments and environment do not fit on the stack.
-    #[error("the arguments are too long for the stack")]
-    ArgumentsTooLong,
+    /// The program cannot be started.
+    #[error(transparent)]
+    Start(#[from] StartError),
     /// No code at the place.
     #[error("no code at {0}")]
     NoCode(String),
@@ -61,12 +61,6 @@ pub enum SessionError {
     /// No breakpoint has this number.
     #[error("no breakpoint {0}")]
     NoBreakpoint(u32),
-}
-
-impl From<Errno> for SessionError {
-    fn from(_: Errno) -> SessionError {
-        SessionError::ArgumentsTooLong
-    }
 }
 
 /// A process being examined.
@@ -85,7 +79,7 @@ impl Session {
     ///
     /// # Errors
     ///
-    /// [`SessionError::ArgumentsTooLong`].
+    /// [`SessionError::Start`].
     pub fn start(
         image: Image,
         sources: Vec<SourceText>,

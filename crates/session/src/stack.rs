@@ -49,7 +49,10 @@ pub(crate) fn view(session: &mut Session, below: u64, count: u64) -> StackView {
 }
 
 fn meaning(session: &mut Session, value: u64) -> Option<String> {
-    if session.image().segment_at(value)?.exec {
+    let Some(segment) = session.image().segment_at(value) else {
+        return text_at(session, value).map(|text| format!("address of {text}"));
+    };
+    if segment.exec {
         let place = session.place(value);
         let name = place.name()?;
         let after_call = returns_from_call(session, value);
@@ -60,6 +63,24 @@ fn meaning(session: &mut Session, value: u64) -> Option<String> {
         });
     }
     session.place(value).name().map(|name| format!("address of {name}"))
+}
+
+/// The text at an address on the stack, quoted: an argument or a variable of the environment.
+fn text_at(session: &mut Session, address: u64) -> Option<String> {
+    const LONGEST: u64 = 40;
+    let memory = session.process_mut().machine.memory_mut();
+    if memory.region_at(address)?.name != "stack" {
+        return None;
+    }
+    let mut text = String::new();
+    for at in address..address + LONGEST {
+        match memory.read::<1>(at).ok()? {
+            [0] if !text.is_empty() => return Some(format!("{text:?}")),
+            [byte @ 0x20..=0x7e] => text.push(byte as char),
+            _ => return None,
+        }
+    }
+    Some(format!("{text:?}..."))
 }
 
 /// Whether the instruction before this address is a call.

@@ -171,9 +171,9 @@ impl Benches {
         let native = Native::start(&path, &[], Stdio::null(), Stdio::null()).unwrap();
         let mut machine = Machine::new(Arch::X86_64);
         let all = Permissions { read: true, write: true, execute: true };
-        machine.memory_mut().map("code", CODE, CODE_BYTES, all);
+        machine.memory_mut().map("code", CODE, CODE_BYTES, all).unwrap();
         let data = Permissions { execute: false, ..all };
-        machine.memory_mut().map("data", DATA, DATA_BYTES, data);
+        machine.memory_mut().map("data", DATA, DATA_BYTES, data).unwrap();
         Benches { native, machine }
     }
 

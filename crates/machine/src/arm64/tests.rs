@@ -13,8 +13,8 @@ const NONE: FlagSet = FlagSet::NONE;
 fn machine() -> Machine {
     let mut machine = Machine::new(Arch::Arm64);
     let permissions = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, permissions);
-    machine.memory_mut().map("data", DATA, 0x1000, permissions);
+    machine.memory_mut().map("code", CODE, 0x1000, permissions).unwrap();
+    machine.memory_mut().map("data", DATA, 0x1000, permissions).unwrap();
     machine.set_register(Storage(31), DATA + 0x800);
     machine
 }

@@ -72,7 +72,13 @@ fn source_text(place: &Place) -> Option<String> {
     let unlabelled = label
         .and_then(|label| source.strip_prefix(label.as_str())?.strip_prefix(':'))
         .filter(|rest| !rest.trim().is_empty());
-    Some(unlabelled.unwrap_or(source).split_whitespace().collect::<Vec<_>>().join(" "))
+    let text = unlabelled.unwrap_or(source).split_whitespace().collect::<Vec<_>>().join(" ");
+    // Only for the eye: a mark inside a text is taken for a comment, and shown a little fainter.
+    let comment = [" ; ", " // "].iter().filter_map(|mark| text.find(mark)).min();
+    Some(match comment {
+        Some(at) => format!("{}{}", &text[..at], paint(Tone::Quiet, &text[at..])),
+        None => text,
+    })
 }
 
 /// Location, symbol and text of an instruction, in columns.
