@@ -201,8 +201,10 @@ pub(crate) fn operands(
             return Err(cursor.unexpected(token, span, "at most four operands"));
         }
     }
-    cursor.expect_end("after the operands")?;
-    Ok(operands)
+    match cursor.next()? {
+        (Tok::End, _) => Ok(operands),
+        (token, span) => Err(cursor.unexpected(token, span, "`,` or the end of the line")),
+    }
 }
 
 /// An error of the encoder, with its place.
@@ -231,6 +233,9 @@ pub(crate) fn encode_diagnostic(
                 text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
             }
             let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
+            if let Some(name) = whole_register(operands) {
+                return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
+            }
             match register_widths(operands) {
                 Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),
                 None => error,
@@ -259,6 +264,19 @@ pub(crate) fn encode_diagnostic(
             Diagnostic::error(Code::BadAddress, at(operand), message)
         }
         _ => Diagnostic::error(Code::UnknownInstruction, span, message),
+    }
+}
+
+/// The 64-bit name of a 32-bit register that stands alone: `push eax` means `push rax`.
+fn whole_register(operands: &[Spanned]) -> Option<&'static str> {
+    use sotto_isa::{Operand, Reg, RegKind, Width};
+    match operands {
+        [Spanned { parsed: crate::operand::Parsed::Fixed(Operand::Reg(reg)), .. }]
+            if reg.kind == RegKind::Dword =>
+        {
+            Some(Reg::x86(Width::W64, reg.number).name())
+        }
+        _ => None,
     }
 }
 

@@ -202,6 +202,14 @@ fn align(
     Ok(())
 }
 
+/// Takes the name of a symbol.
+fn symbol_name<'a>(cursor: &mut Cursor<'a>) -> Result<(&'a str, Span), Diagnostic> {
+    match cursor.next()? {
+        (Tok::Word(name), span) => Ok((name, span)),
+        (token, span) => Err(cursor.unexpected(token, span, "the name of a symbol")),
+    }
+}
+
 /// `.global NAME, ...` and its like.
 fn binding(
     assembler: &mut Assembler,
@@ -210,10 +218,7 @@ fn binding(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     loop {
-        let (token, span) = cursor.next()?;
-        let Tok::Word(symbol) = token else {
-            return Err(cursor.unexpected(token, span, "the name of a symbol"));
-        };
+        let (symbol, span) = symbol_name(cursor)?;
         match name {
             ".weak" => assembler.set_binding(symbol, span, Binding::Weak),
             ".local" => {
@@ -235,10 +240,7 @@ fn symbol_type(
     _: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    let (token, span) = cursor.next()?;
-    let Tok::Word(name) = token else {
-        return Err(cursor.unexpected(token, span, "the name of a symbol"));
-    };
+    let (name, span) = symbol_name(cursor)?;
     cursor.expect(",", "after the symbol")?;
     let _marked = cursor.eat("%")? || cursor.eat("@")?;
     let (token, kind_span) = cursor.next()?;
@@ -260,10 +262,7 @@ fn symbol_size(
     _: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    let (token, span) = cursor.next()?;
-    let Tok::Word(name) = token else {
-        return Err(cursor.unexpected(token, span, "the name of a symbol"));
-    };
+    let (name, span) = symbol_name(cursor)?;
     cursor.expect(",", "after the symbol")?;
     let expr = crate::expr::parse(cursor, crate::expr::Atoms::Plain)?;
     let context = assembler.context();
@@ -279,10 +278,7 @@ fn equ(
     _: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    let (token, span) = cursor.next()?;
-    let Tok::Word(symbol) = token else {
-        return Err(cursor.unexpected(token, span, "the name of a symbol"));
-    };
+    let (symbol, span) = symbol_name(cursor)?;
     cursor.expect(",", "after the symbol")?;
     assembler.equate(symbol, span, cursor, name == ".equ")
 }

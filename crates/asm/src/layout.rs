@@ -3,7 +3,7 @@
 //! Instructions start in their shortest form and only ever grow, so settling ends: each round either
 //! lengthens an instruction or changes nothing.
 
-use sotto_isa::{Arch, Field, encode_at_least, padding};
+use sotto_isa::{Arch, EncodeError, Field, Width, encode_at_least, padding};
 use sotto_object::{
     Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
     SymbolIndex, SymbolKind,
@@ -144,12 +144,8 @@ fn encode_open(
     for operand in &open.operands {
         operands.push(operand.lower(evaluator, open.context, &local)?.operand);
     }
-    let diagnostic = |error, open: &OpenInstruction| {
-        let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
-        encode_diagnostic(error, mnemonic, &open.operands)
-    };
     let mut encoded = encode_at_least(arch, open.mnemonic, &operands, at, open.min_bytes)
-        .map_err(|error| diagnostic(error, open))?;
+        .map_err(|error| open_diagnostic(error, open, evaluator))?;
     // A one-byte distance is not enough for a place that only the linker knows.
     let short = encoded.fixups.iter().any(|fixup| fixup.field == Field::Rel8);
     if short
@@ -161,6 +157,37 @@ fn encode_open(
     open.min_bytes = encoded.bytes.len();
     open.encoded = encoded;
     Ok(())
+}
+
+/// An error of the encoder; where the width of a variable is missing, its declaration is consulted.
+fn open_diagnostic(
+    error: EncodeError,
+    open: &OpenInstruction,
+    evaluator: &Evaluator,
+) -> Diagnostic {
+    let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
+    let unknown_size = match error {
+        EncodeError::SizeUnknown { operand } => open.operands.get(operand),
+        _ => None,
+    };
+    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands);
+    let declared = unknown_size.and_then(|operand| {
+        let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
+        let symbol = evaluator.symbols.get(late.plus?.symbol?);
+        let width = Width::from_bytes(u64::from(symbol.datum?.element_bytes))?;
+        Some((symbol.name.clone(), width))
+    });
+    match declared {
+        Some((name, width)) => {
+            let (keyword, bytes) = (width.x86_keyword(), width.bytes());
+            let unit = if bytes == 1 { "a byte" } else { "bytes" };
+            let size = if bytes == 1 { String::new() } else { format!("{bytes} ") };
+            diagnostic.help(format!(
+                "`{name}` was declared {size}{unit} wide: write `{keyword}` before the bracket"
+            ))
+        }
+        None => diagnostic,
+    }
 }
 
 /// Symbols of the object, and for each section the index of the one that stands for it.

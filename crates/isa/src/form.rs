@@ -1,5 +1,7 @@
 //! The shape of a row: an instruction form, the same for every machine.
 
+use std::collections::HashMap;
+
 use crate::{FlagEffects, Reg};
 
 /// Whether an operand is read, written or both.
@@ -91,6 +93,67 @@ pub struct Form<M: 'static, P: 'static> {
     pub summary: &'static str,
     /// Manual and page heading.
     pub source: &'static str,
+}
+
+impl<M: 'static, P: 'static> Form<M, P> {
+    /// What rows have in common unless they say otherwise, with the meaning of doing nothing.
+    pub(crate) const fn plain(meaning: M) -> Form<M, P> {
+        Form {
+            mnemonic: "",
+            aliases: &[],
+            meaning,
+            operands: &[],
+            implicit: &[],
+            encoding: "",
+            flags: FlagEffects::NONE,
+            control: Control::Next,
+            accepted_only: false,
+            summary: "",
+            source: "",
+        }
+    }
+
+    /// The row as reference, with its operands as a reader would write them.
+    pub(crate) fn doc(&self, syntax: String) -> FormDoc {
+        FormDoc {
+            mnemonic: self.mnemonic,
+            aliases: self.aliases,
+            syntax,
+            encoding: self.encoding,
+            flags: self.flags,
+            summary: self.summary,
+            source: self.source,
+        }
+    }
+}
+
+/// Row numbers by mnemonic, aliases included, and the mnemonics sorted.
+pub(crate) struct Mnemonics {
+    rows: HashMap<&'static str, Vec<u16>>,
+    /// Every mnemonic, sorted.
+    pub sorted: Vec<&'static str>,
+}
+
+impl Mnemonics {
+    /// The index of rows in table order.
+    pub fn of<M: 'static, P: 'static>(
+        forms: impl Iterator<Item = &'static Form<M, P>>,
+    ) -> Mnemonics {
+        let mut rows = HashMap::<_, Vec<u16>>::new();
+        for (number, form) in forms.enumerate() {
+            for name in std::iter::once(&form.mnemonic).chain(form.aliases) {
+                rows.entry(*name).or_default().push(number as u16);
+            }
+        }
+        let mut sorted: Vec<&'static str> = rows.keys().copied().collect();
+        sorted.sort_unstable();
+        Mnemonics { rows, sorted }
+    }
+
+    /// Numbers of the rows with this mnemonic, in table order.
+    pub fn rows(&self, mnemonic: &str) -> Option<&[u16]> {
+        self.rows.get(mnemonic).map(Vec::as_slice)
+    }
 }
 
 /// What `explain` and error messages need of a row.

@@ -258,49 +258,46 @@ impl Process {
             .iter()
             .map(|storage| self.machine.register(*storage))
             .collect();
+        let mut report = SyscallReport {
+            number,
+            name: None,
+            arguments: Vec::new(),
+            filled: None,
+            result: None,
+            notice: None,
+        };
         let Some(row) = table::by_number(arch, number) else {
             let result = Errno::ENOSYS.result();
             self.machine.set_register(convention.syscall_result, result as u64);
-            let notice = Some(report::not_modelled(arch, number));
-            let arguments = Vec::new();
-            self.report(SyscallReport {
-                number,
-                name: None,
-                arguments,
-                result: Some(result),
-                notice,
-            });
+            report.notice = Some(report::not_modelled(arch, number));
+            report.result = Some(result);
+            self.report(report);
             return None;
         };
         let (outcome, notice) = syscalls::perform(self, row.call, &values);
-        let name = Some(row.name);
-        match outcome {
+        (report.name, report.notice) = (Some(row.name), notice);
+        let stop = match outcome {
             Outcome::Returned(result) => {
                 self.machine.set_register(convention.syscall_result, result as u64);
-                let filled = u64::try_from(result).ok();
-                let arguments = report::arguments(row, &values, &mut self.machine, filled);
-                self.report(SyscallReport {
-                    number,
-                    name,
-                    arguments,
-                    result: Some(result),
-                    notice,
-                });
+                report.filled = report::filled(row, &values, result);
+                report.result = Some(result);
                 None
             }
             Outcome::NeedsInput => {
                 // As if it had not been executed: it is made again when there is input.
                 self.executed -= 1;
                 self.unmake_call();
-                Some(Stop::NeedsInput)
+                return Some(Stop::NeedsInput);
             }
             Outcome::Ended(ending) => {
                 self.ending = Some(ending);
-                let arguments = report::arguments(row, &values, &mut self.machine, None);
-                self.report(SyscallReport { number, name, arguments, result: None, notice });
                 Some(Stop::Ended(ending))
             }
-        }
+        };
+        let filled = report.filled.map(|(_, count)| count);
+        report.arguments = report::arguments(row, &values, &mut self.machine, filled);
+        self.report(report);
+        stop
     }
 
     /// Moves the program counter back to the system call instruction.

@@ -31,6 +31,8 @@ pub struct SyscallReport {
     pub name: Option<&'static str>,
     /// Its arguments; empty if it is not modelled.
     pub arguments: Vec<ArgumentReport>,
+    /// Memory of the program that it filled: first address and number of bytes.
+    pub filled: Option<(u64, u64)>,
     /// What it returned; `None` if it did not return.
     pub result: Option<i64>,
     /// What there is to say about it.
@@ -99,6 +101,13 @@ fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
         bytes.iter().flat_map(|byte| byte.escape_ascii()).map(char::from).collect();
     let more = if count > SHOWN_BYTES { "..." } else { "" };
     Some(format!("\"{escaped}\"{more}"))
+}
+
+/// The memory that a call filled, if it returned how many bytes it put into a buffer.
+pub(crate) fn filled(row: &SyscallRow, values: &[u64], result: i64) -> Option<(u64, u64)> {
+    let buffer = row.arguments.iter().position(|(_, kind)| *kind == ArgumentKind::BytesOut)?;
+    let count = u64::try_from(result).ok().filter(|count| *count > 0)?;
+    Some((values[buffer], count))
 }
 
 /// What to say about a call that is not modelled.

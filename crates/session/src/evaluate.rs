@@ -99,7 +99,7 @@ pub(crate) fn value(
 }
 
 /// The width that the first symbol of an address was declared with: `[tide + 3]` is as wide as `tide`.
-fn declared_width(image: &Image, address: &Expr) -> Option<Width> {
+pub(crate) fn declared_width(image: &Image, address: &Expr) -> Option<Width> {
     match address {
         Expr::Symbol(name, _) => {
             Width::from_bytes(u64::from(image.symbol(name)?.datum?.element_bytes))

@@ -13,6 +13,7 @@ mod place;
 mod report;
 mod session;
 mod stack;
+mod who;
 
 pub use evaluate::{EvaluateError, Evaluated};
 pub use fault::{FaultReport, RegisterValue};
@@ -23,3 +24,4 @@ pub use report::{
 };
 pub use session::{Breakpoint, Session, SessionError, StopReason};
 pub use stack::{StackSlot, StackView};
+pub use who::{Target, Writer};

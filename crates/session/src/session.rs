@@ -162,6 +162,16 @@ impl Session {
         evaluate::evaluate(&self.image, &mut self.process, text)
     }
 
+    /// The value of a parsed expression now.
+    pub(crate) fn evaluate_expr(&mut self, expr: &Expr) -> Result<Evaluated, EvaluateError> {
+        evaluate::value(&self.image, &mut self.process, expr)
+    }
+
+    /// The moments of the checkpoints, ascending.
+    pub(crate) fn checkpoint_moments(&self) -> Vec<u64> {
+        self.checkpoints.iter().map(ProcessSnapshot::executed).collect()
+    }
+
     /// The stack around its pointer.
     pub fn stack(&mut self, below: u64, count: u64) -> StackView {
         stack::view(self, below, count)

@@ -294,3 +294,136 @@ fn reading_waits_for_input_and_goes_on_with_it() {
     assert_eq!(run_to_end(&mut session), StopReason::Ended);
     assert_eq!(session.ending().unwrap().shell_status(), program.status);
 }
+
+#[test]
+fn who_finds_the_last_writer_of_registers_and_memory_and_goes_there() {
+    let mut session = common::session(TIDE);
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    let end = session.moment();
+    // edi was written once, rbx last by the pop of the last call, rcx by the system call.
+    for (text, line, ago) in [("edi", 13, 3), ("rbx", 20, 6), ("ecx", 15, 1), ("[rsp - 8]", 11, 10)]
+    {
+        session.go_to(end);
+        let target = session.target(text).unwrap();
+        let writer = session.who(target).unwrap_or_else(|| panic!("{text}"));
+        assert_eq!(writer.report.place.line, Some(line), "{text}");
+        assert_eq!(writer.ago, ago, "{text}");
+        assert_eq!(session.moment(), end - ago);
+        assert_eq!(session.here().line, Some(line), "{text}");
+    }
+    session.go_to(end);
+    for text in ["[tide]", "tide", "r15"] {
+        let target = session.target(text).unwrap();
+        assert_eq!(session.who(target), None, "{text}");
+        assert_eq!(session.moment(), end);
+    }
+    assert!(session.target("tyde").is_err() && session.target("5 +").is_err());
+}
+
+#[test]
+fn who_knows_that_a_system_call_filled_a_buffer() {
+    for arch in ["x86-64", "arm64"] {
+        let program = common::programs(arch).into_iter().find(|p| !p.input.is_empty()).unwrap();
+        let mut session = common::session(&program.text);
+        session.process_mut().give_input(&program.input);
+        session.process_mut().close_input();
+        session.resume(&[], 20, &never);
+        let target = session.target("byte [line + 2]").unwrap();
+        let writer = session.who(target).unwrap();
+        assert_eq!(writer.report.syscall.unwrap().name, "read", "{arch}");
+    }
+}
+
+#[test]
+fn ahead_tells_the_next_step_and_changes_nothing() {
+    let mut session = common::session(TIDE);
+    for _ in 0..20 {
+        let before = (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2));
+        let ahead = session.ahead().unwrap();
+        let after = (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2));
+        assert_eq!(before, after);
+        assert_eq!(session.step().0.unwrap(), ahead);
+    }
+    let mut session = common::session(" .target x86-64\n .global _start\n_start: mov rax, [8]\n");
+    assert_eq!(session.ahead(), None);
+    assert_eq!(session.ending(), None);
+}
+
+#[test]
+fn the_stack_says_what_its_words_are() {
+    let mut session = common::session(TIDE);
+    session.until_line(16);
+    let view = session.stack(1, 4);
+    let top = view.slots.iter().find(|slot| slot.offset == 0).unwrap();
+    assert_eq!(top.meaning.as_deref(), Some("return address: _start + 19 (lamp.s:12)"));
+    // Above it lie the number of arguments, and the address of the first.
+    let first = view.slots.iter().find(|slot| slot.offset == 16).unwrap();
+    assert_eq!(first.meaning.as_deref(), Some("address of \"lamp\""));
+    assert!(view.slots.iter().any(|slot| slot.offset == -8));
+}
+
+#[test]
+fn going_on_from_an_earlier_moment_is_the_same_run_again() {
+    let program = common::programs("arm64").into_iter().find(|p| !p.input.is_empty()).unwrap();
+    let mut session = common::session(&program.text);
+    session.process_mut().give_input(&program.input);
+    session.process_mut().close_input();
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    let (end, state) = (session.moment(), session.process().machine.cpu_state());
+    for moment in [0, 1, end / 2, end - 1] {
+        session.go_to(moment);
+        assert_eq!((session.moment(), session.ending()), (moment, None));
+        assert_eq!(run_to_end(&mut session), StopReason::Ended);
+        assert_eq!((session.moment(), session.process().machine.cpu_state()), (end, state.clone()));
+        let output: Vec<u8> =
+            session.process().output().iter().flat_map(|o| o.bytes.clone()).collect();
+        assert_eq!(output, program.output);
+    }
+}
+
+#[test]
+fn long_runs_are_gone_back_in_by_checkpoints() {
+    let text = " .target x86-64\n .global _start\n_start: mov ecx, 2000000\n.next: add eax, ecx\n loop .next\n mov eax, 60\n syscall\n";
+    let mut session = common::session(text);
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    let end = session.moment();
+    session.back(10);
+    assert_eq!(session.moment(), end - 10);
+    let target = session.target("ecx").unwrap();
+    assert_eq!(session.who(target).unwrap().ago, 1);
+    session.go_to(1 << 20);
+    let halfway = session.evaluate("ecx").unwrap().value;
+    session.go_to(end);
+    session.go_to(1 << 20);
+    assert_eq!(session.evaluate("ecx").unwrap().value, halfway);
+}
+
+#[test]
+fn an_interrupt_and_a_limit_stop_a_run_where_it_is() {
+    let mut session = common::session(" .target x86-64\n .global _start\n_start: jmp _start\n");
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Limit);
+    assert_eq!(session.moment(), 1000);
+    assert_eq!(session.resume(&[], u64::MAX, &|| true), StopReason::Interrupted);
+    assert_eq!(session.out(500, &never), StopReason::Limit);
+    assert_eq!(session.here().line, Some(3));
+}
+
+#[test]
+fn over_a_recursive_call_returns_at_its_own_depth() {
+    let program =
+        common::programs("x86-64").into_iter().find(|p| p.path.ends_with("buoy_chain.s")).unwrap();
+    let mut session = common::session(&program.text);
+    session.step();
+    let (_, reason) = session.over(10_000, &never);
+    assert_eq!(reason, StopReason::Done);
+    assert_eq!(session.evaluate("eax").unwrap().value, i128::from(program.status));
+    // From inside, over the inner call: the frame is the same before and after.
+    session.go_to(0);
+    let call = session.resolve_place("33").unwrap();
+    session.resume(&[call], 10_000, &never);
+    session.resume(&[call], 10_000, &never);
+    let frame = session.evaluate("rbp").unwrap();
+    assert_eq!(session.over(10_000, &never).1, StopReason::Done);
+    assert_eq!(session.evaluate("rbp").unwrap(), frame);
+    assert_eq!(session.evaluate("eax").unwrap().value, 3);
+}

@@ -90,3 +90,11 @@ fn a_program_without_its_source_is_stepped_by_its_symbols() {
         folder.transcript(&["step", "lamp", "--plain"], "step 3\nmemory text 9\nsource\n")
     );
 }
+
+#[test]
+fn who_and_ahead_look_back_and_forward() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
+    let commands =
+        "until 24\nahead\nwho rax\nstep 5\nwho ebx\nwho [total]\nwho nothing\nresume\nahead\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--plain"], commands));
+}

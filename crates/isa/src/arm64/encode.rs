@@ -55,7 +55,7 @@ fn encode_as_written(
     address: u64,
 ) -> Result<Encoded, EncodeError> {
     let table = table();
-    let Some(numbers) = table.by_mnemonic.get(mnemonic) else {
+    let Some(numbers) = table.mnemonics.rows(mnemonic) else {
         return Err(EncodeError::UnknownMnemonic {
             mnemonic: mnemonic.to_string(),
             arch: Arch::Arm64,

@@ -9,16 +9,18 @@
 mod bitmask;
 mod decode;
 mod encode;
+// Rows stay one line each, to be held against the manual.
+#[rustfmt::skip]
 mod table;
 #[cfg(test)]
 mod tests;
 
-use std::collections::HashMap;
 use std::sync::OnceLock;
 
 pub use decode::decode;
 pub use encode::{encode, encode_form};
 
+use crate::form::Mnemonics;
 use crate::{FlagInfo, FlagSet, FormDoc, OperandContext, Width};
 
 /// The condition flags, at their bits in NZCV less 28. Source: Arm ARM, C5.2 "NZCV".
@@ -394,10 +396,9 @@ impl Row {
 
 pub(crate) struct Table {
     pub rows: Vec<Row>,
-    pub by_mnemonic: HashMap<&'static str, Vec<u16>>,
+    pub mnemonics: Mnemonics,
     /// Rows that may match a word, by its top byte, best first.
     pub by_top_byte: Vec<Vec<u16>>,
-    pub mnemonics: Vec<&'static str>,
 }
 
 pub(crate) fn table() -> &'static Table {
@@ -405,14 +406,7 @@ pub(crate) fn table() -> &'static Table {
     TABLE.get_or_init(|| {
         let rows: Vec<Row> =
             table::GROUPS.iter().flat_map(|group| group.iter()).map(Row::parse).collect();
-        let mut by_mnemonic = HashMap::<_, Vec<u16>>::new();
-        for (number, row) in rows.iter().enumerate() {
-            for name in std::iter::once(&row.form.mnemonic).chain(row.form.aliases) {
-                by_mnemonic.entry(*name).or_default().push(number as u16);
-            }
-        }
-        let mut mnemonics: Vec<&'static str> = by_mnemonic.keys().copied().collect();
-        mnemonics.sort_unstable();
+        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form));
         let by_top_byte = (0..256u32)
             .map(|top| {
                 let mut list: Vec<u16> = (0..rows.len() as u16)
@@ -429,7 +423,7 @@ pub(crate) fn table() -> &'static Table {
                 list
             })
             .collect();
-        Table { rows, by_mnemonic, by_top_byte, mnemonics }
+        Table { rows, mnemonics, by_top_byte }
     })
 }
 
@@ -449,34 +443,21 @@ pub fn form_count() -> u16 {
 
 /// Every mnemonic, aliases included, sorted.
 pub fn mnemonics() -> &'static [&'static str] {
-    &table().mnemonics
+    &table().mnemonics.sorted
 }
 
 /// The rows with this mnemonic.
 pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     let table = table();
-    let numbers = table.by_mnemonic.get(mnemonic).map(Vec::as_slice).unwrap_or_default();
-    numbers
-        .iter()
-        .map(|&number| {
-            let form = table.rows[usize::from(number)].form;
-            FormDoc {
-                mnemonic: form.mnemonic,
-                aliases: form.aliases,
-                syntax: syntax(form),
-                encoding: form.encoding,
-                flags: form.flags,
-                summary: form.summary,
-                source: form.source,
-            }
-        })
-        .collect()
+    let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
+    let form = |number: &u16| table.rows[usize::from(*number)].form;
+    numbers.iter().map(|number| form(number).doc(syntax(form(number)))).collect()
 }
 
 /// What the operands of a mnemonic can be.
 pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
     let table = table();
-    let rows = table.by_mnemonic.get(mnemonic)?;
+    let rows = table.mnemonics.rows(mnemonic)?;
     let any = |wanted: fn(Pattern) -> bool| {
         rows.iter().any(|&number| {
             let operands = table.rows[usize::from(number)].form.operands;

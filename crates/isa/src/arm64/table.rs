@@ -50,19 +50,7 @@ const fn p(pattern: Pattern) -> Slot {
     slot(Access::Read, pattern)
 }
 
-const PLAIN: Form = Form {
-    mnemonic: "",
-    aliases: &[],
-    meaning: Meaning::Nop,
-    operands: &[],
-    implicit: &[],
-    encoding: "",
-    flags: FlagEffects::NONE,
-    control: Control::Next,
-    accepted_only: false,
-    summary: "",
-    source: "",
-};
+const PLAIN: Form = Form::plain(Meaning::Nop);
 
 const SETS_NZCV: FlagEffects = FlagEffects { modified: flag::NZCV, ..FlagEffects::NONE };
 const SETS_NZ: FlagEffects = FlagEffects {
@@ -103,96 +91,24 @@ const fn rw_rd(width: Width) -> Slot {
     slot(Access::ReadWrite, Pattern::R(width, Rd))
 }
 const MOVES: &[Form] = &[
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rm)],
-        encoding: "0 01 01010 00 0 Rm 000000 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rm)],
-        encoding: "1 01 01010 00 0 Rm 000000 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[slot(Access::Write, Pattern::Sp(W32)), r_sp(W32, Rn)],
-        encoding: "0 0 0 100010 0 000000000000 Rn 11111",
-        ..MOV
-    },
-    Form {
-        operands: &[w_sp(W32, Rd), p(Pattern::Sp(W32))],
-        encoding: "0 0 0 100010 0 000000000000 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[slot(Access::Write, Pattern::Sp(W64)), r_sp(W64, Rn)],
-        encoding: "1 0 0 100010 0 000000000000 Rn 11111",
-        ..MOV
-    },
-    Form {
-        operands: &[w_sp(W64, Rd), p(Pattern::Sp(W64))],
-        encoding: "1 0 0 100010 0 000000000000 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::MovImm(W32))],
-        encoding: "0 10 100101 0 hw:1 imm16:16 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::MovImm(W64))],
-        encoding: "1 10 100101 hw:2 imm16:16 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::MovInverted(W32))],
-        encoding: "0 00 100101 0 hw:1 imm16:16 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::MovInverted(W64))],
-        encoding: "1 00 100101 hw:2 imm16:16 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w_sp(W32, Rd), p(Pattern::MovBitmask(W32))],
-        encoding: "0 01 100100 N:1 immr:6 imms:6 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w_sp(W64, Rd), p(Pattern::MovBitmask(W64))],
-        encoding: "1 01 100100 N:1 immr:6 imms:6 11111 Rd",
-        ..MOV
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::MoveWide(W32))],
-        encoding: "0 10 100101 0 hw:1 imm16:16 Rd",
-        ..MOVZ
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::MoveWide(W64))],
-        encoding: "1 10 100101 hw:2 imm16:16 Rd",
-        ..MOVZ
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::MoveWide(W32))],
-        encoding: "0 00 100101 0 hw:1 imm16:16 Rd",
-        ..MOVN
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::MoveWide(W64))],
-        encoding: "1 00 100101 hw:2 imm16:16 Rd",
-        ..MOVN
-    },
-    Form {
-        operands: &[rw_rd(W32), p(Pattern::MoveWide(W32))],
-        encoding: "0 11 100101 0 hw:1 imm16:16 Rd",
-        ..MOVK
-    },
-    Form {
-        operands: &[rw_rd(W64), p(Pattern::MoveWide(W64))],
-        encoding: "1 11 100101 hw:2 imm16:16 Rd",
-        ..MOVK
-    },
+    Form { operands: &[w(W32, Rd), r(W32, Rm)], encoding: "0 01 01010 00 0 Rm 000000 11111 Rd", ..MOV },
+    Form { operands: &[w(W64, Rd), r(W64, Rm)], encoding: "1 01 01010 00 0 Rm 000000 11111 Rd", ..MOV },
+    Form { operands: &[slot(Access::Write, Pattern::Sp(W32)), r_sp(W32, Rn)], encoding: "0 0 0 100010 0 000000000000 Rn 11111", ..MOV },
+    Form { operands: &[w_sp(W32, Rd), p(Pattern::Sp(W32))], encoding: "0 0 0 100010 0 000000000000 11111 Rd", ..MOV },
+    Form { operands: &[slot(Access::Write, Pattern::Sp(W64)), r_sp(W64, Rn)], encoding: "1 0 0 100010 0 000000000000 Rn 11111", ..MOV },
+    Form { operands: &[w_sp(W64, Rd), p(Pattern::Sp(W64))], encoding: "1 0 0 100010 0 000000000000 11111 Rd", ..MOV },
+    Form { operands: &[w(W32, Rd), p(Pattern::MovImm(W32))], encoding: "0 10 100101 0 hw:1 imm16:16 Rd", ..MOV },
+    Form { operands: &[w(W64, Rd), p(Pattern::MovImm(W64))], encoding: "1 10 100101 hw:2 imm16:16 Rd", ..MOV },
+    Form { operands: &[w(W32, Rd), p(Pattern::MovInverted(W32))], encoding: "0 00 100101 0 hw:1 imm16:16 Rd", ..MOV },
+    Form { operands: &[w(W64, Rd), p(Pattern::MovInverted(W64))], encoding: "1 00 100101 hw:2 imm16:16 Rd", ..MOV },
+    Form { operands: &[w_sp(W32, Rd), p(Pattern::MovBitmask(W32))], encoding: "0 01 100100 N:1 immr:6 imms:6 11111 Rd", ..MOV },
+    Form { operands: &[w_sp(W64, Rd), p(Pattern::MovBitmask(W64))], encoding: "1 01 100100 N:1 immr:6 imms:6 11111 Rd", ..MOV },
+    Form { operands: &[w(W32, Rd), p(Pattern::MoveWide(W32))], encoding: "0 10 100101 0 hw:1 imm16:16 Rd", ..MOVZ },
+    Form { operands: &[w(W64, Rd), p(Pattern::MoveWide(W64))], encoding: "1 10 100101 hw:2 imm16:16 Rd", ..MOVZ },
+    Form { operands: &[w(W32, Rd), p(Pattern::MoveWide(W32))], encoding: "0 00 100101 0 hw:1 imm16:16 Rd", ..MOVN },
+    Form { operands: &[w(W64, Rd), p(Pattern::MoveWide(W64))], encoding: "1 00 100101 hw:2 imm16:16 Rd", ..MOVN },
+    Form { operands: &[rw_rd(W32), p(Pattern::MoveWide(W32))], encoding: "0 11 100101 0 hw:1 imm16:16 Rd", ..MOVK },
+    Form { operands: &[rw_rd(W64), p(Pattern::MoveWide(W64))], encoding: "1 11 100101 hw:2 imm16:16 Rd", ..MOVK },
     Form {
         mnemonic: "adr",
         meaning: Meaning::Adr,
@@ -208,36 +124,12 @@ const MOVES: &[Form] = &[
 macro_rules! add_sub {
     ($base:expr, $op:literal, $dst:ident) => {
         [
-            Form {
-                operands: &[$dst(W32, Rd), r_sp(W32, Rn), p(Pattern::AddSubImm)],
-                encoding: concat!("0 ", $op, " 100010 sh:1 imm12:12 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(W64, Rd), r_sp(W64, Rn), p(Pattern::AddSubImm)],
-                encoding: concat!("1 ", $op, " 100010 sh:1 imm12:12 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, false))],
-                encoding: concat!("0 ", $op, " 01011 shift:2 0 Rm 0 imm6:5 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, false))],
-                encoding: concat!("1 ", $op, " 01011 shift:2 0 Rm imm6:6 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(W32, Rd), r_sp(W32, Rn), p(Pattern::ExtendedReg(W32))],
-                encoding: concat!("0 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(W64, Rd), r_sp(W64, Rn), p(Pattern::ExtendedReg(W64))],
-                encoding: concat!("1 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn Rd"),
-                ..$base
-            },
+            Form { operands: &[$dst(W32, Rd), r_sp(W32, Rn), p(Pattern::AddSubImm)], encoding: concat!("0 ", $op, " 100010 sh:1 imm12:12 Rn Rd"), ..$base },
+            Form { operands: &[$dst(W64, Rd), r_sp(W64, Rn), p(Pattern::AddSubImm)], encoding: concat!("1 ", $op, " 100010 sh:1 imm12:12 Rn Rd"), ..$base },
+            Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, false))], encoding: concat!("0 ", $op, " 01011 shift:2 0 Rm 0 imm6:5 Rn Rd"), ..$base },
+            Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, false))], encoding: concat!("1 ", $op, " 01011 shift:2 0 Rm imm6:6 Rn Rd"), ..$base },
+            Form { operands: &[$dst(W32, Rd), r_sp(W32, Rn), p(Pattern::ExtendedReg(W32))], encoding: concat!("0 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn Rd"), ..$base },
+            Form { operands: &[$dst(W64, Rd), r_sp(W64, Rn), p(Pattern::ExtendedReg(W64))], encoding: concat!("1 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn Rd"), ..$base },
         ]
     };
 }
@@ -246,36 +138,12 @@ macro_rules! add_sub {
 macro_rules! compare {
     ($base:expr, $op:literal) => {
         [
-            Form {
-                operands: &[r_sp(W32, Rn), p(Pattern::AddSubImm)],
-                encoding: concat!("0 ", $op, " 100010 sh:1 imm12:12 Rn 11111"),
-                ..$base
-            },
-            Form {
-                operands: &[r_sp(W64, Rn), p(Pattern::AddSubImm)],
-                encoding: concat!("1 ", $op, " 100010 sh:1 imm12:12 Rn 11111"),
-                ..$base
-            },
-            Form {
-                operands: &[r(W32, Rn), p(Pattern::ShiftedReg(W32, false))],
-                encoding: concat!("0 ", $op, " 01011 shift:2 0 Rm 0 imm6:5 Rn 11111"),
-                ..$base
-            },
-            Form {
-                operands: &[r(W64, Rn), p(Pattern::ShiftedReg(W64, false))],
-                encoding: concat!("1 ", $op, " 01011 shift:2 0 Rm imm6:6 Rn 11111"),
-                ..$base
-            },
-            Form {
-                operands: &[r_sp(W32, Rn), p(Pattern::ExtendedReg(W32))],
-                encoding: concat!("0 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn 11111"),
-                ..$base
-            },
-            Form {
-                operands: &[r_sp(W64, Rn), p(Pattern::ExtendedReg(W64))],
-                encoding: concat!("1 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn 11111"),
-                ..$base
-            },
+            Form { operands: &[r_sp(W32, Rn), p(Pattern::AddSubImm)], encoding: concat!("0 ", $op, " 100010 sh:1 imm12:12 Rn 11111"), ..$base },
+            Form { operands: &[r_sp(W64, Rn), p(Pattern::AddSubImm)], encoding: concat!("1 ", $op, " 100010 sh:1 imm12:12 Rn 11111"), ..$base },
+            Form { operands: &[r(W32, Rn), p(Pattern::ShiftedReg(W32, false))], encoding: concat!("0 ", $op, " 01011 shift:2 0 Rm 0 imm6:5 Rn 11111"), ..$base },
+            Form { operands: &[r(W64, Rn), p(Pattern::ShiftedReg(W64, false))], encoding: concat!("1 ", $op, " 01011 shift:2 0 Rm imm6:6 Rn 11111"), ..$base },
+            Form { operands: &[r_sp(W32, Rn), p(Pattern::ExtendedReg(W32))], encoding: concat!("0 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn 11111"), ..$base },
+            Form { operands: &[r_sp(W64, Rn), p(Pattern::ExtendedReg(W64))], encoding: concat!("1 ", $op, " 01011 00 1 Rm option:3 imm3:3 Rn 11111"), ..$base },
         ]
     };
 }
@@ -348,26 +216,10 @@ const SUBS_ROWS: [Form; 6] = add_sub!(SUBS, "1 1", w);
 const CMP_ROWS: [Form; 6] = compare!(CMP, "1 1");
 const CMN_ROWS: [Form; 6] = compare!(CMN, "0 1");
 const NEG_ROWS: [Form; 4] = [
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, false))],
-        encoding: "0 1 0 01011 shift:2 0 Rm 0 imm6:5 11111 Rd",
-        ..NEG
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, false))],
-        encoding: "1 1 0 01011 shift:2 0 Rm imm6:6 11111 Rd",
-        ..NEG
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, false))],
-        encoding: "0 1 1 01011 shift:2 0 Rm 0 imm6:5 11111 Rd",
-        ..NEGS
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, false))],
-        encoding: "1 1 1 01011 shift:2 0 Rm imm6:6 11111 Rd",
-        ..NEGS
-    },
+    Form { operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, false))], encoding: "0 1 0 01011 shift:2 0 Rm 0 imm6:5 11111 Rd", ..NEG },
+    Form { operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, false))], encoding: "1 1 0 01011 shift:2 0 Rm imm6:6 11111 Rd", ..NEG },
+    Form { operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, false))], encoding: "0 1 1 01011 shift:2 0 Rm 0 imm6:5 11111 Rd", ..NEGS },
+    Form { operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, false))], encoding: "1 1 1 01011 shift:2 0 Rm imm6:6 11111 Rd", ..NEGS },
 ];
 const ADD_SUB_COUNT: usize = 6 * 6 + 4;
 const ADD_SUB: &[Form] = &join::<ADD_SUB_COUNT>(&[
@@ -395,26 +247,10 @@ const fn join<const N: usize>(groups: &[&[Form]]) -> [Form; N] {
 macro_rules! logic {
     ($base:expr, $opc:literal, $imm_dst:ident) => {
         [
-            Form {
-                operands: &[$imm_dst(W32, Rd), r(W32, Rn), p(Pattern::Bitmask(W32))],
-                encoding: concat!("0 ", $opc, " 100100 N:1 immr:6 imms:6 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[$imm_dst(W64, Rd), r(W64, Rn), p(Pattern::Bitmask(W64))],
-                encoding: concat!("1 ", $opc, " 100100 N:1 immr:6 imms:6 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, true))],
-                encoding: concat!("0 ", $opc, " 01010 shift:2 0 Rm 0 imm6:5 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, true))],
-                encoding: concat!("1 ", $opc, " 01010 shift:2 0 Rm imm6:6 Rn Rd"),
-                ..$base
-            },
+            Form { operands: &[$imm_dst(W32, Rd), r(W32, Rn), p(Pattern::Bitmask(W32))], encoding: concat!("0 ", $opc, " 100100 N:1 immr:6 imms:6 Rn Rd"), ..$base },
+            Form { operands: &[$imm_dst(W64, Rd), r(W64, Rn), p(Pattern::Bitmask(W64))], encoding: concat!("1 ", $opc, " 100100 N:1 immr:6 imms:6 Rn Rd"), ..$base },
+            Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, true))], encoding: concat!("0 ", $opc, " 01010 shift:2 0 Rm 0 imm6:5 Rn Rd"), ..$base },
+            Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, true))], encoding: concat!("1 ", $opc, " 01010 shift:2 0 Rm imm6:6 Rn Rd"), ..$base },
         ]
     };
 }
@@ -423,16 +259,8 @@ macro_rules! logic {
 macro_rules! logic_inverted {
     ($base:expr, $opc:literal) => {
         [
-            Form {
-                operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, true))],
-                encoding: concat!("0 ", $opc, " 01010 shift:2 1 Rm 0 imm6:5 Rn Rd"),
-                ..$base
-            },
-            Form {
-                operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, true))],
-                encoding: concat!("1 ", $opc, " 01010 shift:2 1 Rm imm6:6 Rn Rd"),
-                ..$base
-            },
+            Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::ShiftedReg(W32, true))], encoding: concat!("0 ", $opc, " 01010 shift:2 1 Rm 0 imm6:5 Rn Rd"), ..$base },
+            Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::ShiftedReg(W64, true))], encoding: concat!("1 ", $opc, " 01010 shift:2 1 Rm imm6:6 Rn Rd"), ..$base },
         ]
     };
 }
@@ -510,36 +338,12 @@ const BIC_ROWS: [Form; 2] = logic_inverted!(BIC, "00");
 const ORN_ROWS: [Form; 2] = logic_inverted!(ORN, "01");
 const EON_ROWS: [Form; 2] = logic_inverted!(EON, "10");
 const LOGIC_ALIASES: [Form; 6] = [
-    Form {
-        operands: &[r(W32, Rn), p(Pattern::Bitmask(W32))],
-        encoding: "0 11 100100 N:1 immr:6 imms:6 Rn 11111",
-        ..TST
-    },
-    Form {
-        operands: &[r(W64, Rn), p(Pattern::Bitmask(W64))],
-        encoding: "1 11 100100 N:1 immr:6 imms:6 Rn 11111",
-        ..TST
-    },
-    Form {
-        operands: &[r(W32, Rn), p(Pattern::ShiftedReg(W32, true))],
-        encoding: "0 11 01010 shift:2 0 Rm 0 imm6:5 Rn 11111",
-        ..TST
-    },
-    Form {
-        operands: &[r(W64, Rn), p(Pattern::ShiftedReg(W64, true))],
-        encoding: "1 11 01010 shift:2 0 Rm imm6:6 Rn 11111",
-        ..TST
-    },
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, true))],
-        encoding: "0 01 01010 shift:2 1 Rm 0 imm6:5 11111 Rd",
-        ..MVN
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, true))],
-        encoding: "1 01 01010 shift:2 1 Rm imm6:6 11111 Rd",
-        ..MVN
-    },
+    Form { operands: &[r(W32, Rn), p(Pattern::Bitmask(W32))], encoding: "0 11 100100 N:1 immr:6 imms:6 Rn 11111", ..TST },
+    Form { operands: &[r(W64, Rn), p(Pattern::Bitmask(W64))], encoding: "1 11 100100 N:1 immr:6 imms:6 Rn 11111", ..TST },
+    Form { operands: &[r(W32, Rn), p(Pattern::ShiftedReg(W32, true))], encoding: "0 11 01010 shift:2 0 Rm 0 imm6:5 Rn 11111", ..TST },
+    Form { operands: &[r(W64, Rn), p(Pattern::ShiftedReg(W64, true))], encoding: "1 11 01010 shift:2 0 Rm imm6:6 Rn 11111", ..TST },
+    Form { operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, true))], encoding: "0 01 01010 shift:2 1 Rm 0 imm6:5 11111 Rd", ..MVN },
+    Form { operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, true))], encoding: "1 01 01010 shift:2 1 Rm imm6:6 11111 Rd", ..MVN },
 ];
 const LOGIC: &[Form] = &join::<28>(&[
     &AND_ROWS,
@@ -574,66 +378,18 @@ const ASR: Form = Form {
     ..PLAIN
 };
 const SHIFTS: &[Form] = &[
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::LeftShift(W32))],
-        encoding: "0 10 100110 0 0 immr:5 0 imms:5 Rn Rd",
-        ..LSL
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::LeftShift(W64))],
-        encoding: "1 10 100110 1 immr:6 imms:6 Rn Rd",
-        ..LSL
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))],
-        encoding: "0 10 100110 0 0 immr:5 011111 Rn Rd",
-        ..LSR
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))],
-        encoding: "1 10 100110 1 immr:6 111111 Rn Rd",
-        ..LSR
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))],
-        encoding: "0 00 100110 0 0 immr:5 011111 Rn Rd",
-        ..ASR
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))],
-        encoding: "1 00 100110 1 immr:6 111111 Rn Rd",
-        ..ASR
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 0 0 11010110 Rm 001000 Rn Rd",
-        ..LSL
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 0 0 11010110 Rm 001000 Rn Rd",
-        ..LSL
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 0 0 11010110 Rm 001001 Rn Rd",
-        ..LSR
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 0 0 11010110 Rm 001001 Rn Rd",
-        ..LSR
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 0 0 11010110 Rm 001010 Rn Rd",
-        ..ASR
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 0 0 11010110 Rm 001010 Rn Rd",
-        ..ASR
-    },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::LeftShift(W32))], encoding: "0 10 100110 0 0 immr:5 0 imms:5 Rn Rd", ..LSL },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::LeftShift(W64))], encoding: "1 10 100110 1 immr:6 imms:6 Rn Rd", ..LSL },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))], encoding: "0 10 100110 0 0 immr:5 011111 Rn Rd", ..LSR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))], encoding: "1 10 100110 1 immr:6 111111 Rn Rd", ..LSR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))], encoding: "0 00 100110 0 0 immr:5 011111 Rn Rd", ..ASR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))], encoding: "1 00 100110 1 immr:6 111111 Rn Rd", ..ASR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
 ];
 
 const MUL: Form = Form {
@@ -672,56 +428,16 @@ const UDIV: Form = Form {
     ..PLAIN
 };
 const MULTIPLY: &[Form] = &[
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 00 11011 000 Rm 0 11111 Rn Rd",
-        ..MUL
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 00 11011 000 Rm 0 11111 Rn Rd",
-        ..MUL
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), r(W32, Ra)],
-        encoding: "0 00 11011 000 Rm 0 Ra Rn Rd",
-        ..MADD
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), r(W64, Ra)],
-        encoding: "1 00 11011 000 Rm 0 Ra Rn Rd",
-        ..MADD
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), r(W32, Ra)],
-        encoding: "0 00 11011 000 Rm 1 Ra Rn Rd",
-        ..MSUB
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), r(W64, Ra)],
-        encoding: "1 00 11011 000 Rm 1 Ra Rn Rd",
-        ..MSUB
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 0 0 11010110 Rm 000011 Rn Rd",
-        ..SDIV
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 0 0 11010110 Rm 000011 Rn Rd",
-        ..SDIV
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)],
-        encoding: "0 0 0 11010110 Rm 000010 Rn Rd",
-        ..UDIV
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)],
-        encoding: "1 0 0 11010110 Rm 000010 Rn Rd",
-        ..UDIV
-    },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 00 11011 000 Rm 0 11111 Rn Rd", ..MUL },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 00 11011 000 Rm 0 11111 Rn Rd", ..MUL },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), r(W32, Ra)], encoding: "0 00 11011 000 Rm 0 Ra Rn Rd", ..MADD },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), r(W64, Ra)], encoding: "1 00 11011 000 Rm 0 Ra Rn Rd", ..MADD },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), r(W32, Ra)], encoding: "0 00 11011 000 Rm 1 Ra Rn Rd", ..MSUB },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), r(W64, Ra)], encoding: "1 00 11011 000 Rm 1 Ra Rn Rd", ..MSUB },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 000011 Rn Rd", ..SDIV },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 000011 Rn Rd", ..SDIV },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 000010 Rn Rd", ..UDIV },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 000010 Rn Rd", ..UDIV },
 ];
 
 const CSET: Form = Form {
@@ -741,64 +457,22 @@ const CSEL: Form = Form {
     ..PLAIN
 };
 const CONDITIONAL: &[Form] = &[
-    Form {
-        operands: &[w(W32, Rd), p(Pattern::InvertedCond)],
-        encoding: "0 0 0 11010100 11111 cond:4 0 1 11111 Rd",
-        ..CSET
-    },
-    Form {
-        operands: &[w(W64, Rd), p(Pattern::InvertedCond)],
-        encoding: "1 0 0 11010100 11111 cond:4 0 1 11111 Rd",
-        ..CSET
-    },
-    Form {
-        operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)],
-        encoding: "0 0 0 11010100 Rm cond:4 0 0 Rn Rd",
-        ..CSEL
-    },
-    Form {
-        operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)],
-        encoding: "1 0 0 11010100 Rm cond:4 0 0 Rn Rd",
-        ..CSEL
-    },
+    Form { operands: &[w(W32, Rd), p(Pattern::InvertedCond)], encoding: "0 0 0 11010100 11111 cond:4 0 1 11111 Rd", ..CSET },
+    Form { operands: &[w(W64, Rd), p(Pattern::InvertedCond)], encoding: "1 0 0 11010100 11111 cond:4 0 1 11111 Rd", ..CSET },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 0 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSEL },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 0 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSEL },
 ];
 
 /// The addressing modes of a load or store: access width, register slot, `size` and `opc` bits.
 macro_rules! load_store {
     ($base:expr, $unscaled:literal, $access:expr, $reg:expr, $mem:ident, $size:literal, $opc:literal) => {
         [
-            Form {
-                operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Scaled12))],
-                encoding: concat!($size, " 111 0 01 ", $opc, " imm12:12 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[$reg, $mem(Pattern::MemPre($access, Offset::Signed9))],
-                encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 11 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[$reg, $mem(Pattern::MemPost($access, Offset::Signed9))],
-                encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 01 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[$reg, $mem(Pattern::MemReg($access))],
-                encoding: concat!($size, " 111 0 00 ", $opc, " 1 Rm option:3 S:1 10 Rn Rt"),
-                ..$base
-            },
-            Form {
-                mnemonic: $unscaled,
-                operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))],
-                encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))],
-                encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"),
-                accepted_only: true,
-                ..$base
-            },
+            Form { operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Scaled12))], encoding: concat!($size, " 111 0 01 ", $opc, " imm12:12 Rn Rt"), ..$base },
+            Form { operands: &[$reg, $mem(Pattern::MemPre($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 11 Rn Rt"), ..$base },
+            Form { operands: &[$reg, $mem(Pattern::MemPost($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 01 Rn Rt"), ..$base },
+            Form { operands: &[$reg, $mem(Pattern::MemReg($access))], encoding: concat!($size, " 111 0 00 ", $opc, " 1 Rm option:3 S:1 10 Rn Rt"), ..$base },
+            Form { mnemonic: $unscaled, operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"), ..$base },
+            Form { operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"), accepted_only: true, ..$base },
         ]
     };
 }
@@ -852,16 +526,8 @@ const LDRSH_X: [Form; 6] =
 const LDRSW: [Form; 6] =
     load_store!(load("ldrsw", W32, true), "ldursw", W32, w(W64, Rt), mem_read, "10", "10");
 const LDR_LITERAL: [Form; 2] = [
-    Form {
-        operands: &[w(W32, Rt), p(Pattern::Label19)],
-        encoding: "00 011 0 00 imm19:19 Rt",
-        ..load("ldr", W32, false)
-    },
-    Form {
-        operands: &[w(W64, Rt), p(Pattern::Label19)],
-        encoding: "01 011 0 00 imm19:19 Rt",
-        ..load("ldr", W64, false)
-    },
+    Form { operands: &[w(W32, Rt), p(Pattern::Label19)], encoding: "00 011 0 00 imm19:19 Rt", ..load("ldr", W32, false) },
+    Form { operands: &[w(W64, Rt), p(Pattern::Label19)], encoding: "01 011 0 00 imm19:19 Rt", ..load("ldr", W64, false) },
 ];
 const LOADS: &[Form] = &join::<56>(&[
     &LDR_W,
@@ -889,33 +555,9 @@ const STORES: &[Form] = &join::<24>(&[&STR_W, &STR_X, &STRB, &STRH]);
 macro_rules! pair {
     ($base:expr, $width:expr, $reg:ident, $mem:ident, $opc:literal, $l:literal) => {
         [
-            Form {
-                operands: &[
-                    $reg($width, Rt),
-                    $reg($width, Rt2),
-                    $mem(Pattern::MemOffset($width, Offset::Scaled7)),
-                ],
-                encoding: concat!($opc, " 101 0 010 ", $l, " imm7:7 Rt2 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[
-                    $reg($width, Rt),
-                    $reg($width, Rt2),
-                    $mem(Pattern::MemPre($width, Offset::Scaled7)),
-                ],
-                encoding: concat!($opc, " 101 0 011 ", $l, " imm7:7 Rt2 Rn Rt"),
-                ..$base
-            },
-            Form {
-                operands: &[
-                    $reg($width, Rt),
-                    $reg($width, Rt2),
-                    $mem(Pattern::MemPost($width, Offset::Scaled7)),
-                ],
-                encoding: concat!($opc, " 101 0 001 ", $l, " imm7:7 Rt2 Rn Rt"),
-                ..$base
-            },
+            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemOffset($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 010 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
+            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemPre($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 011 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
+            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemPost($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 001 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
         ]
     };
 }
@@ -1033,26 +675,10 @@ const BRANCHES: &[Form] = &[
         source: "Arm ARM, C6.2 BL",
         ..PLAIN
     },
-    Form {
-        operands: &[r(W32, Rt), p(Pattern::Label19)],
-        encoding: "0 011010 0 imm19:19 Rt",
-        ..CBZ
-    },
-    Form {
-        operands: &[r(W64, Rt), p(Pattern::Label19)],
-        encoding: "1 011010 0 imm19:19 Rt",
-        ..CBZ
-    },
-    Form {
-        operands: &[r(W32, Rt), p(Pattern::Label19)],
-        encoding: "0 011010 1 imm19:19 Rt",
-        ..CBNZ
-    },
-    Form {
-        operands: &[r(W64, Rt), p(Pattern::Label19)],
-        encoding: "1 011010 1 imm19:19 Rt",
-        ..CBNZ
-    },
+    Form { operands: &[r(W32, Rt), p(Pattern::Label19)], encoding: "0 011010 0 imm19:19 Rt", ..CBZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 0 imm19:19 Rt", ..CBZ },
+    Form { operands: &[r(W32, Rt), p(Pattern::Label19)], encoding: "0 011010 1 imm19:19 Rt", ..CBNZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 1 imm19:19 Rt", ..CBNZ },
     Form {
         mnemonic: "br",
         meaning: Meaning::Br,

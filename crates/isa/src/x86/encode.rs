@@ -21,7 +21,7 @@ pub fn encode(
     min_bytes: usize,
 ) -> Result<Encoded, EncodeError> {
     let table = table();
-    let Some(numbers) = table.by_mnemonic.get(mnemonic) else {
+    let Some(numbers) = table.mnemonics.rows(mnemonic) else {
         return Err(EncodeError::UnknownMnemonic {
             mnemonic: mnemonic.to_string(),
             arch: Arch::X86_64,

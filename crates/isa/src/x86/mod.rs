@@ -12,6 +12,8 @@
 mod decode;
 mod encode;
 mod encoding;
+// Rows stay one line each, to be held against the manual.
+#[rustfmt::skip]
 mod table;
 #[cfg(test)]
 mod tests;
@@ -21,6 +23,7 @@ use std::sync::OnceLock;
 pub use decode::decode;
 pub use encode::{encode, encode_form};
 
+use crate::form::Mnemonics;
 use crate::{
     Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, OperandContext,
     Reg, RegKind, Width,
@@ -335,10 +338,8 @@ pub(crate) struct Row {
 
 pub(crate) struct Table {
     pub rows: Vec<Row>,
-    /// Row numbers by mnemonic, aliases included.
-    pub by_mnemonic: std::collections::HashMap<&'static str, Vec<u16>>,
+    pub mnemonics: Mnemonics,
     pub by_opcode: decode::Index,
-    pub mnemonics: Vec<&'static str>,
 }
 
 pub(crate) fn table() -> &'static Table {
@@ -349,16 +350,9 @@ pub(crate) fn table() -> &'static Table {
             .flat_map(|group| group.iter())
             .map(|form| Row { form, encoding: Encoding::parse(form) })
             .collect();
-        let mut by_mnemonic = std::collections::HashMap::<_, Vec<u16>>::new();
-        for (number, row) in rows.iter().enumerate() {
-            for name in std::iter::once(&row.form.mnemonic).chain(row.form.aliases) {
-                by_mnemonic.entry(*name).or_default().push(number as u16);
-            }
-        }
-        let mut mnemonics: Vec<&'static str> = by_mnemonic.keys().copied().collect();
-        mnemonics.sort_unstable();
+        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form));
         let by_opcode = decode::Index::new(&rows);
-        Table { rows, by_mnemonic, by_opcode, mnemonics }
+        Table { rows, mnemonics, by_opcode }
     })
 }
 
@@ -378,13 +372,13 @@ pub fn form_count() -> u16 {
 
 /// Every mnemonic, aliases included, sorted.
 pub fn mnemonics() -> &'static [&'static str] {
-    &table().mnemonics
+    &table().mnemonics.sorted
 }
 
 /// What the operands of a mnemonic can be.
 pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
     let table = table();
-    let rows = table.by_mnemonic.get(mnemonic)?;
+    let rows = table.mnemonics.rows(mnemonic)?;
     let target = rows.iter().any(|&number| {
         let operands = table.rows[usize::from(number)].form.operands;
         operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
@@ -399,22 +393,9 @@ fn syntax(form: &Form) -> String {
 /// The rows with this mnemonic.
 pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     let table = table();
-    let numbers = table.by_mnemonic.get(mnemonic).map(Vec::as_slice).unwrap_or_default();
-    numbers
-        .iter()
-        .map(|&number| {
-            let form = table.rows[usize::from(number)].form;
-            FormDoc {
-                mnemonic: form.mnemonic,
-                aliases: form.aliases,
-                syntax: syntax(form),
-                encoding: form.encoding,
-                flags: form.flags,
-                summary: form.summary,
-                source: form.source,
-            }
-        })
-        .collect()
+    let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
+    let form = |number: &u16| table.rows[usize::from(*number)].form;
+    numbers.iter().map(|number| form(number).doc(syntax(form(number)))).collect()
 }
 
 /// The width an instruction works at: that of its first operand, or of the accumulator it uses.

@@ -80,49 +80,49 @@ pub(super) trait Operand {
     ) -> Result<()>;
 }
 
-/// The first register of the operation.
-pub(super) struct First;
-/// The second register of the operation.
-pub(super) struct Second;
 /// Memory.
 pub(super) struct Mem;
 /// The immediate, cut to the width.
 pub(super) struct Imm;
 
-impl Operand for First {
-    #[inline]
-    fn get<W: Size, O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u64> {
-        Ok(cpu.get::<W>(op.first))
-    }
-    #[inline]
-    fn put<W: Size, O: Observer>(
-        cpu: &mut Cpu,
-        _: &mut Memory,
-        op: &Op<O>,
-        _: &mut O,
-        value: u64,
-    ) -> Result<()> {
-        cpu.put::<W>(op.first, value);
-        Ok(())
-    }
-}
+/// A place that is a register, by the field of the operation that names it.
+macro_rules! register_places {
+    ($($(#[$doc:meta])* $name:ident $field:ident;)*) => {
+        $(
+            $(#[$doc])*
+            pub(super) struct $name;
 
-impl Operand for Second {
-    #[inline]
-    fn get<W: Size, O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u64> {
-        Ok(cpu.get::<W>(op.second))
-    }
-    #[inline]
-    fn put<W: Size, O: Observer>(
-        cpu: &mut Cpu,
-        _: &mut Memory,
-        op: &Op<O>,
-        _: &mut O,
-        value: u64,
-    ) -> Result<()> {
-        cpu.put::<W>(op.second, value);
-        Ok(())
-    }
+            impl Operand for $name {
+                #[inline]
+                fn get<W: Size, O: Observer>(
+                    cpu: &Cpu,
+                    _: &mut Memory,
+                    op: &Op<O>,
+                    _: &mut O,
+                ) -> Result<u64> {
+                    Ok(cpu.get::<W>(op.$field))
+                }
+
+                #[inline]
+                fn put<W: Size, O: Observer>(
+                    cpu: &mut Cpu,
+                    _: &mut Memory,
+                    op: &Op<O>,
+                    _: &mut O,
+                    value: u64,
+                ) -> Result<()> {
+                    cpu.put::<W>(op.$field, value);
+                    Ok(())
+                }
+            }
+        )*
+    };
+}
+register_places! {
+    /// The first register of the operation.
+    First first;
+    /// The second register of the operation.
+    Second second;
 }
 
 impl Operand for Mem {

@@ -169,6 +169,13 @@ impl Stepper {
             Command::Flags => self.flags(),
             Command::Stack => self.stack(),
             Command::Memory { place, count, width } => self.memory(place, *count, *width)?,
+            Command::Who(text) => self.who(text)?,
+            Command::Ahead => match self.session.ahead() {
+                Some(report) => self.show_step(&report),
+                None => {
+                    return Err("the next instruction cannot complete; `step` says why".to_string());
+                }
+            },
             Command::Feed(text) => {
                 match text {
                     Some(text) => {
@@ -458,6 +465,24 @@ impl Stepper {
             let line = format!("{start:#x}  {name:<14} {:<48} {text}", shown.join(" "));
             self.print(line.trim_end());
         }
+        Ok(())
+    }
+
+    /// Goes to just before the instruction that last wrote the target.
+    fn who(&mut self, text: &str) -> Result<(), String> {
+        let target = self.session.target(text).map_err(|error| error.to_string())?;
+        let Some(writer) = self.session.who(target) else {
+            return Err(format!("nothing has written {text} since the start"));
+        };
+        self.outputs_shown = self.outputs_shown.min(self.session.process().output().len());
+        self.show_step(&writer.report);
+        if !self.as_json {
+            let unit = if writer.ago == 1 { "instruction" } else { "instructions" };
+            let ago = render::thousands(writer.ago);
+            let text = format!("        {ago} {unit} ago; `step {}` returns", writer.ago);
+            self.print(&paint(Tone::Quiet, &text));
+        }
+        self.show_next();
         Ok(())
     }
 

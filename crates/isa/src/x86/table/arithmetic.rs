@@ -153,18 +153,10 @@ pub(super) const IMUL: &[Form] = &[
     Form { operands: &[rw(R64), r(RM64)], encoding: "REX.W + 0F AF /r", ..IMUL_ROW },
     Form { operands: &[w(R16), r(RM16), r(Pattern::Simm8)], encoding: "6B /r ib", ..IMUL_ROW },
     Form { operands: &[w(R32), r(RM32), r(Pattern::Simm8)], encoding: "6B /r ib", ..IMUL_ROW },
-    Form {
-        operands: &[w(R64), r(RM64), r(Pattern::Simm8)],
-        encoding: "REX.W + 6B /r ib",
-        ..IMUL_ROW
-    },
+    Form { operands: &[w(R64), r(RM64), r(Pattern::Simm8)], encoding: "REX.W + 6B /r ib", ..IMUL_ROW },
     Form { operands: &[w(R16), r(RM16), r(IMM16)], encoding: "69 /r iw", ..IMUL_ROW },
     Form { operands: &[w(R32), r(RM32), r(IMM32)], encoding: "69 /r id", ..IMUL_ROW },
-    Form {
-        operands: &[w(R64), r(RM64), r(Pattern::Simm32)],
-        encoding: "REX.W + 69 /r id",
-        ..IMUL_ROW
-    },
+    Form { operands: &[w(R64), r(RM64), r(Pattern::Simm32)], encoding: "REX.W + 69 /r id", ..IMUL_ROW },
 ];
 
 const DIV_ROW: Form = Form {
@@ -202,40 +194,10 @@ const CWD: Form = Form {
     ..PLAIN
 };
 pub(super) const EXTENSIONS: &[Form] = &[
-    Form {
-        mnemonic: "cbw",
-        implicit: &[writes(Width::W16, A), reads(Width::W8, A)],
-        encoding: "66 98",
-        ..CBW
-    },
-    Form {
-        mnemonic: "cwde",
-        implicit: &[writes(Width::W32, A), reads(Width::W16, A)],
-        encoding: "98",
-        ..CBW
-    },
-    Form {
-        mnemonic: "cdqe",
-        implicit: &[writes(Width::W64, A), reads(Width::W32, A)],
-        encoding: "REX.W + 98",
-        ..CBW
-    },
-    Form {
-        mnemonic: "cwd",
-        implicit: &[writes(Width::W16, D), reads(Width::W16, A)],
-        encoding: "66 99",
-        ..CWD
-    },
-    Form {
-        mnemonic: "cdq",
-        implicit: &[writes(Width::W32, D), reads(Width::W32, A)],
-        encoding: "99",
-        ..CWD
-    },
-    Form {
-        mnemonic: "cqo",
-        implicit: &[writes(Width::W64, D), reads(Width::W64, A)],
-        encoding: "REX.W + 99",
-        ..CWD
-    },
+    Form { mnemonic: "cbw", implicit: &[writes(Width::W16, A), reads(Width::W8, A)], encoding: "66 98", ..CBW },
+    Form { mnemonic: "cwde", implicit: &[writes(Width::W32, A), reads(Width::W16, A)], encoding: "98", ..CBW },
+    Form { mnemonic: "cdqe", implicit: &[writes(Width::W64, A), reads(Width::W32, A)], encoding: "REX.W + 98", ..CBW },
+    Form { mnemonic: "cwd", implicit: &[writes(Width::W16, D), reads(Width::W16, A)], encoding: "66 99", ..CWD },
+    Form { mnemonic: "cdq", implicit: &[writes(Width::W32, D), reads(Width::W32, A)], encoding: "99", ..CWD },
+    Form { mnemonic: "cqo", implicit: &[writes(Width::W64, D), reads(Width::W64, A)], encoding: "REX.W + 99", ..CWD },
 ];

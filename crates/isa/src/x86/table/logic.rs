@@ -71,12 +71,7 @@ pub(super) const TEST: &[Form] = &[
     Form { operands: &[r(R8), r(RM8)], encoding: "84 /r", accepted_only: true, ..TEST_ROW },
     Form { operands: &[r(R16), r(RM16)], encoding: "85 /r", accepted_only: true, ..TEST_ROW },
     Form { operands: &[r(R32), r(RM32)], encoding: "85 /r", accepted_only: true, ..TEST_ROW },
-    Form {
-        operands: &[r(R64), r(RM64)],
-        encoding: "REX.W + 85 /r",
-        accepted_only: true,
-        ..TEST_ROW
-    },
+    Form { operands: &[r(R64), r(RM64)], encoding: "REX.W + 85 /r", accepted_only: true, ..TEST_ROW },
     Form { operands: &[r(AL), r(IMM8)], encoding: "A8 ib", ..TEST_ROW },
     Form { operands: &[r(AX), r(IMM16)], encoding: "A9 iw", ..TEST_ROW },
     Form { operands: &[r(EAX), r(IMM32)], encoding: "A9 id", ..TEST_ROW },
@@ -100,66 +95,18 @@ pub(super) const NOT: &[Form] = one_operand!(NOT_ROW, rw, "F6", "F7", "/2");
 macro_rules! shift {
     ($base:expr, $digit:literal) => {
         &[
-            Form {
-                operands: &[rw(RM8), r(Pattern::One)],
-                encoding: concat!("D0 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM16), r(Pattern::One)],
-                encoding: concat!("D1 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM32), r(Pattern::One)],
-                encoding: concat!("D1 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM64), r(Pattern::One)],
-                encoding: concat!("REX.W + D1 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM8), r(Pattern::Cl)],
-                encoding: concat!("D2 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM16), r(Pattern::Cl)],
-                encoding: concat!("D3 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM32), r(Pattern::Cl)],
-                encoding: concat!("D3 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM64), r(Pattern::Cl)],
-                encoding: concat!("REX.W + D3 ", $digit),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM8), r(Pattern::Uimm8)],
-                encoding: concat!("C0 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM16), r(Pattern::Uimm8)],
-                encoding: concat!("C1 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM32), r(Pattern::Uimm8)],
-                encoding: concat!("C1 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[rw(RM64), r(Pattern::Uimm8)],
-                encoding: concat!("REX.W + C1 ", $digit, " ib"),
-                ..$base
-            },
+            Form { operands: &[rw(RM8), r(Pattern::One)], encoding: concat!("D0 ", $digit), ..$base },
+            Form { operands: &[rw(RM16), r(Pattern::One)], encoding: concat!("D1 ", $digit), ..$base },
+            Form { operands: &[rw(RM32), r(Pattern::One)], encoding: concat!("D1 ", $digit), ..$base },
+            Form { operands: &[rw(RM64), r(Pattern::One)], encoding: concat!("REX.W + D1 ", $digit), ..$base },
+            Form { operands: &[rw(RM8), r(Pattern::Cl)], encoding: concat!("D2 ", $digit), ..$base },
+            Form { operands: &[rw(RM16), r(Pattern::Cl)], encoding: concat!("D3 ", $digit), ..$base },
+            Form { operands: &[rw(RM32), r(Pattern::Cl)], encoding: concat!("D3 ", $digit), ..$base },
+            Form { operands: &[rw(RM64), r(Pattern::Cl)], encoding: concat!("REX.W + D3 ", $digit), ..$base },
+            Form { operands: &[rw(RM8), r(Pattern::Uimm8)], encoding: concat!("C0 ", $digit, " ib"), ..$base },
+            Form { operands: &[rw(RM16), r(Pattern::Uimm8)], encoding: concat!("C1 ", $digit, " ib"), ..$base },
+            Form { operands: &[rw(RM32), r(Pattern::Uimm8)], encoding: concat!("C1 ", $digit, " ib"), ..$base },
+            Form { operands: &[rw(RM64), r(Pattern::Uimm8)], encoding: concat!("REX.W + C1 ", $digit, " ib"), ..$base },
         ]
     };
 }

@@ -99,19 +99,7 @@ const SP: u8 = 4;
 const AH: Reg = Reg::new(crate::RegKind::HighByte, 0);
 
 /// What rows have in common unless they say otherwise.
-const PLAIN: Form = Form {
-    mnemonic: "",
-    aliases: &[],
-    meaning: Meaning::Nop,
-    operands: &[],
-    implicit: &[],
-    encoding: "",
-    flags: FlagEffects::NONE,
-    control: Control::Next,
-    accepted_only: false,
-    summary: "",
-    source: "",
-};
+const PLAIN: Form = Form::plain(Meaning::Nop);
 
 /// The nineteen rows of a two-operand instruction of the first opcode block.
 ///
@@ -123,62 +111,22 @@ macro_rules! two_operand {
             Form { operands: &[$dst(RM8), r(R8)], encoding: concat!($rm8_r8, " /r"), ..$base },
             Form { operands: &[$dst(RM16), r(R16)], encoding: concat!($rm_r, " /r"), ..$base },
             Form { operands: &[$dst(RM32), r(R32)], encoding: concat!($rm_r, " /r"), ..$base },
-            Form {
-                operands: &[$dst(RM64), r(R64)],
-                encoding: concat!("REX.W + ", $rm_r, " /r"),
-                ..$base
-            },
+            Form { operands: &[$dst(RM64), r(R64)], encoding: concat!("REX.W + ", $rm_r, " /r"), ..$base },
             Form { operands: &[$dst(R8), r(RM8)], encoding: concat!($r8_rm8, " /r"), ..$base },
             Form { operands: &[$dst(R16), r(RM16)], encoding: concat!($r_rm, " /r"), ..$base },
             Form { operands: &[$dst(R32), r(RM32)], encoding: concat!($r_rm, " /r"), ..$base },
-            Form {
-                operands: &[$dst(R64), r(RM64)],
-                encoding: concat!("REX.W + ", $r_rm, " /r"),
-                ..$base
-            },
+            Form { operands: &[$dst(R64), r(RM64)], encoding: concat!("REX.W + ", $r_rm, " /r"), ..$base },
             Form { operands: &[$dst(AL), r(IMM8)], encoding: concat!($al, " ib"), ..$base },
             Form { operands: &[$dst(AX), r(IMM16)], encoding: concat!($acc, " iw"), ..$base },
             Form { operands: &[$dst(EAX), r(IMM32)], encoding: concat!($acc, " id"), ..$base },
-            Form {
-                operands: &[$dst(RAX), r(Pattern::Simm32)],
-                encoding: concat!("REX.W + ", $acc, " id"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM8), r(IMM8)],
-                encoding: concat!("80 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM16), r(Pattern::Simm8)],
-                encoding: concat!("83 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM32), r(Pattern::Simm8)],
-                encoding: concat!("83 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM64), r(Pattern::Simm8)],
-                encoding: concat!("REX.W + 83 ", $digit, " ib"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM16), r(IMM16)],
-                encoding: concat!("81 ", $digit, " iw"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM32), r(IMM32)],
-                encoding: concat!("81 ", $digit, " id"),
-                ..$base
-            },
-            Form {
-                operands: &[$dst(RM64), r(Pattern::Simm32)],
-                encoding: concat!("REX.W + 81 ", $digit, " id"),
-                ..$base
-            },
+            Form { operands: &[$dst(RAX), r(Pattern::Simm32)], encoding: concat!("REX.W + ", $acc, " id"), ..$base },
+            Form { operands: &[$dst(RM8), r(IMM8)], encoding: concat!("80 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM16), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM32), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM64), r(Pattern::Simm8)], encoding: concat!("REX.W + 83 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM16), r(IMM16)], encoding: concat!("81 ", $digit, " iw"), ..$base },
+            Form { operands: &[$dst(RM32), r(IMM32)], encoding: concat!("81 ", $digit, " id"), ..$base },
+            Form { operands: &[$dst(RM64), r(Pattern::Simm32)], encoding: concat!("REX.W + 81 ", $digit, " id"), ..$base },
         ]
     };
 }
@@ -191,11 +139,7 @@ macro_rules! one_operand {
             Form { operands: &[$dst(RM8)], encoding: concat!($rm8, " ", $digit), ..$base },
             Form { operands: &[$dst(RM16)], encoding: concat!($rm, " ", $digit), ..$base },
             Form { operands: &[$dst(RM32)], encoding: concat!($rm, " ", $digit), ..$base },
-            Form {
-                operands: &[$dst(RM64)],
-                encoding: concat!("REX.W + ", $rm, " ", $digit),
-                ..$base
-            },
+            Form { operands: &[$dst(RM64)], encoding: concat!("REX.W + ", $rm, " ", $digit), ..$base },
         ]
     };
 }

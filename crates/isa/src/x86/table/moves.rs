@@ -111,12 +111,7 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[rw(Pattern::R32NotEax), rw(EAX)], encoding: "90 +r", ..XCHG },
     Form { operands: &[rw(R64), rw(RAX)], encoding: "REX.W + 90 +r", ..XCHG },
     Form { operands: &[rw(AX), rw(R16)], encoding: "90 +r", accepted_only: true, ..XCHG },
-    Form {
-        operands: &[rw(EAX), rw(Pattern::R32NotEax)],
-        encoding: "90 +r",
-        accepted_only: true,
-        ..XCHG
-    },
+    Form { operands: &[rw(EAX), rw(Pattern::R32NotEax)], encoding: "90 +r", accepted_only: true, ..XCHG },
     Form { operands: &[rw(RAX), rw(R64)], encoding: "REX.W + 90 +r", accepted_only: true, ..XCHG },
     Form { operands: &[rw(RM8), rw(R8)], encoding: "86 /r", ..XCHG },
     Form { operands: &[rw(RM16), rw(R16)], encoding: "87 /r", ..XCHG },
