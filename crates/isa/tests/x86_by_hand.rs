@@ -1,0 +1,219 @@
+//! One encoding of every instruction and operand kind, worked out from the manual's opcode tables
+//! and the tables of ModRM and SIB bytes, and read back to the text a person would write.
+
+use sotto_isa::{Arch, NoNames, decode};
+
+const AT: u64 = 0x1000;
+
+/// Bytes as hex, and the instruction.
+const CASES: &[(&str, &str)] = &[
+    // SDM Vol. 2B, MOV
+    ("88 c8", "mov al, cl"),
+    ("66 89 c8", "mov ax, cx"),
+    ("89 c8", "mov eax, ecx"),
+    ("48 89 c8", "mov rax, rcx"),
+    ("4d 89 c8", "mov r8, r9"),
+    ("8a 07", "mov al, [rdi]"),
+    ("66 8b 07", "mov ax, [rdi]"),
+    ("8b 47 08", "mov eax, [rdi + 8]"),
+    ("48 8b 87 00 01 00 00", "mov rax, [rdi + 256]"),
+    ("b1 05", "mov cl, 5"),
+    ("66 b9 05 00", "mov cx, 5"),
+    ("b9 05 00 00 00", "mov ecx, 5"),
+    ("48 c7 c1 05 00 00 00", "mov rcx, 5"),
+    ("48 b9 88 77 66 55 44 33 22 11", "mov rcx, 0x1122334455667788"),
+    ("c6 01 05", "mov byte [rcx], 5"),
+    ("66 c7 01 05 00", "mov word [rcx], 5"),
+    ("c7 01 05 00 00 00", "mov dword [rcx], 5"),
+    ("48 c7 01 fb ff ff ff", "mov qword [rcx], -5"),
+    ("48 a1 00 00 00 00 01 00 00 00", "mov rax, [0x100000000]"),
+    ("a2 00 00 00 00 01 00 00 00", "mov [0x100000000], al"),
+    // The address forms of tables 2-2 and 2-3.
+    ("8b 04 24", "mov eax, [rsp]"),
+    ("8b 45 00", "mov eax, [rbp]"),
+    ("41 8b 04 24", "mov eax, [r12]"),
+    ("41 8b 45 00", "mov eax, [r13]"),
+    ("8b 04 8b", "mov eax, [rbx + rcx*4]"),
+    ("8b 44 8b f8", "mov eax, [rbx + rcx*4 - 8]"),
+    ("8b 04 cd 00 10 00 00", "mov eax, [rcx*8 + 4096]"),
+    ("8b 04 25 00 00 60 00", "mov eax, [0x600000]"),
+    ("8b 05 10 00 00 00", "mov eax, [rip + 16]"),
+    ("67 8b 03", "mov eax, [ebx]"),
+    ("42 8b 04 23", "mov eax, [rbx + r12]"),
+    ("43 8b 04 6c", "mov eax, [r12 + r13*2]"),
+    // MOVZX, MOVSX, MOVSXD
+    ("0f b6 c1", "movzx eax, cl"),
+    ("66 0f b6 c1", "movzx ax, cl"),
+    ("48 0f b7 01", "movzx rax, word [rcx]"),
+    ("40 0f b6 c6", "movzx eax, sil"),
+    ("0f be c5", "movsx eax, ch"),
+    ("0f bf 01", "movsx eax, word [rcx]"),
+    ("48 63 01", "movsxd rax, dword [rcx]"),
+    // LEA, PUSH, POP, XCHG
+    ("48 8d 44 4f 07", "lea rax, [rdi + rcx*2 + 7]"),
+    ("8d 07", "lea eax, [rdi]"),
+    ("50", "push rax"),
+    ("41 57", "push r15"),
+    ("66 51", "push cx"),
+    ("ff 31", "push qword [rcx]"),
+    ("6a ff", "push -1"),
+    ("68 00 01 00 00", "push 256"),
+    ("5b", "pop rbx"),
+    ("8f 00", "pop qword [rax]"),
+    ("93", "xchg ebx, eax"),
+    ("48 87 0a", "xchg [rdx], rcx"),
+    ("86 e0", "xchg al, ah"),
+    // CMOVcc
+    ("0f 44 c1", "cmove eax, ecx"),
+    ("48 0f 4f 02", "cmovg rax, [rdx]"),
+    ("66 0f 42 c1", "cmovb ax, cx"),
+    // The eight operations of the first opcode block.
+    ("01 d8", "add eax, ebx"),
+    ("03 03", "add eax, [rbx]"),
+    ("04 07", "add al, 7"),
+    ("83 c3 07", "add ebx, 7"),
+    ("81 c3 00 01 00 00", "add ebx, 256"),
+    ("80 03 07", "add byte [rbx], 7"),
+    ("48 05 00 01 00 00", "add rax, 256"),
+    ("11 d8", "adc eax, ebx"),
+    ("48 83 d3 07", "adc rbx, 7"),
+    ("29 d8", "sub eax, ebx"),
+    ("66 83 eb 07", "sub bx, 7"),
+    ("19 d8", "sbb eax, ebx"),
+    ("39 d8", "cmp eax, ebx"),
+    ("3c 41", "cmp al, 65"),
+    ("80 3f 00", "cmp byte [rdi], 0"),
+    ("48 3b 07", "cmp rax, [rdi]"),
+    ("21 d8", "and eax, ebx"),
+    ("48 83 e4 f0", "and rsp, -16"),
+    ("09 d8", "or eax, ebx"),
+    ("31 c0", "xor eax, eax"),
+    ("45 31 c9", "xor r9d, r9d"),
+    ("85 c0", "test eax, eax"),
+    ("a8 01", "test al, 1"),
+    ("f6 c1 01", "test cl, 1"),
+    ("48 f7 c1 00 01 00 00", "test rcx, 256"),
+    // One operand.
+    ("ff c0", "inc eax"),
+    ("fe 00", "inc byte [rax]"),
+    ("48 ff c9", "dec rcx"),
+    ("f7 d8", "neg eax"),
+    ("66 f7 18", "neg word [rax]"),
+    ("f7 d0", "not eax"),
+    ("f6 d4", "not ah"),
+    // Shifts and rotates: by 1, by CL, by a constant.
+    ("d1 e0", "shl eax, 1"),
+    ("48 c1 e0 04", "shl rax, 4"),
+    ("d3 e0", "shl eax, cl"),
+    ("d0 2f", "shr byte [rdi], 1"),
+    ("c1 f8 1f", "sar eax, 31"),
+    ("66 c1 c0 08", "rol ax, 8"),
+    ("d2 c8", "ror al, cl"),
+    ("48 d1 d0", "rcl rax, 1"),
+    ("c0 d8 03", "rcr al, 3"),
+    // Multiplication and division.
+    ("f7 e1", "mul ecx"),
+    ("48 f7 21", "mul qword [rcx]"),
+    ("f6 e9", "imul cl"),
+    ("0f af c1", "imul eax, ecx"),
+    ("6b c1 0a", "imul eax, ecx, 10"),
+    ("48 69 01 e8 03 00 00", "imul rax, [rcx], 1000"),
+    ("f7 f1", "div ecx"),
+    ("48 f7 f9", "idiv rcx"),
+    ("f6 f1", "div cl"),
+    ("66 98", "cbw"),
+    ("98", "cwde"),
+    ("48 98", "cdqe"),
+    ("66 99", "cwd"),
+    ("99", "cdq"),
+    ("48 99", "cqo"),
+    // Control.
+    ("eb 10", "jmp 0x1012"),
+    ("e9 00 01 00 00", "jmp 0x1105"),
+    ("ff e0", "jmp rax"),
+    ("ff 24 c5 00 20 40 00", "jmp qword [rax*8 + 0x402000]"),
+    ("74 fe", "je 0x1000"),
+    ("0f 8c 00 01 00 00", "jl 0x1106"),
+    ("77 00", "ja 0x1002"),
+    ("e8 fb ff ff ff", "call 0x1000"),
+    ("41 ff d4", "call r12"),
+    ("ff 13", "call qword [rbx]"),
+    ("c3", "ret"),
+    ("c2 10 00", "ret 16"),
+    ("e2 fe", "loop 0x1000"),
+    ("e1 fe", "loope 0x1000"),
+    ("e0 fe", "loopne 0x1000"),
+    ("e3 00", "jrcxz 0x1002"),
+    ("67 e3 00", "jecxz 0x1003"),
+    ("0f 94 c0", "sete al"),
+    ("41 0f 97 c0", "seta r8b"),
+    ("0f 9c 03", "setl byte [rbx]"),
+    ("90", "nop"),
+    ("0f 1f 40 00", "nop dword [rax]"),
+    ("66 0f 1f 44 00 00", "nop word [rax + rax]"),
+    ("f3 90", "pause"),
+    ("0f 05", "syscall"),
+    ("cc", "int3"),
+    ("0f 0b", "ud2"),
+];
+
+fn bytes(hex: &str) -> Vec<u8> {
+    hex.split(' ').map(|byte| u8::from_str_radix(byte, 16).unwrap()).collect()
+}
+
+#[test]
+fn bytes_by_hand_read_as_the_manual_says() {
+    for (hex, wanted) in CASES {
+        let bytes = bytes(hex);
+        let instruction = decode(Arch::X86_64, &bytes, AT).unwrap_or_else(|e| panic!("{hex}: {e}"));
+        // An address with neither a register beside it nor another form needs no width.
+        let text = instruction.print(&NoNames);
+        assert_eq!(text, *wanted, "{hex}");
+        assert_eq!(usize::from(instruction.length), bytes.len(), "{hex}");
+    }
+}
+
+#[test]
+fn the_cases_name_every_mnemonic_of_the_table_but_the_conditions() {
+    let named: std::collections::HashSet<&str> =
+        CASES.iter().map(|(_, text)| text.split(' ').next().unwrap()).collect();
+    let conditional = |name: &str| ["j", "set", "cmov"].iter().any(|start| name.starts_with(start));
+    for name in sotto_isa::mnemonics(Arch::X86_64) {
+        let docs = sotto_isa::form_docs(Arch::X86_64, name);
+        let preferred = docs[0].mnemonic;
+        assert!(
+            named.contains(preferred) || conditional(preferred) || preferred == "endbr64",
+            "{preferred} has no worked example"
+        );
+    }
+}
+
+/// Conditions come in the order of their encodings: the low four bits of the opcode.
+#[test]
+fn conditions_by_their_encodings() {
+    let names =
+        ["o", "no", "b", "ae", "e", "ne", "be", "a", "s", "ns", "p", "np", "l", "ge", "le", "g"];
+    for (low, name) in names.iter().enumerate() {
+        let low = low as u8;
+        for (bytes, mnemonic) in [
+            (vec![0x70 | low, 0], format!("j{name}")),
+            (vec![0x0f, 0x80 | low, 0, 0, 0, 0], format!("j{name}")),
+            (vec![0x0f, 0x90 | low, 0xc0], format!("set{name}")),
+            (vec![0x0f, 0x40 | low, 0xc1], format!("cmov{name}")),
+        ] {
+            let instruction = decode(Arch::X86_64, &bytes, AT).unwrap();
+            assert_eq!(instruction.mnemonic(), mnemonic, "{bytes:x?}");
+        }
+    }
+}
+
+#[test]
+fn bytes_that_no_row_has_are_refused() {
+    for hex in ["06", "0f ff c0", "8d c0", "67 8b 05 00 00 00 00", "f3 0f 0b", "d6", "8f 48 00"] {
+        let mut bytes = bytes(hex);
+        bytes.resize(15, 0);
+        assert!(decode(Arch::X86_64, &bytes, AT).is_err(), "{hex}");
+    }
+    // Fifteen prefixes leave no room for an opcode.
+    assert!(decode(Arch::X86_64, &[0x66; 15], AT).is_err());
+}
