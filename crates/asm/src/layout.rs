@@ -482,6 +482,7 @@ impl Emitter<'_> {
                 Field::Abs64 => RelocationKind::Abs64,
                 Field::Branch26 => RelocationKind::A64Branch26,
                 Field::Branch19 => RelocationKind::A64Branch19,
+                Field::Branch14 => RelocationKind::A64Branch14,
                 Field::Adr21 => RelocationKind::A64Adr21,
             };
             let at = start + u64::from(fixup.offset);

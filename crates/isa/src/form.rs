@@ -113,14 +113,15 @@ impl<M: 'static, P: 'static> Form<M, P> {
         }
     }
 
-    /// The row as reference, with its operands as a reader would write them.
-    pub(crate) fn doc(&self, syntax: String) -> FormDoc {
+    /// The row as reference, with its operands as a reader would write them, and its condition.
+    pub(crate) fn doc(&self, syntax: String, condition: Option<&'static str>) -> FormDoc {
         FormDoc {
             mnemonic: self.mnemonic,
             aliases: self.aliases,
             syntax,
             encoding: self.encoding,
             flags: self.flags,
+            condition,
             summary: self.summary,
             source: self.source,
         }
@@ -169,6 +170,8 @@ pub struct FormDoc {
     pub encoding: &'static str,
     /// Effects on the flags.
     pub flags: FlagEffects,
+    /// The condition in words, if it has one.
+    pub condition: Option<&'static str>,
     /// One line in words.
     pub summary: &'static str,
     /// Manual and page heading.

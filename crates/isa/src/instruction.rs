@@ -125,6 +125,8 @@ pub enum Field {
     Branch26,
     /// A64 `imm19`: the distance in words, of B.cond, CBZ and CBNZ.
     Branch19,
+    /// A64 `imm14`: the distance in words, of TBZ and TBNZ.
+    Branch14,
     /// A64 `immhi:immlo`: the distance in bytes, of ADR.
     Adr21,
 }

@@ -238,6 +238,8 @@ fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) ->
             })
         }
         P::Label26 | P::Label19 => target(places.code, 4 * rng.random_range(-10_000..10_000)),
+        P::Label14 => target(places.code, 4 * rng.random_range(-8000..8000)),
+        P::Bit(base) => imm(i64::from(base) + rng.random_range(0..32)),
         P::AdrLabel => target(places.code, rng.random_range(-100_000..100_000)),
         P::Imm16 => imm(rng.random_range(0..65536)),
     }

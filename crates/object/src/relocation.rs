@@ -44,6 +44,8 @@ pub enum RelocationKind {
     A64Branch26,
     /// `S + A - P` in words, bits 23 to 5 of an A64 instruction.
     A64Branch19,
+    /// `S + A - P` in words, bits 18 to 5 of an A64 instruction.
+    A64Branch14,
     /// `S + A - P` in bytes, `immhi` and `immlo` of an A64 ADR.
     A64Adr21,
 }
@@ -71,6 +73,7 @@ impl RelocationKind {
             | RelocationKind::Rel32
             | RelocationKind::A64Branch26
             | RelocationKind::A64Branch19
+            | RelocationKind::A64Branch14
             | RelocationKind::A64Adr21 => 4,
             RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
         }
@@ -102,6 +105,7 @@ impl RelocationKind {
             RelocationKind::Rel16 => signed(16),
             RelocationKind::Rel64 => signed(64),
             RelocationKind::A64Branch26 => signed(28),
+            RelocationKind::A64Branch14 => signed(16),
             RelocationKind::A64Branch19 | RelocationKind::A64Adr21 => signed(21),
         }
     }
@@ -118,7 +122,10 @@ impl RelocationKind {
     pub fn apply(self, field: &mut [u8], target: i128, place: u64) -> Result<(), ApplyError> {
         let value = if self.is_relative() { target - i128::from(place) } else { target };
         let range = self.range();
-        let in_words = matches!(self, RelocationKind::A64Branch26 | RelocationKind::A64Branch19);
+        let in_words = matches!(
+            self,
+            RelocationKind::A64Branch26 | RelocationKind::A64Branch19 | RelocationKind::A64Branch14
+        );
         if !range.contains(&value) {
             return Err(ApplyError { value, range, multiple: None });
         }
@@ -130,6 +137,7 @@ impl RelocationKind {
         match self {
             RelocationKind::A64Branch26 => insert(field, (bits >> 2) as u32, 0, 26),
             RelocationKind::A64Branch19 => insert(field, (bits >> 2) as u32, 5, 19),
+            RelocationKind::A64Branch14 => insert(field, (bits >> 2) as u32, 5, 14),
             RelocationKind::A64Adr21 => {
                 insert(field, bits as u32, 29, 2);
                 insert(field, (bits >> 2) as u32, 5, 19);

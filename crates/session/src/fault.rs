@@ -313,7 +313,7 @@ fn illegal(
     if let Some(last) = &scene.last {
         report.facts.push(format!("the instruction before was `{}`", scene.text(last)));
         if last.control() == Control::Next || last.control() == Control::Syscall {
-            report.help = Some("if this is data, the program ran into it: end the code before with a jump, a ret or an exit call".to_string());
+            report.help = Some("if this is data, the program ran into it: end the code before with a jump, a ret or an exit call; if it is code, it is of a kind that is not modelled yet".to_string());
         }
     }
 }

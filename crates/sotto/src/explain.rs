@@ -68,6 +68,9 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
             text += &format!("  {}\n", doc.summary);
         }
     }
+    if let Some(condition) = first.condition {
+        text += &format!("  condition: {condition}\n");
+    }
     if !first.aliases.is_empty() {
         text += &format!("  also written {}\n", first.aliases.join(", "));
     }
@@ -105,7 +108,7 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
     let names = |set: FlagSet| arch.flag_names(set);
     let data = json!({
         "kind": "instruction", "target": arch.name(), "mnemonic": first.mnemonic,
-        "aliases": first.aliases, "forms": data, "source": first.source,
+        "aliases": first.aliases, "condition": first.condition, "forms": data, "source": first.source,
         "flags": {
             "tested": names(flags.tested), "modified": names(flags.modified),
             "cleared": names(flags.cleared), "set": names(flags.set),

@@ -16,6 +16,8 @@ use crate::{interrupt, program};
 const SLICE: u64 = 1 << 20;
 /// Status of a run that Ctrl-C stopped: 128 and SIGINT's number.
 const INTERRUPTED: u8 = 130;
+/// Status of a run whose reader went away: 128 and SIGPIPE's number, as natively.
+const BROKEN_PIPE: u8 = 141;
 /// Status of a run that reached its limit, as timeout(1) has it.
 const LIMIT_REACHED: u8 = 124;
 
@@ -44,7 +46,9 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
             return stopped(&session, "at the limit that was set", LIMIT_REACHED, as_json);
         }
         let stop = session.process_mut().run(left.min(SLICE)).stop;
-        pass_on(&mut session)?;
+        if pass_on(&mut session)? == Reader::Gone {
+            return Ok(BROKEN_PIPE);
+        }
         tell_noticed(&mut session, as_json);
         match stop {
             Stop::Ended(Ending::Exited(status)) => return Ok(status as u8),
@@ -71,8 +75,15 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     }
 }
 
+/// Whether somebody still reads the output.
+#[derive(PartialEq, Eq)]
+enum Reader {
+    There,
+    Gone,
+}
+
 /// Passes the program's output on.
-fn pass_on(session: &mut Session) -> Result<(), Failure> {
+fn pass_on(session: &mut Session) -> Result<Reader, Failure> {
     for chunk in session.process_mut().take_output() {
         let (written, name) = match chunk.fd {
             2 => (io::stderr().write_all(&chunk.bytes), "standard error"),
@@ -81,9 +92,13 @@ fn pass_on(session: &mut Session) -> Result<(), Failure> {
                 (out.write_all(&chunk.bytes).and_then(|()| out.flush()), "standard output")
             }
         };
-        written.map_err(|source| Failure::Write { path: PathBuf::from(name), source })?;
+        match written {
+            Ok(()) => {}
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Reader::Gone),
+            Err(source) => return Err(Failure::Write { path: PathBuf::from(name), source }),
+        }
     }
-    Ok(())
+    Ok(Reader::There)
 }
 
 /// Says what is suspicious about system calls, as they are made.

@@ -164,6 +164,8 @@ impl Word<'_> {
             }
             Pattern::Label26 => self.target(self.signed("imm26") * 4),
             Pattern::Label19 => self.target(self.signed("imm19") * 4),
+            Pattern::Label14 => self.target(self.signed("imm14") * 4),
+            Pattern::Bit(base) => imm(u64::from(self.get("b40") + u32::from(base))),
             Pattern::AdrLabel => {
                 self.target(self.signed("immhi") << 2 | i64::from(self.get("immlo")))
             }

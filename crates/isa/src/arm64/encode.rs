@@ -329,6 +329,21 @@ fn put_operand(
         (Pattern::Label19, Operand::Target(target)) => {
             put_target(word, target, address, "imm19", Field::Branch19, index)?;
         }
+        (Pattern::Label14, Operand::Target(target)) => {
+            put_target(word, target, address, "imm14", Field::Branch14, index)?;
+        }
+        (Pattern::Bit(base), Operand::Imm(value)) => {
+            let (value, base) = (known(value)?, i64::from(base));
+            if !(base..base + 32).contains(&value) {
+                return Err(range_error(
+                    index,
+                    value,
+                    i128::from(base)..=i128::from(base + 31),
+                    "",
+                ));
+            }
+            word.put("b40", (value - base) as u32);
+        }
         (Pattern::AdrLabel, Operand::Target(target)) => put_adr(word, target, address, index)?,
         (Pattern::Imm16, Operand::Imm(value)) => {
             let value = known(value)?;

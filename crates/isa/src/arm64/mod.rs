@@ -104,6 +104,12 @@ pub enum Meaning {
     Sdiv,
     Udiv,
     Csel,
+    /// CSINC: the second source, if it is chosen, has 1 added.
+    Csinc,
+    /// CSINV: the second source, if it is chosen, is inverted.
+    Csinv,
+    /// CSNEG: the second source, if it is chosen, is negated.
+    Csneg,
     Cset,
     /// Loads of `access` bits, extended to the register's width.
     Load {
@@ -124,6 +130,8 @@ pub enum Meaning {
     BranchIf(u8),
     Cbz,
     Cbnz,
+    Tbz,
+    Tbnz,
     Bl,
     Br,
     Blr,
@@ -148,6 +156,8 @@ impl Meaning {
         Some(match (self, holds) {
             (Meaning::Cbz, true) | (Meaning::Cbnz, false) => "register zero",
             (Meaning::Cbz, false) | (Meaning::Cbnz, true) => "register not zero",
+            (Meaning::Tbz, true) | (Meaning::Tbnz, false) => "bit clear",
+            (Meaning::Tbz, false) | (Meaning::Tbnz, true) => "bit set",
             _ => {
                 let cond = self.condition()?;
                 condition_words(if holds { cond } else { cond ^ 1 })
@@ -235,6 +245,10 @@ pub enum Pattern {
     Label26,
     /// A target in words, in `imm19`.
     Label19,
+    /// A target in words, in `imm14`.
+    Label14,
+    /// The number of a bit, less the given number, in `b40`.
+    Bit(u8),
     /// An address in bytes, in `immhi:immlo`.
     AdrLabel,
     /// An unsigned 16-bit number.
@@ -261,7 +275,10 @@ impl Pattern {
             Pattern::MemPre(..) => "[xn|sp, #offset]!".into(),
             Pattern::MemPost(..) => "[xn|sp], #offset".into(),
             Pattern::MemReg(_) => "[xn|sp, xm{, lsl #amount}]".into(),
-            Pattern::Label26 | Pattern::Label19 | Pattern::AdrLabel => "label".into(),
+            Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel => {
+                "label".into()
+            }
+            Pattern::Bit(_) => "#bit".into(),
             Pattern::Imm16 => "#imm16".into(),
         }
     }
@@ -451,7 +468,8 @@ pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     let table = table();
     let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
     let form = |number: &u16| table.rows[usize::from(*number)].form;
-    numbers.iter().map(|number| form(number).doc(syntax(form(number)))).collect()
+    let doc = |form: &'static Form| form.doc(syntax(form), form.meaning.condition_words(true));
+    numbers.iter().map(|number| doc(form(number))).collect()
 }
 
 /// What the operands of a mnemonic can be.
@@ -465,7 +483,9 @@ pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
         })
     };
     Some(OperandContext {
-        target: any(|p| matches!(p, Pattern::Label26 | Pattern::Label19 | Pattern::AdrLabel)),
+        target: any(|p| {
+            matches!(p, Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel)
+        }),
         condition: any(|p| matches!(p, Pattern::Cond | Pattern::InvertedCond)),
     })
 }

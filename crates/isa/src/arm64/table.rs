@@ -456,7 +456,34 @@ const CSEL: Form = Form {
     source: "Arm ARM, C6.2 CSEL",
     ..PLAIN
 };
+const CSINC: Form = Form {
+    mnemonic: "csinc",
+    meaning: Meaning::Csinc,
+    summary: "copies the first source if the condition holds, else the second with 1 added",
+    source: "Arm ARM, C6.2 CSINC",
+    ..CSEL
+};
+const CSINV: Form = Form {
+    mnemonic: "csinv",
+    meaning: Meaning::Csinv,
+    summary: "copies the first source if the condition holds, else the second inverted",
+    source: "Arm ARM, C6.2 CSINV",
+    ..CSEL
+};
+const CSNEG: Form = Form {
+    mnemonic: "csneg",
+    meaning: Meaning::Csneg,
+    summary: "copies the first source if the condition holds, else the second negated",
+    source: "Arm ARM, C6.2 CSNEG",
+    ..CSEL
+};
 const CONDITIONAL: &[Form] = &[
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 0 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSINC },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 0 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSINC },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 1 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSINV },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 1 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSINV },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 1 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSNEG },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 1 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSNEG },
     Form { operands: &[w(W32, Rd), p(Pattern::InvertedCond)], encoding: "0 0 0 11010100 11111 cond:4 0 1 11111 Rd", ..CSET },
     Form { operands: &[w(W64, Rd), p(Pattern::InvertedCond)], encoding: "1 0 0 11010100 11111 cond:4 0 1 11111 Rd", ..CSET },
     Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 0 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSEL },
@@ -645,6 +672,22 @@ const CBNZ: Form = Form {
     source: "Arm ARM, C6.2 CBNZ",
     ..PLAIN
 };
+const TBZ: Form = Form {
+    mnemonic: "tbz",
+    meaning: Meaning::Tbz,
+    control: Control::Branch,
+    summary: "branches if the bit is clear; no flag is read or changed",
+    source: "Arm ARM, C6.2 TBZ",
+    ..PLAIN
+};
+const TBNZ: Form = Form {
+    mnemonic: "tbnz",
+    meaning: Meaning::Tbnz,
+    control: Control::Branch,
+    summary: "branches if the bit is set; no flag is read or changed",
+    source: "Arm ARM, C6.2 TBNZ",
+    ..PLAIN
+};
 const RET: Form = Form {
     mnemonic: "ret",
     meaning: Meaning::Ret,
@@ -679,6 +722,12 @@ const BRANCHES: &[Form] = &[
     Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 0 imm19:19 Rt", ..CBZ },
     Form { operands: &[r(W32, Rt), p(Pattern::Label19)], encoding: "0 011010 1 imm19:19 Rt", ..CBNZ },
     Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 1 imm19:19 Rt", ..CBNZ },
+    Form { operands: &[r(W32, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 0 b40:5 imm14:14 Rt", ..TBZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Bit(32)), p(Pattern::Label14)], encoding: "1 011011 0 b40:5 imm14:14 Rt", ..TBZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 0 b40:5 imm14:14 Rt", accepted_only: true, ..TBZ },
+    Form { operands: &[r(W32, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 1 b40:5 imm14:14 Rt", ..TBNZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Bit(32)), p(Pattern::Label14)], encoding: "1 011011 1 b40:5 imm14:14 Rt", ..TBNZ },
+    Form { operands: &[r(W64, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 1 b40:5 imm14:14 Rt", accepted_only: true, ..TBNZ },
     Form {
         mnemonic: "br",
         meaning: Meaning::Br,

@@ -395,7 +395,8 @@ pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     let table = table();
     let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
     let form = |number: &u16| table.rows[usize::from(*number)].form;
-    numbers.iter().map(|number| form(number).doc(syntax(form(number)))).collect()
+    let doc = |form: &'static Form| form.doc(syntax(form), form.meaning.condition_words(true));
+    numbers.iter().map(|number| doc(form(number))).collect()
 }
 
 /// The width an instruction works at: that of its first operand, or of the accumulator it uses.

@@ -168,6 +168,23 @@ pub(super) fn csel<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &m
     Ok(Flow::Next)
 }
 
+/// CSINC, CSINV and CSNEG: the second source is changed by `ADD` and `INVERT` if it is chosen.
+pub(super) fn csel_changed<const INVERT: bool, const ADD: u64, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let value = if cpu.flags.holds(op.cond) {
+        cpu.get(op.n)
+    } else {
+        let second = cpu.get(op.m);
+        (if INVERT { !second } else { second }).wrapping_add(ADD)
+    };
+    cpu.result(op, value);
+    Ok(Flow::Next)
+}
+
 pub(super) fn cset<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
     let value = u64::from(cpu.flags.holds(op.cond));
     cpu.result(op, value);
@@ -309,6 +326,17 @@ pub(super) fn branch_if_zero<const WANTED: bool, O: Observer>(
 ) -> Result {
     let zero = cpu.at(op, op.d) == 0;
     if zero == WANTED { jump_to(cpu, op.imm) } else { Ok(Flow::Next) }
+}
+
+/// TBZ and TBNZ.
+pub(super) fn branch_if_bit<const WANTED: bool, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let set = cpu.get(op.d) >> op.amount & 1 == 1;
+    if set == WANTED { jump_to(cpu, op.imm) } else { Ok(Flow::Next) }
 }
 
 pub(super) fn branch_and_link<O: Observer>(

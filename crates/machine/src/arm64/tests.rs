@@ -165,7 +165,11 @@ fn conditions_decide_csel_cset_and_branches() {
         let cset = run("cset", &[reg("x0"), Operand::Cond(cond)], [0; 3], flags).0;
         assert_eq!(cset, u64::from(holds), "cset {cond}");
         let operands = [reg("x0"), reg("x1"), reg("x2"), Operand::Cond(cond)];
-        assert_eq!(run("csel", &operands, [1, 2, 0], flags).0, if holds { 1 } else { 2 });
+        let second = [("csel", 2u64), ("csinc", 3), ("csinv", !2), ("csneg", 2u64.wrapping_neg())];
+        for (mnemonic, changed) in second {
+            let got = run(mnemonic, &operands, [1, 2, 0], flags).0;
+            assert_eq!(got, if holds { 1 } else { changed }, "{mnemonic} {cond}");
+        }
     }
 }
 

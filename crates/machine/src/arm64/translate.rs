@@ -213,9 +213,14 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
                 _ => ops::divide::<false, O>,
             }
         }
-        Meaning::Csel => {
+        Meaning::Csel | Meaning::Csinc | Meaning::Csinv | Meaning::Csneg => {
             (op.n, op.m) = (register(1), register(2));
-            ops::csel::<O>
+            match form.meaning {
+                Meaning::Csinc => ops::csel_changed::<false, 1, O>,
+                Meaning::Csinv => ops::csel_changed::<true, 0, O>,
+                Meaning::Csneg => ops::csel_changed::<true, 1, O>,
+                _ => ops::csel::<O>,
+            }
         }
         Meaning::Cset => ops::cset::<O>,
         Meaning::Load { access, signed } => {
@@ -252,6 +257,16 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             match form.meaning {
                 Meaning::Cbz => ops::branch_if_zero::<true, O>,
                 _ => ops::branch_if_zero::<false, O>,
+            }
+        }
+        Meaning::Tbz | Meaning::Tbnz => {
+            op.d = register(0);
+            if let Some(Operand::Imm(bit)) = operands.get(1) {
+                op.amount = bit.or_zero() as u8;
+            }
+            match form.meaning {
+                Meaning::Tbz => ops::branch_if_bit::<false, O>,
+                _ => ops::branch_if_bit::<true, O>,
             }
         }
         Meaning::Bl => ops::branch_and_link::<O>,
