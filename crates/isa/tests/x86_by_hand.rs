@@ -59,6 +59,7 @@ const CASES: &[(&str, &str)] = &[
     ("6a ff", "push -1"),
     ("68 00 01 00 00", "push 256"),
     ("5b", "pop rbx"),
+    ("c9", "leave"),
     ("8f 00", "pop qword [rax]"),
     ("93", "xchg ebx, eax"),
     ("48 87 0a", "xchg [rdx], rcx"),

@@ -122,6 +122,9 @@ fn make_case(form: u16, rng: &mut SmallRng) -> Case {
     if row.meaning == Meaning::Syscall {
         state.registers[0] = 39; // getpid: changes nothing but its result
     }
+    if row.meaning == Meaning::Leave {
+        state.registers[5] = MIDDLE + rng.random_range(0..64);
+    }
     // Divisions that fit, half of the time.
     if matches!(row.meaning, Meaning::Div | Meaning::Idiv) && rng.random() {
         let extended = rng.random::<bool>() && row.meaning == Meaning::Idiv;

@@ -163,6 +163,8 @@ pub enum Meaning {
     Push,
     Pop,
     Xchg,
+    /// The stack pointer becomes the frame pointer, which is then popped.
+    Leave,
     Add,
     Adc,
     Sub,

@@ -20,6 +20,7 @@ const RAX: usize = 0;
 const RCX: usize = 1;
 const RDX: usize = 2;
 const RSP: usize = 4;
+const RBP: usize = 5;
 const R11: usize = 11;
 
 /// Bits of RFLAGS that are always set in user mode: the reserved bit 1 and IF.

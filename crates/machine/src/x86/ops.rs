@@ -8,7 +8,7 @@ use sotto_isa::x86::Cond;
 
 use super::flags::{self, Kind};
 use super::translate::Op;
-use super::{ALWAYS_SET, Cpu, HIGH, R11, RAX, RCX, RDX, RSP};
+use super::{ALWAYS_SET, Cpu, HIGH, R11, RAX, RBP, RCX, RDX, RSP};
 use crate::engine::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
@@ -390,6 +390,18 @@ pub(super) fn pop<D: Operand, W: Size, O: Observer>(
         return Err(fault);
     }
     next::<D>(memory)
+}
+
+pub(super) fn leave<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    _: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let frame = cpu.regs[RBP];
+    cpu.regs[RBP] = memory.load_value(frame, 8, observer)?;
+    cpu.regs[RSP] = frame.wrapping_add(8);
+    Ok(Flow::Next)
 }
 
 pub(super) fn imul<const FROM_IMM: bool, S: Operand, W: Size, O: Observer>(

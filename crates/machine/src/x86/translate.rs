@@ -128,6 +128,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             _ => one_place!(first, width, push, []),
         },
         Meaning::Pop => one_place!(first, width, pop, []),
+        Meaning::Leave => ops::leave::<O>,
         // Either operand may be the memory one; the other is exchanged with it.
         Meaning::Xchg if second == Is::Mem => {
             op.second = op.first;

@@ -96,6 +96,7 @@ const A: u8 = 0;
 const C: u8 = 1;
 const D: u8 = 2;
 const SP: u8 = 4;
+const BP: u8 = 5;
 const AH: Reg = Reg::new(crate::RegKind::HighByte, 0);
 
 /// What rows have in common unless they say otherwise.

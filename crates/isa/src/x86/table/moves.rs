@@ -56,7 +56,18 @@ const XCHG: Form = Form {
     ..PLAIN
 };
 
+const LEAVE: Form = Form {
+    mnemonic: "leave",
+    meaning: Meaning::Leave,
+    implicit: &[updates(Width::W64, BP), writes(Width::W64, SP)],
+    encoding: "C9",
+    summary: "takes a frame down: RSP becomes RBP, then RBP is popped",
+    source: "SDM Vol. 2A, LEAVE",
+    ..PLAIN
+};
+
 pub(super) const FORMS: &[Form] = &[
+    LEAVE,
     Form { operands: &[w(RM8), r(R8)], encoding: "88 /r", ..MOV },
     Form { operands: &[w(RM16), r(R16)], encoding: "89 /r", ..MOV },
     Form { operands: &[w(RM32), r(R32)], encoding: "89 /r", ..MOV },
