@@ -267,6 +267,21 @@ pub(crate) fn encode_diagnostic(
     }
 }
 
+/// `push word 5` is the instruction whose own name is `pushw`: only there the width of an immediate
+/// says something that the value does not.
+fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> &'static str {
+    use crate::operand::Parsed;
+    match operands {
+        [one] if mnemonic == "push" => {
+            let immediate =
+                matches!(one.parsed, Parsed::Imm(_) | Parsed::Fixed(sotto_isa::Operand::Imm(_)));
+            let text = cursor.text_at(one.span).to_ascii_lowercase();
+            if immediate && text.starts_with("word") { "pushw" } else { mnemonic }
+        }
+        _ => mnemonic,
+    }
+}
+
 /// The 64-bit name of a 32-bit register that stands alone: `push eax` means `push rax`.
 fn whole_register(operands: &[Spanned]) -> Option<&'static str> {
     use sotto_isa::{Operand, Reg, RegKind, Width};
@@ -449,6 +464,7 @@ impl<'s> Assembler<'s> {
     ) -> Result<(), Diagnostic> {
         self.open_labels.clear();
         let mut operands = operands(cursor, context)?;
+        let mnemonic = sized_push(mnemonic, &operands, cursor);
         self.check_contents(span, "an instruction")?;
         self.bind(&mut operands);
         self.mark_line();

@@ -163,6 +163,14 @@ fn x86_addresses_take_terms_in_any_order() {
 }
 
 #[test]
+fn a_width_before_an_immediate_chooses_how_much_is_pushed() {
+    assert_eq!(section("push 5", ".text"), [0x6a, 5]);
+    assert_eq!(section("push word 5", ".text"), [0x66, 0x6a, 5]);
+    assert_eq!(section("push word 0x1234", ".text"), [0x66, 0x68, 0x34, 0x12]);
+    assert_eq!(section("push qword 5", ".text"), [0x6a, 5]);
+}
+
+#[test]
 fn section_flags_come_from_the_name_or_are_given() {
     let object = object(
         ".section .rodata.lamp\n.byte 1\n.section lamp, \"aw\", @progbits\n.byte 2\n.section fog, \"aw\", @nobits\n.skip 4\n",

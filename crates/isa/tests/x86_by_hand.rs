@@ -58,6 +58,8 @@ const CASES: &[(&str, &str)] = &[
     ("ff 31", "push qword [rcx]"),
     ("6a ff", "push -1"),
     ("68 00 01 00 00", "push 256"),
+    ("66 6a ff", "pushw -1"),
+    ("66 68 00 01", "pushw 256"),
     ("5b", "pop rbx"),
     ("c9", "leave"),
     ("8f 00", "pop qword [rax]"),

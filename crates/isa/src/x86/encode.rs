@@ -321,7 +321,11 @@ fn layout(
     }
     let width = super::operand_width(row.form);
     // PUSH sign-extends to the stack's width, not to that of an operand.
-    let width = if row.form.meaning == Meaning::Push { Width::W64 } else { width };
+    let width = match row.form.meaning {
+        Meaning::Push => Width::W64,
+        Meaning::PushWord => Width::W16,
+        _ => width,
+    };
     for (index, (slot, operand)) in row.form.operands.iter().zip(operands).enumerate() {
         match (slot.pattern, *operand) {
             (Pattern::R(_) | Pattern::R32NotEax, Operand::Reg(reg)) if e.plus_reg => {

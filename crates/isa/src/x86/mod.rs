@@ -161,6 +161,8 @@ pub enum Meaning {
     Movsx,
     Lea,
     Push,
+    /// PUSH of a 16-bit immediate.
+    PushWord,
     Pop,
     Xchg,
     /// The stack pointer becomes the frame pointer, which is then popped.

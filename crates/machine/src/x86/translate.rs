@@ -127,6 +127,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Imm => ops::push::<Imm, B64, O>,
             _ => one_place!(first, width, push, []),
         },
+        Meaning::PushWord => ops::push::<Imm, B16, O>,
         Meaning::Pop => one_place!(first, width, pop, []),
         Meaning::Leave => ops::leave::<O>,
         // Either operand may be the memory one; the other is exchanged with it.

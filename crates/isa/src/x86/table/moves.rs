@@ -40,6 +40,12 @@ const PUSH: Form = Form {
     source: "SDM Vol. 2B, PUSH",
     ..PLAIN
 };
+const PUSHW: Form = Form {
+    mnemonic: "pushw",
+    meaning: Meaning::PushWord,
+    summary: "moves the stack pointer down by 2 and stores a 16-bit immediate there; also written `push word`",
+    ..PUSH
+};
 const POP: Form = Form {
     mnemonic: "pop",
     meaning: Meaning::Pop,
@@ -114,6 +120,8 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[r(RM64)], encoding: "FF /6", ..PUSH },
     Form { operands: &[r(Pattern::Simm8)], encoding: "6A ib", ..PUSH },
     Form { operands: &[r(Pattern::Simm32)], encoding: "68 id", ..PUSH },
+    Form { operands: &[r(Pattern::Simm8)], encoding: "66 6A ib", ..PUSHW },
+    Form { operands: &[r(IMM16)], encoding: "66 68 iw", ..PUSHW },
     Form { operands: &[w(R16)], encoding: "58 +r", ..POP },
     Form { operands: &[w(R64)], encoding: "58 +r", ..POP },
     Form { operands: &[w(RM16)], encoding: "8F /0", ..POP },
