@@ -219,7 +219,8 @@ impl Process {
     /// The stop is [`Stop::Budget`] if the program can go on.
     pub fn step(&mut self) -> (Step, Option<SyscallReport>, Stop) {
         if let Some(ending) = self.ending {
-            let step = Step { instruction: None, effects: Default::default(), event: None };
+            let effects = Default::default();
+            let step = Step { instruction: None, effects, event: None, jumped: false };
             return (step, None, Stop::Ended(ending));
         }
         self.last_syscall = None;

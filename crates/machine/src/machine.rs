@@ -54,6 +54,8 @@ pub struct Step {
     pub effects: StepEffects,
     /// `None` if it just completed; else the system call or the fault.
     pub event: Option<Event>,
+    /// It sent control somewhere, be it to the next instruction: a conditional jump was taken.
+    pub jumped: bool,
 }
 
 impl Machine {
@@ -181,7 +183,8 @@ impl Machine {
             Ok(instruction) => instruction,
             Err(fault) => {
                 let event = Some(Event::Fault(fault));
-                return Step { instruction: None, effects: StepEffects::default(), event };
+                let effects = StepEffects::default();
+                return Step { instruction: None, effects, event, jumped: false };
             }
         };
         let mut effects = StepEffects::default();
@@ -200,6 +203,7 @@ impl Machine {
         let result = with_engine!(&mut self.processor, engine => {
             engine.step(memory, &instruction, &mut effects)
         });
+        let jumped = matches!(result, Ok(Flow::Jump));
         let event = match result {
             Ok(Flow::Syscall) => Some(Event::Syscall),
             Ok(_) => None,
@@ -214,7 +218,7 @@ impl Machine {
             let (old, new) = (old_flags, self.flags());
             effects.flags = FlagChange { written, undefined, old, new };
         }
-        Step { instruction: Some(instruction), effects, event }
+        Step { instruction: Some(instruction), effects, event, jumped }
     }
 
     /// The value of the operand that counts a shift, or 0.

@@ -168,7 +168,7 @@ pub(crate) fn describe_step(
     let branch = (instruction.control() == Control::Branch).then(|| {
         let tested = instruction.flags().tested;
         let flags = arch.flags().iter().filter(|info| tested.contains(info.flag));
-        let taken = after.machine.pc() != instruction.end();
+        let taken = step.jumped;
         BranchReport {
             taken,
             condition: instruction.condition_words(taken).unwrap_or_default(),

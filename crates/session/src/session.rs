@@ -423,12 +423,15 @@ impl Session {
             if interrupted() {
                 return StopReason::Interrupted;
             }
-            let control = self.next_instruction().map(|(instruction, _)| instruction.control());
-            let (_, reason) = self.step();
-            if reason != StopReason::Done {
-                return reason;
+            self.checkpoint();
+            // Without a report: this may be a long way.
+            let (step, _, stop) = self.process.step();
+            match stop {
+                Stop::NeedsInput => return StopReason::NeedsInput,
+                Stop::Ended(_) => return StopReason::Ended,
+                Stop::Budget | Stop::Output | Stop::Place => {}
             }
-            match control {
+            match step.instruction.map(|instruction| instruction.control()) {
                 Some(Control::Call) => depth += 1,
                 Some(Control::Return) if depth == 0 => return StopReason::Done,
                 Some(Control::Return) => depth -= 1,

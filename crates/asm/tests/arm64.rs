@@ -1,0 +1,135 @@
+//! A64 sources as people write them, by the words they give. Words are worked out from the manual's
+//! diagrams.
+
+use sotto_asm::{Options, Source, assemble, assemble_instruction};
+use sotto_isa::{Arch, NoNames, decode};
+use sotto_object::{Object, RelocationKind};
+
+fn word(text: &str) -> u32 {
+    let bytes = assemble_instruction(Arch::Arm64, text, 0x1000)
+        .unwrap_or_else(|diagnostic| panic!("{text}: {}", diagnostic.message));
+    u32::from_le_bytes(bytes.try_into().unwrap())
+}
+
+fn object(text: &str) -> Object {
+    let source = Source { name: "board.s".into(), text: text.into() };
+    let assembly = assemble(&source, &Options { target: Some(Arch::Arm64) });
+    let messages: Vec<_> = assembly.diagnostics.iter().map(|d| d.message.clone()).collect();
+    assembly.object.unwrap_or_else(|| panic!("{text}: {messages:?}"))
+}
+
+fn words(text: &str) -> Vec<u32> {
+    let text = object(text).sections.into_iter().find(|s| s.name == ".text").unwrap();
+    text.data.chunks(4).map(|bytes| u32::from_le_bytes(bytes.try_into().unwrap())).collect()
+}
+
+#[test]
+fn immediates_with_and_without_their_mark() {
+    for (a, b) in [
+        ("mov x0, #5", "mov x0, 5"),
+        ("add x0, x1, #16", "add x0, x1, 0x10"),
+        ("ldr x0, [x1, #8]", "ldr x0, [x1, 8]"),
+        ("svc #0", "svc 0"),
+        ("lsl w0, w1, #3", "LSL W0, W1, 3"),
+        ("mov w0, #'A'", "mov w0, #65"),
+        ("movk x0, #0xdead, lsl #16", "movk x0, 0xdead, lsl 16"),
+        ("stp fp, lr, [sp, #-16]!", "stp x29, x30, [sp, #-(8 * 2)]!"),
+    ] {
+        assert_eq!(word(a), word(b), "{a}");
+    }
+}
+
+#[test]
+fn what_people_write_is_encoded_by_the_form_that_exists() {
+    for (written, printed) in [
+        ("add x0, x1, #-5", "sub x0, x1, #5"),
+        ("sub w0, w1, #-5", "add w0, w1, #5"),
+        ("adds x0, x1, #-1", "subs x0, x1, #1"),
+        ("cmp w0, #-1", "cmn w0, #1"),
+        ("cmn x0, #-1", "cmp x0, #1"),
+        ("add x0, x1, #0x5000", "add x0, x1, #5, lsl #12"),
+        ("ldr x0, [x1, #-8]", "ldur x0, [x1, #-8]"),
+        ("ldr w0, [x1, #3]", "ldur w0, [x1, #3]"),
+        ("strb w0, [x1, #-1]", "sturb w0, [x1, #-1]"),
+        ("bic x0, x1, #15", "and x0, x1, #-16"),
+        ("orn w0, w1, #0xfffffff0", "orr w0, w1, #15"),
+        ("mov x0, #0xffffffffffff0000", "mov x0, #-0x10000"),
+        ("mov w0, #0xffff0000", "mov w0, #0xffff0000"),
+        ("mov x0, #0x00ff00ff00ff00ff", "mov x0, #0xff00ff00ff00ff"),
+        ("tbz x3, #5, 0x1008", "tbz w3, #5, 0x1008"),
+        ("mov sp, x0", "mov sp, x0"),
+        ("mov x0, lr", "mov x0, x30"),
+        ("cmp x0, x1, lsl #2", "cmp x0, x1, lsl #2"),
+        ("add sp, sp, x0", "add sp, sp, x0"),
+        ("add x0, sp, x1, lsl #3", "add x0, sp, x1, lsl #3"),
+        ("b.hs 0x1010", "b.cs 0x1010"),
+        ("cset w0, lo", "cset w0, cc"),
+    ] {
+        let bytes = word(written).to_le_bytes();
+        let instruction = decode(Arch::Arm64, &bytes, 0x1000).unwrap();
+        assert_eq!(instruction.print(&NoNames), printed, "{written}");
+    }
+}
+
+#[test]
+fn every_addressing_mode_of_loads_and_stores() {
+    for (text, wanted) in [
+        ("ldr x0, [x1]", 0xf940_0020),
+        ("ldr x0, [sp, #16]", 0xf940_0be0),
+        ("ldr x0, [x1, #16]!", 0xf841_0c20),
+        ("ldr x0, [x1], #16", 0xf841_0420),
+        ("ldr x0, [x1, x2]", 0xf862_6820),
+        ("ldr x0, [x1, x2, lsl #3]", 0xf862_7820),
+        ("ldr w0, [x1, w2, uxtw #2]", 0xb862_5820),
+        ("ldrb w0, [x1, w2, sxtw]", 0x3862_c820),
+        ("strh w3, [x4, #2]", 0x7900_0483),
+        ("ldrsw x5, [x6, #4]", 0xb980_04c5),
+        ("ldp w0, w1, [x2, #8]", 0x2941_0440),
+        ("stp x0, x1, [x2], #-32", 0xa8be_0440),
+    ] {
+        assert_eq!(word(text), wanted, "{text}: {:#x}", word(text));
+    }
+}
+
+#[test]
+fn labels_reach_back_and_ahead_and_across_sections() {
+    let text = "_start: b.ne ahead\n cbz x0, _start\n tbnz w1, #3, ahead\n bl _start\nahead: adr x2, _start\n ret\n";
+    assert_eq!(
+        words(text),
+        [0x5400_0081, 0xb4ff_ffe0, 0x3718_0041, 0x97ff_fffd, 0x10ff_ff82, 0xd65f_03c0]
+    );
+    let object = object(
+        ".data\ntide: .word 4\n.text\n.extern horn\n adr x0, tide\n ldr w1, tide\n bl horn\n b.eq horn\n",
+    );
+    let relocations: Vec<_> = object
+        .sections
+        .iter()
+        .flat_map(|s| &s.relocations)
+        .map(|r| (r.offset, r.kind, object.symbols[r.symbol.position()].name.as_str()))
+        .collect();
+    assert_eq!(
+        relocations,
+        [
+            (0, RelocationKind::A64Adr21, "tide"),
+            (4, RelocationKind::A64Branch19, "tide"),
+            (8, RelocationKind::A64Branch26, "horn"),
+            (12, RelocationKind::A64Branch19, "horn"),
+        ]
+    );
+}
+
+#[test]
+fn the_words_of_the_machine_and_its_alignment() {
+    // `.word` is 4 bytes, `.align` a power of two, code is padded with no-ops.
+    let data = object(".data\n.word 1\n.hword 2\n.align 3\n.xword 3\n");
+    let data = data.sections.iter().find(|s| s.name == ".data").unwrap();
+    assert_eq!(data.data, [1, 0, 0, 0, 2, 0, 0, 0, 3, 0, 0, 0, 0, 0, 0, 0]);
+    assert_eq!(data.align, 8);
+    assert_eq!(words(" ret\n.align 3\n ret\n"), [0xd65f_03c0, 0xd503_201f, 0xd65f_03c0]);
+    // A mark at the start of a line is a comment, elsewhere it marks an immediate.
+    assert_eq!(words("# the lamp\n mov x0, #1 // lit\n"), [0xd280_0020]);
+    assert_eq!(
+        words("length = 9\n mov x2, #length\n mov x3, length + 1\n"),
+        [0xd280_0122, 0xd280_0143]
+    );
+}
