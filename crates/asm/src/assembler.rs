@@ -103,6 +103,8 @@ pub(crate) struct Assembler<'s> {
     pub line: u32,
     /// Labels that the next data directive describes.
     pub open_labels: Vec<SymbolId>,
+    /// Bytes laid down by `.fill` so far.
+    pub filled_bytes: u64,
 }
 
 /// Assembles one source.
@@ -354,6 +356,7 @@ impl<'s> Assembler<'s> {
             diagnostics: Vec::new(),
             line: 0,
             open_labels: Vec::new(),
+            filled_bytes: 0,
         };
         assembler.enter_section(".text", SectionFlags::by_name(".text"));
         assembler
@@ -369,8 +372,9 @@ impl<'s> Assembler<'s> {
                 return;
             }
         };
-        let mut base = 0;
-        for line in text.split_inclusive('\n') {
+        // Some editors begin a file with a byte order mark.
+        let mut base = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
+        for line in text[base..].split_inclusive('\n') {
             self.line += 1;
             let body = line.trim_end_matches(['\n', '\r']);
             if let Err(diagnostic) = self.statement(body, base) {

@@ -260,6 +260,12 @@ fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<()
             .fragments
             .push(Fragment::Fill { count: repeat * size, value: 0 });
     } else {
+        // Unlike zeros these bytes are laid down at once, so their sum is bounded here.
+        assembler.filled_bytes += repeat * size;
+        if assembler.filled_bytes > MAX_SECTION_BYTES {
+            let message = format!("the file fills more than {MAX_SECTION_BYTES} bytes");
+            return Err(Diagnostic::error(Code::OutOfRange, repeat_span, message));
+        }
         let element = &value.to_le_bytes()[..size as usize];
         assembler.bytes().0.extend(element.repeat(repeat as usize));
     }

@@ -57,8 +57,8 @@ pub enum Code {
     ValueNeeded,
     /// A dotted label that several routines have.
     AmbiguousLabel,
-    /// A name that differs only in case from an existing one, or the like.
-    Suspicious,
+    /// An access that is wider or narrower than the variable was declared.
+    Width,
 }
 
 impl Code {
@@ -85,7 +85,7 @@ impl Code {
             Code::OperandOrder => "A118",
             Code::ValueNeeded => "A119",
             Code::AmbiguousLabel => "A120",
-            Code::Suspicious => "A121",
+            Code::Width => "A121",
         }
     }
 }

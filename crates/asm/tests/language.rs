@@ -171,6 +171,14 @@ fn a_width_before_an_immediate_chooses_how_much_is_pushed() {
 }
 
 #[test]
+fn files_from_other_editors_read_the_same() {
+    assert_eq!(section("\u{feff}nop\r\n\tret\r\n", ".text"), [0x90, 0xc3]);
+    assert_eq!(section("nop\n/* the\nlamp */ ret", ".text"), [0x90, 0xc3]);
+    let many = ".data\n.fill 1 << 29, 1, 5\n".repeat(4);
+    assert!(assembly(&many).diagnostics[0].message.contains("fills more than"));
+}
+
+#[test]
 fn section_flags_come_from_the_name_or_are_given() {
     let object = object(
         ".section .rodata.lamp\n.byte 1\n.section lamp, \"aw\", @progbits\n.byte 2\n.section fog, \"aw\", @nobits\n.skip 4\n",
@@ -235,5 +243,39 @@ proptest! {
             prop_assert!(diagnostic.span.start <= diagnostic.span.end);
             prop_assert!(diagnostic.span.end as usize <= text.len());
         }
+    }
+}
+
+#[test]
+fn an_access_wider_than_its_variable_is_warned_of_unless_it_is_said() {
+    let found = |line: &str| {
+        let text = format!(
+            ".data\ntide_v: db 12\nwide: dw 7\ntotal: dd 0\nname: .ascii \"fog\"\nroom: .skip 8\n.text\n {line}\n"
+        );
+        let assembly = assembly(&text);
+        assert!(assembly.object.is_some(), "{line}: a warning is no error");
+        assembly.diagnostics.first().map(|d| (d.code.name(), d.message.clone()))
+    };
+    for (line, message) in [
+        ("mov rax, [tide_v]", "8 bytes are read from `tide_v`, declared 1 byte wide"),
+        ("mov eax, [wide]", "4 bytes are read from `wide`, declared 2 bytes wide"),
+        ("add [total], rax", "8 bytes are written to `total`, declared 4 bytes wide"),
+        ("cmp ax, [tide_v]", "2 bytes are read from `tide_v`, declared 1 byte wide"),
+    ] {
+        assert_eq!(found(line), Some(("A121", message.to_string())), "{line}");
+    }
+    for line in [
+        "mov al, [tide_v]",
+        "movzx eax, byte [tide_v]",
+        "mov eax, [total]",
+        "mov ax, [total]",
+        "mov rax, qword [tide_v]",
+        "lea rax, [tide_v]",
+        "mov eax, [tide_v + rcx]",
+        "mov eax, [name]",
+        "mov rax, [room]",
+        "mov rax, tide_v",
+    ] {
+        assert_eq!(found(line), None, "{line}");
     }
 }

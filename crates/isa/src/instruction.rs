@@ -297,6 +297,16 @@ pub fn operand_context(arch: Arch, mnemonic: &str) -> Option<OperandContext> {
     }
 }
 
+/// How wide an encoded instruction's operand is in memory, and what happens to it, if the operand is
+/// memory that the text names by an address.
+pub fn memory_access(arch: Arch, form: u16, operand: usize) -> Option<(Width, Access)> {
+    match arch {
+        Arch::X86_64 => x86::memory_access(form, operand),
+        // Its memory operands are named by registers only.
+        Arch::Arm64 => None,
+    }
+}
+
 /// Instructions that do nothing, filling exactly `length` bytes; the unfillable rest is zeros.
 ///
 /// Sources: SDM Vol. 2B, NOP, table 4-12; Arm ARM, C6.2 NOP.

@@ -52,16 +52,23 @@ impl Terminal {
 
     /// Waits until the text appears after what was waited for last.
     fn wait_for(&mut self, text: &str) {
-        let end = Instant::now() + Duration::from_secs(20);
+        let appeared = self.appears(text, Duration::from_secs(20));
+        assert!(appeared, "`{text}` did not appear in:\n{}", self.seen);
+    }
+
+    /// Whether the text appears within the time.
+    fn appears(&mut self, text: &str, time: Duration) -> bool {
+        let end = Instant::now() + time;
         while !self.seen.contains(text) {
             let left = end.saturating_duration_since(Instant::now());
             match self.screen.recv_timeout(left) {
                 Ok(bytes) => self.seen += &String::from_utf8_lossy(&bytes),
-                Err(_) => panic!("`{text}` did not appear in:\n{}", self.seen),
+                Err(_) => return false,
             }
         }
         let at = self.seen.find(text).unwrap() + text.len();
         self.seen.drain(..at);
+        true
     }
 
     fn end(mut self) -> i32 {
@@ -94,11 +101,16 @@ fn ctrl_c_stops_a_runaway_program_and_keeps_the_session() {
     terminal.wait_for("sotto> ");
     terminal.press("resume\r");
     terminal.wait_for("resume");
-    std::thread::sleep(Duration::from_millis(300));
-    // The terminal is not the child's controlling one, so the key's signal is sent by hand.
+    // The terminal is not the child's controlling one, so the key's signal is sent by hand; again
+    // if it came before the program ran.
     let pid = nix::unistd::Pid::from_raw(terminal.child.id() as i32);
-    nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGINT).unwrap();
-    terminal.wait_for("interrupted");
+    for _ in 0..10 {
+        std::thread::sleep(Duration::from_millis(300));
+        nix::sys::signal::kill(pid, nix::sys::signal::Signal::SIGINT).unwrap();
+        if terminal.appears("interrupted", Duration::from_secs(2)) {
+            break;
+        }
+    }
     terminal.wait_for("next  fog.s:3");
     terminal.press("quit\r");
     assert_eq!(terminal.end(), 0);

@@ -446,6 +446,19 @@ pub fn count_operand(instruction: &Instruction) -> Option<Operand> {
     Some(instruction.operands[index])
 }
 
+/// How wide a row's operand is in memory, and what happens to it; `None` if it is not accessed there.
+///
+/// # Panics
+///
+/// If there is no such row or operand.
+pub fn memory_access(number: u16, operand: usize) -> Option<(Width, Access)> {
+    let slot = form(number).operands[operand];
+    match slot.pattern {
+        Pattern::Rm(width) | Pattern::Moffs(width) => Some((width, slot.access)),
+        _ => None,
+    }
+}
+
 const fn slot(access: Access, pattern: Pattern) -> Slot {
     Slot { access, pattern }
 }
