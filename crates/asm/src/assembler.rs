@@ -1,14 +1,16 @@
 //! Reading a source: lines to statements, statements to fragments.
 
-use sotto_isa::{Arch, EncodeError, Encoded, OperandContext, encode, mnemonics, operand_context};
+use sotto_isa::{
+    Arch, Encoded, Operand, OperandContext, Operands, encode, mnemonics, operand_context,
+};
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
 use crate::expr::{self, Atoms};
 use crate::infer::{Inference, infer};
 use crate::layout;
 use crate::lexer::{Cursor, Tok, blank_block_comments};
-use crate::operand::Spanned;
-use crate::suggest::nearest;
+use crate::operand::{Parsed, Spanned};
+use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::symbols::{Context, Definition, Evaluator, Position, SymbolId, SymbolTable};
 use crate::{Code, Diagnostic, Expr, Source, Span, arm64, data, directive, x86};
 
@@ -209,137 +211,16 @@ pub(crate) fn operands(
     }
 }
 
-/// An error of the encoder, with its place.
-pub(crate) fn encode_diagnostic(
-    error: EncodeError,
-    span: Span,
-    operands: &[Spanned],
-) -> Diagnostic {
-    let at = |operand: usize| operands.get(operand).map_or(span, |o| o.span);
-    let whole = operands.last().map_or(span, |last| span.to(last.span));
-    let message = error.to_string();
-    match error {
-        EncodeError::NoSuchForm { mnemonic, forms, .. } => {
-            let mut lines: Vec<String> = Vec::new();
-            for form in forms {
-                let line = format!("{mnemonic} {form}").trim_end().to_string();
-                if !lines.contains(&line) {
-                    lines.push(line);
-                }
-            }
-            let shown = 8;
-            let more = lines.len().saturating_sub(shown);
-            lines.truncate(shown);
-            let mut text = format!("it goes\n  {}", lines.join("\n  "));
-            if more > 0 {
-                text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
-            }
-            let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
-            if let Some(name) = whole_register(operands) {
-                return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
-            }
-            match register_widths(operands) {
-                Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),
-                None => error,
-            }
-        }
-        EncodeError::OutOfRange { operand, value, range, rule: Some(rule) } if range.contains(&value) => {
-            let message = format!("{value} is not an immediate that this instruction can hold");
-            Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule)
-        }
-        EncodeError::OutOfRange { operand, range, rule, .. } => {
-            let error = Diagnostic::error(Code::OutOfRange, at(operand), message)
-                .label(format!("must be {} to {}", range.start(), range.end()));
-            match rule {
-                Some(rule) => error.note(rule),
-                None => error,
-            }
-        }
-        EncodeError::SizeUnknown { operand } => {
-            Diagnostic::error(Code::SizeUnknown, at(operand), message)
-                .label("1, 2, 4 or 8 bytes?")
-                .help("write byte, word, dword or qword before the bracket")
-        }
-        EncodeError::HighByteWithRex { .. } => Diagnostic::error(Code::HighByte, whole, message)
-            .help("move the high byte to another register first, or use registers without a REX prefix"),
-        EncodeError::BadAddress { operand, .. } => {
-            Diagnostic::error(Code::BadAddress, at(operand), message)
-        }
-        _ => Diagnostic::error(Code::UnknownInstruction, span, message),
-    }
-}
-
 /// `push word 5` is the instruction whose own name is `pushw`: only there the width of an immediate
 /// says something that the value does not.
 fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> &'static str {
-    use crate::operand::Parsed;
     match operands {
         [one] if mnemonic == "push" => {
-            let immediate =
-                matches!(one.parsed, Parsed::Imm(_) | Parsed::Fixed(sotto_isa::Operand::Imm(_)));
+            let immediate = matches!(one.parsed, Parsed::Imm(_) | Parsed::Fixed(Operand::Imm(_)));
             let text = cursor.text_at(one.span).to_ascii_lowercase();
             if immediate && text.starts_with("word") { "pushw" } else { mnemonic }
         }
         _ => mnemonic,
-    }
-}
-
-/// The 64-bit name of a 32-bit register that stands alone: `push eax` means `push rax`.
-fn whole_register(operands: &[Spanned]) -> Option<&'static str> {
-    use sotto_isa::{Operand, Reg, RegKind, Width};
-    match operands {
-        [Spanned { parsed: crate::operand::Parsed::Fixed(Operand::Reg(reg)), .. }]
-            if reg.kind == RegKind::Dword =>
-        {
-            Some(Reg::x86(Width::W64, reg.number).name())
-        }
-        _ => None,
-    }
-}
-
-/// Two register operands of different width, if that is what the operands are.
-fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)> {
-    use crate::operand::Parsed;
-    let regs: Vec<sotto_isa::Reg> = operands
-        .iter()
-        .filter_map(|operand| match operand.parsed {
-            Parsed::Fixed(sotto_isa::Operand::Reg(reg)) => Some(reg),
-            _ => None,
-        })
-        .collect();
-    match regs[..] {
-        [a, b, ..] if a.width() != b.width() => Some((a.name(), b.name())),
-        _ => None,
-    }
-}
-
-/// An error for a word that starts a statement and means nothing.
-fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
-    let lower = word.to_ascii_lowercase();
-    if word.starts_with('.') {
-        let error =
-            Diagnostic::error(Code::UnknownDirective, span, format!("no directive `{word}`"));
-        return match nearest(&lower, directive::names()) {
-            Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
-            None => error,
-        };
-    }
-    let message = format!("no instruction `{word}` on {arch}");
-    let error = Diagnostic::error(Code::UnknownInstruction, span, message);
-    let candidates = mnemonics(arch).iter().copied().chain(directive::names());
-    match nearest(&lower, candidates) {
-        Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
-        None => {
-            let other = Arch::ALL.iter().find(|&&other| {
-                other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok()
-            });
-            match other {
-                Some(other) => error.note(format!("`{lower}` is an instruction of {other}")).help(
-                    format!("choose the machine with `--target {other}` or `.target {other}`"),
-                ),
-                None => error.help(format!("if it is a label, write `{word}:`")),
-            }
-        }
     }
 }
 
@@ -473,10 +354,10 @@ impl<'s> Assembler<'s> {
         self.bind(&mut operands);
         self.mark_line();
         if operands.iter().all(Spanned::is_fixed) {
-            let fixed: sotto_isa::Operands = operands
+            let fixed: Operands = operands
                 .iter()
                 .filter_map(|operand| match operand.parsed {
-                    crate::operand::Parsed::Fixed(operand) => Some(operand),
+                    Parsed::Fixed(operand) => Some(operand),
                     _ => None,
                 })
                 .collect();
@@ -499,7 +380,6 @@ impl<'s> Assembler<'s> {
     }
 
     fn bind(&self, operands: &mut [Spanned]) {
-        use crate::operand::Parsed;
         for operand in operands {
             match &mut operand.parsed {
                 Parsed::Fixed(_) => {}

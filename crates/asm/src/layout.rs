@@ -3,19 +3,15 @@
 //! Instructions start in their shortest form and only ever grow, so settling ends: each round either
 //! lengthens an instruction or changes nothing.
 
-use sotto_isa::{
-    Access, Arch, EncodeError, Field, Operand, Width, encode_at_least, memory_access, padding,
-};
+use sotto_isa::{Arch, Field, encode_at_least, padding};
 use sotto_object::{
-    Binding, DatumKind, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex,
-    Symbol, SymbolIndex, SymbolKind,
+    Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
+    SymbolIndex, SymbolKind,
 };
 
-use crate::assembler::{
-    Assembler, Fragment, MAX_SECTION_BYTES, OpenInstruction, SectionBuilder, encode_diagnostic,
-};
+use crate::assembler::{Assembler, Fragment, MAX_SECTION_BYTES, OpenInstruction, SectionBuilder};
 use crate::data::check_fits;
-use crate::operand::Parsed;
+use crate::refusal::{open_diagnostic, width_finding};
 use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
 use crate::{Code, Diagnostic, Span};
 
@@ -130,7 +126,7 @@ fn settle(assembler: &mut Assembler) -> Starts {
                 .flat_map(|section| &section.fragments)
                 .filter_map(|fragment| match fragment {
                     Fragment::Instruction(open) if !open.encoded.bytes.is_empty() => {
-                        width_findings(open, arch, &evaluator)
+                        width_finding(open, arch, &evaluator)
                     }
                     _ => None,
                 })
@@ -172,83 +168,6 @@ fn encode_open(
     open.min_bytes = encoded.bytes.len();
     open.encoded = encoded;
     Ok(())
-}
-
-/// A warning for each access to a variable that is wider than the variable was declared, unless the
-/// source says the width.
-fn width_findings(open: &OpenInstruction, arch: Arch, evaluator: &Evaluator) -> Option<Diagnostic> {
-    for (index, operand) in open.operands.iter().enumerate() {
-        let Parsed::Mem { mem, x86_plain: true, .. } = &operand.parsed else { continue };
-        let Some((width, access)) = memory_access(arch, open.encoded.form, index) else { continue };
-        if mem.width.is_some() || access == Access::None {
-            continue;
-        }
-        let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
-        let symbol = evaluator.symbols.get(late.plus?.symbol?);
-        let datum = symbol.datum.filter(|datum| datum.kind == DatumKind::Integer)?;
-        let declared = Width::from_bytes(u64::from(datum.element_bytes))?;
-        if width <= declared {
-            continue;
-        }
-        let (name, keyword) = (&symbol.name, declared.x86_keyword());
-        let (verb, also) = match access.writes() {
-            true => ("written to", "the bytes after it are overwritten"),
-            false => ("read from", "the bytes after it are read too"),
-        };
-        let unit = if declared == Width::W8 { "byte" } else { "bytes" };
-        let message = format!(
-            "{} bytes are {verb} `{name}`, declared {} {unit} wide",
-            width.bytes(),
-            declared.bytes()
-        );
-        let help = match (open.mnemonic, &open.operands[0].parsed) {
-            ("mov", Parsed::Fixed(Operand::Reg(reg))) if declared < Width::W32 => {
-                let text = format!("movzx {}, {keyword} [{name}]", reg.name());
-                format!("widen it: `{text}`, or `movsx` if it is signed")
-            }
-            _ => format!("use a register of {} bits", declared.bits()),
-        };
-        let meant = width.x86_keyword();
-        return Some(
-            Diagnostic::error(Code::Width, operand.span, message)
-                .warning()
-                .label(also)
-                .at(symbol.span, format!("declared {} {unit} wide", declared.bytes()))
-                .help(format!("{help}; if it is meant, say so: `{meant}` before the bracket")),
-        );
-    }
-    None
-}
-
-/// An error of the encoder; where the width of a variable is missing, its declaration is consulted.
-fn open_diagnostic(
-    error: EncodeError,
-    open: &OpenInstruction,
-    evaluator: &Evaluator,
-) -> Diagnostic {
-    let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
-    let unknown_size = match error {
-        EncodeError::SizeUnknown { operand } => open.operands.get(operand),
-        _ => None,
-    };
-    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands);
-    let declared = unknown_size.and_then(|operand| {
-        let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
-        let symbol = evaluator.symbols.get(late.plus?.symbol?);
-        let width = Width::from_bytes(u64::from(symbol.datum?.element_bytes))?;
-        Some((symbol.name.clone(), width))
-    });
-    match declared {
-        Some((name, width)) => {
-            let (keyword, bytes) = (width.x86_keyword(), width.bytes());
-            let unit = if bytes == 1 { "a byte" } else { "bytes" };
-            let size = if bytes == 1 { String::new() } else { format!("{bytes} ") };
-            diagnostic.help(format!(
-                "`{name}` was declared {size}{unit} wide: write `{keyword}` before the bracket"
-            ))
-        }
-        None => diagnostic,
-    }
 }
 
 /// Symbols of the object, and for each section the index of the one that stands for it.

@@ -18,6 +18,7 @@ mod infer;
 mod layout;
 mod lexer;
 mod operand;
+mod refusal;
 mod source;
 mod suggest;
 mod symbols;

@@ -1,0 +1,210 @@
+//! What the encoder refuses, and what it takes with a doubt, put into words with places and remedies.
+
+use sotto_isa::{
+    Access, Arch, EncodeError, Operand, Reg, RegKind, Width, memory_access, mnemonics,
+};
+use sotto_object::DatumKind;
+
+use crate::assembler::OpenInstruction;
+use crate::operand::{Parsed, Spanned};
+use crate::suggest::nearest;
+use crate::symbols::Evaluator;
+use crate::{Code, Diagnostic, Span, directive};
+
+/// An error of the encoder, with its place.
+pub(crate) fn encode_diagnostic(
+    error: EncodeError,
+    span: Span,
+    operands: &[Spanned],
+) -> Diagnostic {
+    let at = |operand: usize| operands.get(operand).map_or(span, |o| o.span);
+    let whole = operands.last().map_or(span, |last| span.to(last.span));
+    let message = error.to_string();
+    match error {
+        EncodeError::NoSuchForm { mnemonic, forms, .. } => {
+            let mut lines: Vec<String> = Vec::new();
+            for form in forms {
+                let line = format!("{mnemonic} {form}").trim_end().to_string();
+                if !lines.contains(&line) {
+                    lines.push(line);
+                }
+            }
+            let shown = 8;
+            let more = lines.len().saturating_sub(shown);
+            lines.truncate(shown);
+            let mut text = format!("it goes\n  {}", lines.join("\n  "));
+            if more > 0 {
+                text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
+            }
+            let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
+            if let Some(name) = whole_register(operands) {
+                return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
+            }
+            match register_widths(operands) {
+                Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),
+                None => error,
+            }
+        }
+        EncodeError::OutOfRange { operand, value, range, rule: Some(rule) } if range.contains(&value) => {
+            let message = format!("{value} is not an immediate that this instruction can hold");
+            Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule)
+        }
+        EncodeError::OutOfRange { operand, range, rule, .. } => {
+            let error = Diagnostic::error(Code::OutOfRange, at(operand), message)
+                .label(format!("must be {} to {}", range.start(), range.end()));
+            match rule {
+                Some(rule) => error.note(rule),
+                None => error,
+            }
+        }
+        EncodeError::SizeUnknown { operand } => {
+            Diagnostic::error(Code::SizeUnknown, at(operand), message)
+                .label("1, 2, 4 or 8 bytes?")
+                .help("write byte, word, dword or qword before the bracket")
+        }
+        EncodeError::HighByteWithRex { .. } => Diagnostic::error(Code::HighByte, whole, message)
+            .help("move the high byte to another register first, or use registers without a REX prefix"),
+        EncodeError::BadAddress { operand, .. } => {
+            Diagnostic::error(Code::BadAddress, at(operand), message)
+        }
+        _ => Diagnostic::error(Code::UnknownInstruction, span, message),
+    }
+}
+
+/// The 64-bit name of a 32-bit register that stands alone: `push eax` means `push rax`.
+fn whole_register(operands: &[Spanned]) -> Option<&'static str> {
+    match operands {
+        [Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), .. }]
+            if reg.kind == RegKind::Dword =>
+        {
+            Some(Reg::x86(Width::W64, reg.number).name())
+        }
+        _ => None,
+    }
+}
+
+/// Two register operands of different width, if that is what the operands are.
+fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)> {
+    let regs: Vec<Reg> = operands
+        .iter()
+        .filter_map(|operand| match operand.parsed {
+            Parsed::Fixed(Operand::Reg(reg)) => Some(reg),
+            _ => None,
+        })
+        .collect();
+    match regs[..] {
+        [a, b, ..] if a.width() != b.width() => Some((a.name(), b.name())),
+        _ => None,
+    }
+}
+
+/// An error for a word that starts a statement and means nothing.
+pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
+    let lower = word.to_ascii_lowercase();
+    if word.starts_with('.') {
+        let error =
+            Diagnostic::error(Code::UnknownDirective, span, format!("no directive `{word}`"));
+        return match nearest(&lower, directive::names()) {
+            Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
+            None => error,
+        };
+    }
+    let message = format!("no instruction `{word}` on {arch}");
+    let error = Diagnostic::error(Code::UnknownInstruction, span, message);
+    let candidates = mnemonics(arch).iter().copied().chain(directive::names());
+    match nearest(&lower, candidates) {
+        Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
+        None => {
+            let other = Arch::ALL.iter().find(|&&other| {
+                other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok()
+            });
+            match other {
+                Some(other) => error.note(format!("`{lower}` is an instruction of {other}")).help(
+                    format!("choose the machine with `--target {other}` or `.target {other}`"),
+                ),
+                None => error.help(format!("if it is a label, write `{word}:`")),
+            }
+        }
+    }
+}
+
+/// An error of the encoder; where the width of a variable is missing, its declaration is consulted.
+pub(crate) fn open_diagnostic(
+    error: EncodeError,
+    open: &OpenInstruction,
+    evaluator: &Evaluator,
+) -> Diagnostic {
+    let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
+    let unknown_size = match error {
+        EncodeError::SizeUnknown { operand } => open.operands.get(operand),
+        _ => None,
+    };
+    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands);
+    let declared = unknown_size.and_then(|operand| {
+        let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
+        let symbol = evaluator.symbols.get(late.plus?.symbol?);
+        let width = Width::from_bytes(u64::from(symbol.datum?.element_bytes))?;
+        Some((symbol.name.clone(), width))
+    });
+    match declared {
+        Some((name, width)) => {
+            let (keyword, bytes) = (width.x86_keyword(), width.bytes());
+            let unit = if bytes == 1 { "a byte" } else { "bytes" };
+            let size = if bytes == 1 { String::new() } else { format!("{bytes} ") };
+            diagnostic.help(format!(
+                "`{name}` was declared {size}{unit} wide: write `{keyword}` before the bracket"
+            ))
+        }
+        None => diagnostic,
+    }
+}
+
+/// A warning for an access to a variable that is wider than the variable was declared, unless the
+/// source says the width.
+pub(crate) fn width_finding(
+    open: &OpenInstruction,
+    arch: Arch,
+    evaluator: &Evaluator,
+) -> Option<Diagnostic> {
+    for (index, operand) in open.operands.iter().enumerate() {
+        let Parsed::Mem { mem, x86_plain: true, .. } = &operand.parsed else { continue };
+        let Some((width, access)) = memory_access(arch, open.encoded.form, index) else { continue };
+        if mem.width.is_some() || access == Access::None {
+            continue;
+        }
+        let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
+        let symbol = evaluator.symbols.get(late.plus?.symbol?);
+        let datum = symbol.datum.filter(|datum| datum.kind == DatumKind::Integer)?;
+        let declared = Width::from_bytes(u64::from(datum.element_bytes))?;
+        if width <= declared {
+            continue;
+        }
+        let (name, keyword) = (&symbol.name, declared.x86_keyword());
+        let (verb, also) = match access.writes() {
+            true => ("written to", "the bytes after it are overwritten"),
+            false => ("read from", "the bytes after it are read too"),
+        };
+        let unit = if declared == Width::W8 { "byte" } else { "bytes" };
+        let message = format!(
+            "{} bytes are {verb} `{name}`, declared {} {unit} wide",
+            width.bytes(),
+            declared.bytes()
+        );
+        let help = match (open.mnemonic, &open.operands[0].parsed) {
+            ("mov", Parsed::Fixed(Operand::Reg(reg))) if declared < Width::W32 => {
+                let text = format!("movzx {}, {keyword} [{name}]", reg.name());
+                format!("widen it: `{text}`, or `movsx` if it is signed")
+            }
+            _ => format!("use a register of {} bits", declared.bits()),
+        };
+        let meant = width.x86_keyword();
+        return Some(
+            Diagnostic::error(Code::Width, operand.span, message)
+                .warning()
+                .label(also)
+                .at(symbol.span, format!("declared {} {unit} wide", declared.bytes()))
+                .help(format!("{help}; if it is meant, say so: `{meant}` before the bracket")),
+        );
+    }
+    None
+}
