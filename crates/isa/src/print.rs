@@ -107,7 +107,13 @@ fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, na
         }
     }
     text.push('[');
+    // The displacement of an indexed table is its address.
+    let table = u64::try_from(disp).ok().and_then(|address| names.name(address));
     let mut first = true;
+    if let Some(name) = &table {
+        text.push_str(name);
+        first = false;
+    }
     for (reg, scale) in [(mem.base, 1), (mem.index, mem.scale)] {
         let Some(reg) = reg else { continue };
         if !first {
@@ -119,7 +125,9 @@ fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, na
         }
         first = false;
     }
-    if first {
+    if table.is_some() {
+        // said already
+    } else if first {
         text.push_str(&format_number(disp));
     } else if disp != 0 {
         let sign = if disp < 0 { '-' } else { '+' };

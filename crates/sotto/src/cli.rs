@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use sotto_isa::Arch;
 
-use crate::{demo, explain, output, program, run, stepper};
+use crate::{demo, explain, output, program, run, stepper, trace};
 
 /// Write, assemble, run and step user-mode assembly for Linux.
 #[derive(Parser, Debug)]
@@ -51,6 +51,8 @@ pub enum Command {
     Run(RunArgs),
     /// Step through a program, forwards and backwards
     Step(StepArgs),
+    /// Print a line for each executed instruction, or only system calls or chosen values
+    Trace(TraceArgs),
     /// Look up an instruction, a system call, a register or a flag
     Explain(ExplainArgs),
     /// Write the demo programs to a folder and take a short tour of them
@@ -117,6 +119,36 @@ pub struct StepArgs {
 }
 
 #[derive(Args, Debug)]
+pub struct TraceArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// Run to this place first
+    #[arg(long, value_name = "PLACE")]
+    pub from: Option<String>,
+    /// Stop when this place is reached
+    #[arg(long, value_name = "PLACE")]
+    pub to: Option<String>,
+    /// Only lines for instructions at these places
+    #[arg(long, value_name = "PLACE,...", value_delimiter = ',')]
+    pub at: Vec<String>,
+    /// Values to show, as the instruction finds them; with `--at`, only these
+    #[arg(long, value_name = "EXPR,...", value_delimiter = ',')]
+    pub show: Vec<String>,
+    /// Only system calls
+    #[arg(long)]
+    pub syscalls: bool,
+    /// Stop after this many instructions
+    #[arg(long, value_name = "N")]
+    pub limit: Option<u64>,
+    /// File to give the program as standard input
+    #[arg(long, value_name = "FILE")]
+    pub stdin: Option<PathBuf>,
+    /// Arguments for the program
+    #[arg(last = true, value_name = "ARGS")]
+    pub arguments: Vec<String>,
+}
+
+#[derive(Args, Debug)]
 pub struct ExplainArgs {
     /// What to look up: `adc`, `write`, `60`, `eax`, `CF`
     pub topic: String,
@@ -156,6 +188,7 @@ pub fn carry_out(cli: &Cli) -> u8 {
         Command::Assemble(args) => (program::assemble_command(args, json), ERROR),
         Command::Run(args) => (run::run_command(args, json), RUN_ERROR),
         Command::Step(args) => (stepper::step_command(args, json), ERROR),
+        Command::Trace(args) => (trace::trace_command(args, json), ERROR),
         Command::Explain(args) => (explain::explain_command(args, json), ERROR),
         Command::Demo(args) => (demo::demo_command(args), ERROR),
     };

@@ -55,6 +55,7 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     for (command, what) in [
         ("sotto step flash.s", "step it yourself; `help` lists the commands"),
         ("sotto step tide.s --at 25", "start at a line"),
+        ("sotto trace tide.s", "every instruction with what it changed, a line each"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {

@@ -10,6 +10,7 @@ mod program;
 mod render;
 mod run;
 mod stepper;
+mod trace;
 
 use std::process::ExitCode;
 

@@ -116,7 +116,7 @@ fn tell_noticed(session: &mut Session, as_json: bool) {
 }
 
 /// Reads on from our own standard input. An interrupted read gives nothing and closes nothing.
-fn more_input(session: &mut Session) -> Result<(), Failure> {
+pub fn more_input(session: &mut Session) -> Result<(), Failure> {
     let mut bytes = [0; 65536];
     match io::stdin().lock().read(&mut bytes) {
         Ok(0) => session.process_mut().close_input(),

@@ -93,8 +93,7 @@ fn code_columns(place: &Place, instruction: &str) -> String {
 
 /// A step: the instruction, and its effects below it.
 pub fn step(report: &StepReport) -> String {
-    let mut out =
-        format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction));
+    let mut out = step_head(report);
     let mut line = |text: String| {
         let _ = write!(out, "\n        {text}");
     };
@@ -128,6 +127,48 @@ pub fn step(report: &StepReport) -> String {
         line(format!("the program ended with status {status}"));
     }
     out
+}
+
+/// The moment, place and text of a step.
+pub fn step_head(report: &StepReport) -> String {
+    format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction))
+}
+
+/// A step in one line: the instruction as it was executed, and its effects behind it.
+pub fn step_line(report: &StepReport) -> String {
+    let location =
+        report.place.location().unwrap_or_else(|| format!("{:#x}", report.place.address));
+    let location = location.rsplit('/').next().unwrap_or_default();
+    let mut parts: Vec<String> = Vec::new();
+    for register in &report.registers {
+        let change = value_change(register.old, register.new, register.bits);
+        parts.push(format!("{} {}", register.name, brief_change(&change)));
+    }
+    for memory in &report.memory {
+        let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
+        parts.push(format!("[{}] {}", memory.name(), brief_change(&change)));
+    }
+    let flags = report.flags.iter().filter(|flag| flag.old != flag.new && !flag.undefined);
+    parts.extend(flags.map(|flag| format!("{} {}", flag.name, u8::from(flag.new))));
+    if let Some(branch) = &report.branch {
+        let verb = if branch.taken { "taken" } else { "not taken" };
+        parts.push(format!("{verb}: {}", branch.condition));
+    }
+    if let Some(call) = &report.syscall {
+        parts.push(syscall(call));
+    }
+    let instruction = format!("{:<32}", report.instruction);
+    format!("{:>6}  {location:<14} {instruction} {}", report.moment, parts.join(", "))
+        .trim_end()
+        .to_string()
+}
+
+/// The value after a change; the one before has its line above.
+fn brief_change(change: &Changed) -> String {
+    match change {
+        Changed::Same(text) => paint(Tone::Quiet, &format!("= {text}")),
+        Changed::From(_, new) => format!("= {}", paint(Tone::Changed, new)),
+    }
 }
 
 fn paint_change(change: &Changed) -> String {

@@ -1,0 +1,86 @@
+//! `sotto trace`: every instruction, only system calls, or chosen values at chosen places.
+
+mod common;
+
+use common::{Folder, demo};
+
+fn folder() -> Folder {
+    Folder::new(&[
+        ("tide.s", &demo("tide.s")),
+        ("flash.s", &demo("flash.s")),
+        ("board.s", &demo("lamp_arm64.s")),
+    ])
+}
+
+#[test]
+fn every_instruction_has_a_line_with_what_it_changed() {
+    insta::assert_snapshot!(folder().transcript(&["trace", "tide.s", "--limit", "14"], ""));
+    insta::assert_snapshot!(
+        folder().transcript(&["trace", "board.s", "--from", "flash", "--to", "again"], "")
+    );
+}
+
+#[test]
+fn only_system_calls() {
+    insta::assert_snapshot!(folder().transcript(&["trace", "board.s", "--syscalls"], ""));
+}
+
+#[test]
+fn only_chosen_values_at_chosen_places() {
+    let words = [
+        "trace",
+        "tide.s",
+        "--at",
+        "19",
+        "--show",
+        "ecx,eax,byte [reading + rcx]",
+        "--limit",
+        "22",
+    ];
+    insta::assert_snapshot!(folder().transcript(&words, ""));
+}
+
+#[test]
+fn faults_end_a_trace_with_a_report_and_status_1() {
+    let text = " .target x86-64\n .global _start\n_start: mov eax, 5\n mov rbx, [rax]\n";
+    let folder = Folder::new(&[("fog.s", text)]);
+    insta::assert_snapshot!(folder.transcript(&["trace", "fog.s"], ""));
+}
+
+#[test]
+fn traces_as_data_are_one_object_a_line() {
+    let output = folder()
+        .sotto(&["trace", "tide.s", "--json", "--show", "ecx", "--limit", "5"])
+        .output()
+        .unwrap();
+    let lines: Vec<serde_json::Value> = String::from_utf8(output.stdout)
+        .unwrap()
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap())
+        .collect();
+    assert_eq!(lines.len(), 5);
+    assert_eq!(lines[4]["shown"]["ecx"], "0");
+    assert_eq!(lines[4]["registers"][0]["new"], "0x1");
+}
+
+#[test]
+fn input_passes_on_and_mistakes_are_told_before_anything_runs() {
+    let (path, input, ..) =
+        common::programs("arm64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let folder = folder();
+    let words = ["trace", path.to_str().unwrap(), "--syscalls"];
+    let transcript = folder.transcript(&words, &input);
+    assert!(transcript.contains("buf = line \"fog at four\\n\""), "{transcript}");
+    assert!(transcript.contains("buf = line \"FOG AT FOUR\\n\""), "{transcript}");
+    for (words, message) in [
+        (["trace", "tide.s", "--from", "tyde"], "no symbol `tyde`"),
+        (["trace", "tide.s", "--at", "999"], "no code at 999"),
+        (["trace", "tide.s", "--show", "readnig"], "did you mean `reading`?"),
+    ] {
+        let output = folder.sotto(&words).output().unwrap();
+        let err = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(output.status.code(), Some(2), "{err}");
+        assert!(err.contains(message), "{err}");
+        assert!(output.stdout.is_empty());
+    }
+}
