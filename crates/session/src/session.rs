@@ -1,7 +1,7 @@
 //! The session: a process with its history.
 
 use sotto_asm::Expr;
-use sotto_isa::{Arch, Control, Instruction, Storage};
+use sotto_isa::{Arch, Control, Instruction, Storage, Width};
 use sotto_kernel::{Ending, Process, ProcessSnapshot, StartError, Startup, Stop, SyscallReport};
 use sotto_object::Image;
 
@@ -160,6 +160,12 @@ impl Session {
     /// See [`EvaluateError`].
     pub fn evaluate(&mut self, text: &str) -> Result<Evaluated, EvaluateError> {
         evaluate::evaluate(&self.image, &mut self.process, text)
+    }
+
+    /// The width that the first symbol of an address was declared with, if there is one.
+    pub fn declared_width(&self, text: &str) -> Option<Width> {
+        let expr = sotto_asm::parse_expression(self.arch(), text).ok()?;
+        evaluate::declared_width(&self.image, &expr)
     }
 
     /// The value of a parsed expression now.

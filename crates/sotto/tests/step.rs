@@ -98,3 +98,64 @@ fn who_and_ahead_look_back_and_forward() {
         "until 24\nahead\nwho rax\nstep 5\nwho ebx\nwho [total]\nwho nothing\nresume\nahead\n";
     insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--plain"], commands));
 }
+
+#[test]
+fn every_command_answers_as_data_too() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
+    let commands = "over\nuntil 24\nregisters\nflags\nstack\nmemory reading\nshow eax\nunshow eax\nahead\nwho rax\n\
+                    back 3\nbreak at 29 when eax != 1\nbreaks\nresume\nout\noutput\nwho nothing\nstpe\nrewind\nfeed 5\nhelp\nsource\ncode\n";
+    let output = folder
+        .sotto(&["step", "tide.s", "--plain", "--json"])
+        .write_stdin(commands)
+        .output()
+        .unwrap();
+    assert_eq!(output.status.code(), Some(0));
+    let text = String::from_utf8(output.stdout).unwrap();
+    let values: Vec<serde_json::Value> = text
+        .lines()
+        .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
+        .collect();
+    let has = |key: &str| values.iter().any(|value| !value[key].is_null());
+    for key in [
+        "registers",
+        "rax",
+        "ZF",
+        "slots",
+        "values",
+        "show",
+        "stopped",
+        "ended",
+        "error",
+        "output",
+        "next",
+        "breakpoint",
+        "when",
+    ] {
+        assert!(has(key), "nothing has `{key}` in\n{text}");
+    }
+    // 64-bit values are strings, since many readers of JSON lose bits above 2^53.
+    let registers = values.iter().find(|value| !value["rax"].is_null()).unwrap();
+    assert_eq!(registers["rax"], "0x58");
+    let table = values.iter().find(|value| !value["values"].is_null()).unwrap();
+    assert_eq!(table["values"][0], "0xc");
+}
+
+#[test]
+fn memory_is_shown_as_declared_or_as_asked() {
+    let text = " .target x86-64\n .global _start\n .data\nbytes: db 1, 255\nwords: dw 258, 772\nlongs: dd 1, -1\nquads: dq 5\ntext: .asciz \"Skerry\"\n .bss\nroom: .skip 20\n .text\n_start: nop\n";
+    let folder = Folder::new(&[("log.s", text)]);
+    let commands = "memory bytes\nmemory words\nmemory longs\nmemory quads\nmemory text\nmemory room\nmemory bytes 2 as word\nmemory words + 2 1\nmemory rsp 2 as qword\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "log.s", "--plain"], commands));
+}
+
+#[test]
+fn standard_input_of_the_program_may_be_a_file() {
+    let (path, input, ..) =
+        common::programs("arm64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let folder = Folder::new(&[("log", &input)]);
+    let words = ["step", path.to_str().unwrap(), "--plain", "--stdin", "log"];
+    let transcript = folder.transcript(&words, "resume\noutput\n");
+    assert!(transcript.contains("FOG AT FOUR"), "{transcript}");
+    let missing = folder.transcript(&["step", path.to_str().unwrap(), "--stdin", "none"], "");
+    assert!(missing.contains("cannot read none"), "{missing}");
+}

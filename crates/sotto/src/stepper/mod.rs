@@ -55,9 +55,22 @@ struct Stepper {
 }
 
 impl Stepper {
+    /// Prints a text; as data, if everything is to be data and no report has a shape of its own.
     fn print(&self, text: &str) {
+        if self.as_json {
+            let plain = anstream::adapter::strip_str(text).to_string();
+            return self.print_json(&json!({ "text": plain }));
+        }
         // If standard output is closed there is nobody left to tell.
         let _ = writeln!(anstream::stdout(), "{text}");
+    }
+
+    /// Prints an expression and its value.
+    fn print_value(&self, text: &str, value: &str) {
+        match self.as_json {
+            true => self.print_json(&json!({ "show": text, "value": value })),
+            false => self.print(&format!("        {} = {value}", paint(Tone::Strong, text))),
+        }
     }
 
     fn print_json(&self, value: &Value) {
@@ -152,8 +165,8 @@ impl Stepper {
             }
             Command::Show(None) => self.show_expressions(),
             Command::Show(Some(text)) => {
-                let line = self.expression_line(text)?;
-                self.print(&line);
+                let value = self.expression(text)?;
+                self.print_value(text, &value);
                 if !self.shown.contains(text) {
                     self.shown.push(text.clone());
                 }
@@ -307,22 +320,19 @@ impl Stepper {
 
     fn show_expressions(&mut self) {
         for text in self.shown.clone() {
-            let line = self.expression_line(&text);
-            self.print(&line.unwrap_or_else(|message| format!("        {text}  {message}")));
+            let value = self.expression(&text);
+            self.print_value(&text, &value.unwrap_or_else(|message| message));
         }
     }
 
-    fn expression_line(&mut self, text: &str) -> Result<String, String> {
+    /// The value of an expression, as it is shown: with its readings, or as a number in data.
+    fn expression(&mut self, text: &str) -> Result<String, String> {
         let evaluated = self.session.evaluate(text).map_err(|error| error.to_string())?;
-        if self.as_json {
-            return Ok(json!({ "show": text, "value": evaluated.value.to_string() }).to_string());
-        }
         let bits = evaluated.width.map_or(64, Width::bits);
-        let shown = match u64::try_from(evaluated.value) {
-            Ok(value) => render::value(value, bits),
-            Err(_) => evaluated.value.to_string(),
-        };
-        Ok(format!("        {} = {shown}", paint(Tone::Strong, text)))
+        Ok(match u64::try_from(evaluated.value) {
+            Ok(value) if !self.as_json => render::value(value, bits),
+            _ => evaluated.value.to_string(),
+        })
     }
 
     fn add_break(&mut self, place: &str, condition: Option<&str>) -> Result<(), String> {
@@ -338,11 +348,24 @@ impl Stepper {
         };
         let number = self.session.add_breakpoint(address, condition).number;
         let place = self.session.place(address);
-        self.print(&format!("breakpoint {number} at {}", render::place_line(&place)));
+        match self.as_json {
+            true => self.print_json(&json!({ "breakpoint": number, "place": place })),
+            false => self.print(&format!("breakpoint {number} at {}", render::place_line(&place))),
+        }
         Ok(())
     }
 
     fn list_breaks(&self) {
+        if self.as_json {
+            for breakpoint in self.session.breakpoints() {
+                let place = self.session.place(breakpoint.address);
+                let when = breakpoint.condition.as_ref().map(|(text, _)| text);
+                self.print_json(
+                    &json!({ "breakpoint": breakpoint.number, "place": place, "when": when }),
+                );
+            }
+            return;
+        }
         if self.session.breakpoints().is_empty() {
             self.print("no breakpoints; `break at PLACE` sets one");
         }
@@ -356,8 +379,8 @@ impl Stepper {
 
     fn registers(&mut self, names: &[String]) -> Result<(), String> {
         for name in names {
-            let line = self.expression_line(name)?;
-            self.print(&line);
+            let value = self.expression(name)?;
+            self.print_value(name, &value);
         }
         if !names.is_empty() {
             return Ok(());
@@ -425,8 +448,7 @@ impl Stepper {
         let address = self.session.evaluate(place).map_err(|error| error.to_string())?.value as u64;
         // A symbol is shown as it was declared.
         let declared = self.session.image().symbol(place).and_then(|symbol| symbol.datum);
-        let declared_width =
-            declared.and_then(|datum| Width::from_bytes(u64::from(datum.element_bytes)));
+        let declared_width = self.session.declared_width(place);
         let width = width.or(declared_width).unwrap_or(Width::W8);
         let count = count.or(declared.map(|datum| datum.count)).unwrap_or(16).min(1024);
         let per_line = (16 / width.bytes()).max(1);
