@@ -68,6 +68,9 @@ pub struct Process {
     executed: u64,
     ending: Option<Ending>,
     input: Vec<u8>,
+    /// Where the pieces of input end, as they were given. A read does not go on into the next
+    /// piece, so that it returns the same whether or not that was given already.
+    input_ends: Vec<usize>,
     input_taken: usize,
     input_closed: bool,
     output: Vec<Output>,
@@ -109,6 +112,7 @@ impl Process {
             executed: 0,
             ending: None,
             input: Vec::new(),
+            input_ends: Vec::new(),
             input_taken: 0,
             input_closed: false,
             output: Vec::new(),
@@ -132,9 +136,17 @@ impl Process {
         self.ending
     }
 
-    /// Appends to the program's standard input.
-    pub fn give_input(&mut self, bytes: &[u8]) {
+    /// Appends a piece to the program's standard input; `false` if that was closed, and the piece is
+    /// not taken.
+    pub fn give_input(&mut self, bytes: &[u8]) -> bool {
+        if self.input_closed {
+            return false;
+        }
         self.input.extend_from_slice(bytes);
+        if !bytes.is_empty() {
+            self.input_ends.push(self.input.len());
+        }
+        true
     }
 
     /// Says that there will be no more input.
@@ -144,7 +156,9 @@ impl Process {
 
     /// Up to `count` bytes of input that were not read yet; `None` if it must be waited for.
     pub(crate) fn peek_input(&self, count: usize) -> Option<Vec<u8>> {
-        let rest = &self.input[self.input_taken..];
+        let piece = self.input_ends.partition_point(|&end| end <= self.input_taken);
+        let end = self.input_ends.get(piece).copied().unwrap_or(self.input_taken);
+        let rest = &self.input[self.input_taken..end];
         if rest.is_empty() && !self.input_closed {
             return None;
         }

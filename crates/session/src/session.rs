@@ -457,6 +457,19 @@ impl Session {
         fault::report(fault::Scene { image, sources, process, last })
     }
 
+    /// Runs on to where a program that had died was found dead.
+    fn go_back_to_the_end(&mut self) {
+        while let Stop::Budget | Stop::Output = self.process.run(CHECKPOINT_EVERY).stop {}
+    }
+
+    /// Goes to where the session was at `moment`, dead or alive.
+    pub(crate) fn return_to(&mut self, moment: u64, ending: Option<Ending>) {
+        self.go_to(moment);
+        if ending.is_some() && self.ending().is_none() {
+            self.go_back_to_the_end();
+        }
+    }
+
     /// The last instruction that completed, found by executing again. The session is as before
     /// when this returns, except that output of the run so far is there again.
     fn last_instruction(&mut self) -> Option<Instruction> {
@@ -464,10 +477,7 @@ impl Session {
         let before = moment.checked_sub(1)?;
         self.go_to(before);
         let instruction = self.process.machine.next_instruction().ok();
-        // Once more over the end.
-        while self.ending().is_none() {
-            self.process.run(2);
-        }
+        self.go_back_to_the_end();
         instruction
     }
 }

@@ -72,7 +72,7 @@ impl Session {
     /// The instruction that last wrote the target; the session is then just before it. `None`, and
     /// the session where it was, if nothing has written it since the start.
     pub fn who(&mut self, target: Target) -> Option<Writer> {
-        let now = self.moment();
+        let (now, ending) = (self.moment(), self.ending());
         let mut end = now;
         // The latest checkpoint first: what was written lately is found soon.
         for start in self.checkpoint_moments().into_iter().rev().filter(|start| *start < now) {
@@ -96,7 +96,7 @@ impl Session {
             }
             end = start;
         }
-        self.go_to(now);
+        self.return_to(now, ending);
         None
     }
 

@@ -427,3 +427,52 @@ fn over_a_recursive_call_returns_at_its_own_depth() {
     assert_eq!(session.evaluate("rbp").unwrap(), frame);
     assert_eq!(session.evaluate("eax").unwrap().value, 3);
 }
+
+/// Echoes what each read returns, then faults at the end of the input.
+const ECHO: &str = " .target x86-64
+ .global _start
+ .bss
+line: .skip 64
+ .text
+_start: xor eax, eax
+ xor edi, edi
+ lea rsi, [line]
+ mov edx, 64
+ syscall
+ mov ebx, eax
+ mov edx, eax
+ mov eax, 1
+ mov edi, 1
+ syscall
+ test ebx, ebx
+ jnz _start
+ ud2
+";
+
+#[test]
+fn what_a_read_returned_it_returns_again_whatever_was_fed_since() {
+    let mut session = common::session(ECHO);
+    let mut moments = Vec::new();
+    for line in ["fog\n", "at four\n"] {
+        session.process_mut().give_input(line.as_bytes());
+        assert_eq!(run_to_end(&mut session), StopReason::NeedsInput);
+        moments.push((session.moment(), session.evaluate("ebx").unwrap().value));
+    }
+    assert_eq!(moments.iter().map(|m| m.1).collect::<Vec<_>>(), [4, 8]);
+    for (moment, length) in moments {
+        session.go_to(0);
+        session.go_to(moment);
+        assert_eq!(session.evaluate("ebx").unwrap().value, length);
+    }
+    session.process_mut().close_input();
+    // After its end there is no more input.
+    assert!(!session.process_mut().give_input(b"late\n"));
+    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    let end = session.moment();
+    let report = session.fault_report().expect("it died");
+    assert_eq!((report.signal, session.moment()), (Signal::SIGILL, end));
+    // Looking for a writer in vain leaves a dead program dead.
+    let target = session.target("r15").unwrap();
+    assert_eq!(session.who(target), None);
+    assert!(session.ending().is_some());
+}

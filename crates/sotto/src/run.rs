@@ -120,7 +120,9 @@ pub fn more_input(session: &mut Session) -> Result<(), Failure> {
     let mut bytes = [0; 65536];
     match io::stdin().lock().read(&mut bytes) {
         Ok(0) => session.process_mut().close_input(),
-        Ok(count) => session.process_mut().give_input(&bytes[..count]),
+        Ok(count) => {
+            session.process_mut().give_input(&bytes[..count]);
+        }
         Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
         Err(source) => return Err(Failure::Read { path: PathBuf::from("standard input"), source }),
     }

@@ -190,11 +190,14 @@ impl Stepper {
                 }
             },
             Command::Feed(text) => {
+                let process = self.session.process_mut();
                 match text {
                     Some(text) => {
-                        self.session.process_mut().give_input(format!("{text}\n").as_bytes())
+                        if !process.give_input(format!("{text}\n").as_bytes()) {
+                            return Err("the input has ended already".to_string());
+                        }
                     }
-                    None => self.session.process_mut().close_input(),
+                    None => process.close_input(),
                 }
                 self.print(&paint(Tone::Quiet, "the program will read it when it goes on"));
             }
