@@ -172,8 +172,8 @@ fn encode_open(
 
 /// Symbols of the object, and for each section the index of the one that stands for it.
 ///
-/// Symbol `n` of the table is symbol `n` of the object; hidden ones are taken out by the caller's
-/// relocations referring to the section instead.
+/// Symbol `n` of the table is symbol `n` of the object. Hidden ones keep their number, but are marked
+/// so that they stay out of the program's symbol table; relocations refer to their section instead.
 fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, Vec<SymbolIndex>) {
     let mut symbols = Vec::new();
     let mut diagnostics = Vec::new();

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use sotto_isa::{Control, DecodeError, Instruction};
+use sotto_isa::{Arch, Control, DecodeError, FlagSet, Instruction, Storage, decode};
 
 use crate::{AccessKind, Fault, Idle, Memory, MemoryFault, MemoryFaultKind, Observer};
 
@@ -26,8 +26,8 @@ pub(crate) trait Cpu {
     /// A compact operation, for a given observer.
     type Op<O: Observer>;
 
-    /// Bytes, at the program counter's address, to an instruction.
-    fn decode(bytes: &[u8], address: u64) -> std::result::Result<Instruction, DecodeError>;
+    /// The machine whose instructions it carries out.
+    const ARCH: Arch;
 
     /// An instruction to a compact operation.
     fn translate<O: Observer>(instruction: &Instruction) -> Self::Op<O>;
@@ -40,6 +40,12 @@ pub(crate) trait Cpu {
         observer: &mut O,
     ) -> Result;
 
+    /// The value of a storage register.
+    fn register(&self, storage: Storage) -> u64;
+    fn set_register(&mut self, storage: Storage, value: u64);
+    /// The status flags.
+    fn flags(&self) -> FlagSet;
+    fn set_flags(&mut self, flags: FlagSet);
     fn pc(&self) -> u64;
     fn set_pc(&mut self, pc: u64);
 }
@@ -209,7 +215,7 @@ impl<C: Cpu> Engine<C> {
             if !ops.is_empty() && self.stops.contains(&pc) {
                 break;
             }
-            let instruction = match fetch_instruction::<C>(memory, pc) {
+            let instruction = match fetch_instruction(C::ARCH, memory, pc) {
                 Ok(instruction) => instruction,
                 Err(fault) if ops.is_empty() => return Err(fault),
                 Err(_) => break,
@@ -255,10 +261,10 @@ impl<C: Cpu> Engine<C> {
 }
 
 /// Fetches and decodes the instruction at an address.
-pub(crate) fn fetch_instruction<C: Cpu>(memory: &mut Memory, pc: u64) -> Result<Instruction> {
+pub(crate) fn fetch_instruction(arch: Arch, memory: &mut Memory, pc: u64) -> Result<Instruction> {
     let mut bytes = [0; 15];
     let available = memory.fetch(pc, &mut bytes)?;
-    C::decode(&bytes[..available], pc).map_err(|error| match error {
+    decode(arch, &bytes[..available], pc).map_err(|error| match error {
         DecodeError::Invalid => Box::new(Fault::Illegal),
         DecodeError::CutOff => {
             let address = pc.wrapping_add(available as u64);

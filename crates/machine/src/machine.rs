@@ -3,7 +3,7 @@
 use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
 
 use crate::effects::{self, FlagChange, RegisterChange};
-use crate::engine::{Engine, Flow, fetch_instruction};
+use crate::engine::{Cpu, Engine, Flow, fetch_instruction};
 use crate::{Event, Fault, Memory, MemorySnapshot, Run, StepEffects, arm64, x86};
 
 enum Processor {
@@ -94,10 +94,7 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn register(&self, storage: Storage) -> u64 {
-        match &self.processor {
-            Processor::X86(engine) => engine.cpu.register(storage),
-            Processor::Arm64(engine) => engine.cpu.register(storage),
-        }
+        with_engine!(&self.processor, engine => engine.cpu.register(storage))
     }
 
     /// Sets a storage register.
@@ -106,26 +103,17 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn set_register(&mut self, storage: Storage, value: u64) {
-        match &mut self.processor {
-            Processor::X86(engine) => engine.cpu.set_register(storage, value),
-            Processor::Arm64(engine) => engine.cpu.set_register(storage, value),
-        }
+        with_engine!(&mut self.processor, engine => engine.cpu.set_register(storage, value))
     }
 
     /// The status flags.
     pub fn flags(&self) -> FlagSet {
-        match &self.processor {
-            Processor::X86(engine) => engine.cpu.flags(),
-            Processor::Arm64(engine) => engine.cpu.flags(),
-        }
+        with_engine!(&self.processor, engine => engine.cpu.flags())
     }
 
     /// Sets the status flags.
     pub fn set_flags(&mut self, flags: FlagSet) {
-        match &mut self.processor {
-            Processor::X86(engine) => engine.cpu.set_flags(flags),
-            Processor::Arm64(engine) => engine.cpu.set_flags(flags),
-        }
+        with_engine!(&mut self.processor, engine => engine.cpu.set_flags(flags))
     }
 
     /// Registers and flags together.
@@ -169,12 +157,7 @@ impl Machine {
     ///
     /// The fault that executing it would raise.
     pub fn instruction_at(&mut self, address: u64) -> Result<Instruction, Fault> {
-        let memory = &mut self.memory;
-        match &self.processor {
-            Processor::X86(_) => fetch_instruction::<x86::Cpu>(memory, address),
-            Processor::Arm64(_) => fetch_instruction::<arm64::Cpu>(memory, address),
-        }
-        .map_err(|fault| *fault)
+        fetch_instruction(self.arch, &mut self.memory, address).map_err(|fault| *fault)
     }
 
     /// Executes one instruction and says what it did.

@@ -87,11 +87,17 @@ fn test_programs_and_demos_run_as_they_do_natively() {
     for name in ["lamp.s", "tide.s", "flash.s"] {
         let path = demos.join(name);
         let text = std::fs::read_to_string(&path).unwrap();
-        programs.push(common::Program { path, text, input: vec![], output: vec![], status: 0 });
+        programs.push(common::Program {
+            path,
+            text,
+            input: String::new(),
+            output: String::new(),
+            status: 0,
+        });
     }
     for program in programs {
         let name = program.path.display().to_string();
-        let count = lockstep(&common::image(&name, &program.text), &program.input, &name);
+        let count = lockstep(&common::image(&name, &program.text), program.input.as_bytes(), &name);
         assert!(count > 5, "{name} ended after {count} instructions");
     }
 }

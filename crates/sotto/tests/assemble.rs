@@ -5,11 +5,11 @@ mod common;
 use std::os::unix::fs::PermissionsExt;
 use std::process::{Command, Stdio};
 
-use common::{Folder, demo, programs};
+use common::{Folder, Program, demo, programs};
 
 #[test]
 fn programs_run_natively_with_the_output_and_status_they_have_under_the_emulator() {
-    for (path, input, output, status) in programs("x86-64") {
+    for Program { path, input, output, status, .. } in programs("x86-64") {
         let folder = Folder::new(&[("input", &input)]);
         let source = path.to_str().unwrap();
         folder.sotto(&["assemble", source, "-o", "program"]).assert().success();
@@ -29,7 +29,7 @@ fn programs_run_natively_with_the_output_and_status_they_have_under_the_emulator
 
 #[test]
 fn arm64_programs_assemble_to_elf_and_run_from_it() {
-    for (path, input, output, status) in programs("arm64") {
+    for Program { path, input, output, status, .. } in programs("arm64") {
         let folder = Folder::new(&[]);
         folder.sotto(&["assemble", path.to_str().unwrap(), "-o", "program"]).assert().success();
         let bytes = std::fs::read(folder.path("program")).unwrap();

@@ -40,8 +40,8 @@ fn arguments_reach_the_program() {
 
 #[test]
 fn input_comes_from_a_file_or_from_our_own() {
-    let program = common::programs("x86-64").into_iter().find(|p| !p.1.is_empty()).unwrap();
-    let (path, input, output, status) = program;
+    let program = common::programs("x86-64").into_iter().find(|p| !p.input.is_empty()).unwrap();
+    let common::Program { path, input, output, status, .. } = program;
     let folder = Folder::new(&[("log", &input)]);
     let path = path.to_str().unwrap();
     folder.sotto(&["run", path, "--stdin", "log"]).assert().code(status).stdout(output.clone());

@@ -45,7 +45,8 @@ fn a_fault_is_shown_and_can_be_gone_back_from() {
 
 #[test]
 fn input_is_waited_for_and_fed() {
-    let (path, ..) = common::programs("x86-64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let common::Program { path, .. } =
+        common::programs("x86-64").into_iter().find(|p| !p.input.is_empty()).unwrap();
     let folder = Folder::new(&[]);
     let commands = "resume\nfeed 40\nresume\noutput\n";
     let transcript = folder.transcript(&["step", path.to_str().unwrap(), "--plain"], commands);
@@ -150,8 +151,8 @@ fn memory_is_shown_as_declared_or_as_asked() {
 
 #[test]
 fn standard_input_of_the_program_may_be_a_file() {
-    let (path, input, ..) =
-        common::programs("arm64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let common::Program { path, input, .. } =
+        common::programs("arm64").into_iter().find(|p| !p.input.is_empty()).unwrap();
     let folder = Folder::new(&[("log", &input)]);
     let words = ["step", path.to_str().unwrap(), "--plain", "--stdin", "log"];
     let transcript = folder.transcript(&words, "resume\noutput\n");

@@ -65,8 +65,8 @@ fn traces_as_data_are_one_object_a_line() {
 
 #[test]
 fn input_passes_on_and_mistakes_are_told_before_anything_runs() {
-    let (path, input, ..) =
-        common::programs("arm64").into_iter().find(|p| !p.1.is_empty()).unwrap();
+    let common::Program { path, input, .. } =
+        common::programs("arm64").into_iter().find(|p| !p.input.is_empty()).unwrap();
     let folder = folder();
     let words = ["trace", path.to_str().unwrap(), "--syscalls"];
     let transcript = folder.transcript(&words, &input);

@@ -6,7 +6,7 @@ mod ops;
 mod tests;
 mod translate;
 
-use sotto_isa::{DecodeError, FlagSet, Instruction, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
 use crate::engine::Result;
 use crate::{Memory, Observer, engine};
@@ -38,28 +38,6 @@ impl Default for Registers {
 }
 
 impl Cpu {
-    pub fn register(&self, storage: Storage) -> u64 {
-        match storage.0 {
-            32 => self.pc,
-            n => self.regs.0[usize::from(n)],
-        }
-    }
-
-    pub fn set_register(&mut self, storage: Storage, value: u64) {
-        match storage.0 {
-            32 => self.pc = value,
-            n => self.regs.0[usize::from(n)] = value,
-        }
-    }
-
-    pub fn flags(&self) -> FlagSet {
-        self.flags.value()
-    }
-
-    pub fn set_flags(&mut self, flags: FlagSet) {
-        self.flags.set(flags);
-    }
-
     #[inline]
     fn get(&self, code: u8) -> u64 {
         self.regs.0[usize::from(code)]
@@ -72,11 +50,8 @@ impl Cpu {
 }
 
 impl engine::Cpu for Cpu {
+    const ARCH: Arch = Arch::Arm64;
     type Op<O: Observer> = Op<O>;
-
-    fn decode(bytes: &[u8], address: u64) -> std::result::Result<Instruction, DecodeError> {
-        sotto_isa::arm64::decode(bytes, address)
-    }
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         translate::translate(instruction)
@@ -90,6 +65,28 @@ impl engine::Cpu for Cpu {
         observer: &mut O,
     ) -> Result {
         (op.run)(self, memory, op, observer)
+    }
+
+    fn register(&self, storage: Storage) -> u64 {
+        match storage.0 {
+            32 => self.pc,
+            n => self.regs.0[usize::from(n)],
+        }
+    }
+
+    fn set_register(&mut self, storage: Storage, value: u64) {
+        match storage.0 {
+            32 => self.pc = value,
+            n => self.regs.0[usize::from(n)] = value,
+        }
+    }
+
+    fn flags(&self) -> FlagSet {
+        self.flags.value()
+    }
+
+    fn set_flags(&mut self, flags: FlagSet) {
+        self.flags.set(flags);
     }
 
     #[inline]

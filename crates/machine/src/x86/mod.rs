@@ -4,7 +4,7 @@ mod flags;
 mod ops;
 mod translate;
 
-use sotto_isa::{DecodeError, FlagSet, Instruction, Reg, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
 
 use crate::engine::Result;
 use crate::{Memory, Observer, engine};
@@ -35,36 +35,9 @@ pub(crate) struct Cpu {
     flags: LazyFlags,
 }
 
-impl Cpu {
-    pub fn register(&self, storage: Storage) -> u64 {
-        match storage.0 {
-            16 => self.pc,
-            n => self.regs[usize::from(n)],
-        }
-    }
-
-    pub fn set_register(&mut self, storage: Storage, value: u64) {
-        match storage.0 {
-            16 => self.pc = value,
-            n => self.regs[usize::from(n)] = value,
-        }
-    }
-
-    pub fn flags(&self) -> FlagSet {
-        self.flags.value()
-    }
-
-    pub fn set_flags(&mut self, flags: FlagSet) {
-        self.flags.set(flags);
-    }
-}
-
 impl engine::Cpu for Cpu {
+    const ARCH: Arch = Arch::X86_64;
     type Op<O: Observer> = Op<O>;
-
-    fn decode(bytes: &[u8], address: u64) -> std::result::Result<Instruction, DecodeError> {
-        sotto_isa::x86::decode(bytes, address)
-    }
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         translate::translate(instruction)
@@ -78,6 +51,28 @@ impl engine::Cpu for Cpu {
         observer: &mut O,
     ) -> Result {
         (op.run)(self, memory, op, observer)
+    }
+
+    fn register(&self, storage: Storage) -> u64 {
+        match storage.0 {
+            16 => self.pc,
+            n => self.regs[usize::from(n)],
+        }
+    }
+
+    fn set_register(&mut self, storage: Storage, value: u64) {
+        match storage.0 {
+            16 => self.pc = value,
+            n => self.regs[usize::from(n)] = value,
+        }
+    }
+
+    fn flags(&self) -> FlagSet {
+        self.flags.value()
+    }
+
+    fn set_flags(&mut self, flags: FlagSet) {
+        self.flags.set(flags);
     }
 
     #[inline]

@@ -1,9 +1,13 @@
 //! Driving the built program on files in a temporary folder.
-#![allow(dead_code, reason = "each test file uses a part of this")]
+#![allow(dead_code, unused_imports, reason = "each test file uses a part of this")]
 
 use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
+
+#[path = "../../../../tests/programs.rs"]
+mod programs;
+pub use programs::{Program, programs};
 
 /// A folder that goes away, with files in it.
 pub struct Folder(tempfile::TempDir);
@@ -54,26 +58,4 @@ impl Folder {
 pub fn demo(name: &str) -> String {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("demos").join(name);
     std::fs::read_to_string(path).unwrap()
-}
-
-/// The programs of a machine's test data: path, input, output, status.
-pub fn programs(arch: &str) -> Vec<(PathBuf, String, String, i32)> {
-    let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../tests/data/programs").join(arch);
-    let mut programs: Vec<_> = std::fs::read_dir(folder)
-        .unwrap()
-        .map(|entry| {
-            let path = entry.unwrap().path();
-            let text = std::fs::read_to_string(&path).unwrap();
-            let promise = |name: &str| {
-                let mut lines = text.lines().map(|line| line.trim_start_matches([';', '/', ' ']));
-                let found = lines.find_map(|line| line.strip_prefix(name)?.strip_prefix(": "));
-                found.unwrap_or("").replace("\\n", "\n")
-            };
-            let status = promise("status").parse().unwrap();
-            (path, promise("input"), promise("output"), status)
-        })
-        .collect();
-    programs.sort();
-    assert!(!programs.is_empty());
-    programs
 }
