@@ -199,7 +199,11 @@ impl Stepper {
                     }
                     None => process.close_input(),
                 }
-                self.print(&paint(Tone::Quiet, "the program will read it when it goes on"));
+                let told = match text {
+                    Some(_) => "the program will read it when it goes on",
+                    None => "the input ends here",
+                };
+                self.print(&paint(Tone::Quiet, told));
             }
             Command::Output => self.output(),
             Command::Source => self.source(),
