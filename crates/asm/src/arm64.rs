@@ -2,7 +2,7 @@
 
 use sotto_isa::{IndexMode, Mem, Operand, OperandContext, Reg, Value, arm64};
 
-use crate::expr::{self, Atoms};
+use crate::expr::{self, Atoms, Via};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Modifier, Parsed, Spanned, peek_modifier, value_of};
 use crate::{Code, Diagnostic, Expr, Span};
@@ -13,20 +13,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     match token {
         Tok::Op("[") => return memory(cursor, start),
         Tok::Op("=") => {
-            return Err(Diagnostic::error(
-                Code::UnsupportedDirective,
-                start,
-                "literal pools (`ldr x0, =value`) are not written yet",
-            )
-            .help("use `adr` for a label within 1 MiB, `movz` and `movk` for a number"));
-        }
-        Tok::Op(":") => {
-            return Err(Diagnostic::error(
-                Code::UnsupportedDirective,
-                start,
-                "relocation operators (`:lo12:`) are not read yet",
-            )
-            .help("use `adr` for a label within 1 MiB"));
+            cursor.next()?;
+            let expr = expr::parse(cursor, Atoms::Plain)?;
+            return Ok(Spanned { parsed: Parsed::Literal(expr), span: cursor.since(start) });
         }
         Tok::Word(word) => {
             if let Some(reg) = Reg::parse(cursor.arch(), word) {
@@ -43,8 +32,11 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         _ => {}
     }
     let marked = cursor.eat("#")?;
-    let expr = expr::parse(cursor, Atoms::Plain)?;
+    let expr = value(cursor)?;
     let span = cursor.since(start);
+    if context.page {
+        return Ok(Spanned { parsed: Parsed::Page(expr), span });
+    }
     if context.target && !marked {
         return Ok(Spanned { parsed: Parsed::Target(expr), span });
     }
@@ -56,6 +48,19 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         expr => Parsed::Imm(expr),
     };
     Ok(Spanned { parsed, span })
+}
+
+/// An expression, or the low bits of one: `:lo12:symbol`.
+fn value(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
+    if !cursor.eat(":")? {
+        return expr::parse(cursor, Atoms::Plain);
+    }
+    match cursor.next()? {
+        (Tok::Word(word), _) if word.eq_ignore_ascii_case("lo12") => {}
+        (token, span) => return Err(cursor.unexpected(token, span, "`lo12` between colons")),
+    }
+    cursor.expect(":", "after `lo12`")?;
+    Ok(Expr::Via(Via::Low12, Box::new(expr::parse(cursor, Atoms::Plain)?)))
 }
 
 /// Takes `, lsl #n` after an immediate, if it is there.
@@ -167,7 +172,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
 
 fn offset(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
     cursor.eat("#")?;
-    expr::parse(cursor, Atoms::Plain)
+    value(cursor)
 }
 
 fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {

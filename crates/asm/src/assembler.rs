@@ -1,24 +1,48 @@
 //! Reading a source: lines to statements, statements to fragments.
 
+use std::collections::HashMap;
+use std::rc::Rc;
+
 use sotto_isa::{
-    Arch, Encoded, Operand, OperandContext, Operands, encode, mnemonics, operand_context,
+    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, encode, mnemonics,
+    operand_context,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
+use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
-use crate::infer::{Inference, infer};
+use crate::infer::{Inference, infer, recognise_order};
 use crate::layout;
-use crate::lexer::{Cursor, Tok, blank_block_comments};
+use crate::lexer::{Cursor, Tok};
+use crate::listing::Listing;
+use crate::macros::Macro;
 use crate::operand::{Parsed, Spanned};
+use crate::pool::Pool;
 use crate::refusal::{encode_diagnostic, unknown_word};
-use crate::symbols::{Context, Definition, Evaluator, Position, SymbolId, SymbolTable};
-use crate::{Code, Diagnostic, Expr, Source, Span, arm64, data, directive, x86};
+use crate::source::{Origin, Sources};
+use crate::structure::{self, Condition, Level, Line, Lines};
+use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolId, SymbolTable};
+use crate::unwind::Unwind;
+use crate::{
+    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, source_first, x86,
+};
 
 /// What the user may choose.
 #[derive(Clone, Debug, Default)]
 pub struct Options {
     /// The machine; inferred from the source if not given.
     pub target: Option<Arch>,
+    /// A name that nothing defines is taken to be defined in another file, with a note.
+    pub externals: bool,
+    /// Keep what each line laid down.
+    pub listing: bool,
+}
+
+impl Options {
+    /// The default, for this machine.
+    pub fn for_target(target: Arch) -> Options {
+        Options { target: Some(target), ..Options::default() }
+    }
 }
 
 /// What came of a source.
@@ -32,6 +56,10 @@ pub struct Assembly {
     pub object: Option<Object>,
     /// Everything to say about the source, in its order.
     pub diagnostics: Vec<Diagnostic>,
+    /// The texts that were read; spans are places in them.
+    pub sources: Sources,
+    /// What each line laid down, if it was asked for.
+    pub listing: Option<Listing>,
 }
 
 /// No section may be larger than this many bytes.
@@ -58,6 +86,8 @@ pub(crate) struct OpenInstruction {
     /// It never gets shorter than this, so that settling ends.
     pub min_bytes: usize,
     pub encoded: Encoded,
+    /// The file is marked as one where other tools read a bare symbol as its contents.
+    pub bare_is_contents: bool,
 }
 
 /// A stretch of a section.
@@ -78,6 +108,13 @@ pub(crate) enum Fragment {
         fill: Option<u8>,
         max: u64,
     },
+    /// Up to an offset in the section, counted from a place in it if one is given.
+    Org {
+        from: Option<Position>,
+        offset: i128,
+        fill: u8,
+        span: Span,
+    },
     Instruction(Box<OpenInstruction>),
 }
 
@@ -87,46 +124,90 @@ pub(crate) struct SectionBuilder {
     pub flags: SectionFlags,
     pub align: u64,
     pub fragments: Vec<Fragment>,
-    /// Where source lines start.
-    pub lines: Vec<(Position, u32)>,
+    /// Where source lines start: file and line.
+    pub lines: Vec<(Position, u32, u32)>,
+    /// Values that wait for the next literal pool.
+    pub pool: Pool,
+}
+
+/// A line that was read, for the listing.
+pub(crate) struct Listed {
+    pub span: Span,
+    pub file: u32,
+    pub line: u32,
+    /// How many macros and repeats it is in.
+    pub depth: usize,
+    /// What it laid down.
+    pub from: Position,
+    pub to: Position,
 }
 
 /// The state while a source is read.
-pub(crate) struct Assembler<'s> {
-    pub source: &'s Source,
+pub(crate) struct Assembler<'d> {
+    pub sources: Sources,
+    pub disk: &'d dyn Disk,
+    pub externals: bool,
     pub arch: Arch,
+    /// The order of operands, and what decided it.
+    pub order: OperandOrder,
+    pub order_from: Option<Span>,
+    /// The mark `.intel_syntax` was seen.
+    pub bare_is_contents: bool,
+    /// Names of files, for the line table.
+    pub files: Vec<String>,
+    /// The file and the line being read.
+    pub file: u32,
+    pub line: u32,
+    /// Files being read, and where each is included.
+    pub including: Vec<(String, Option<Span>)>,
     pub sections: Vec<SectionBuilder>,
     pub current: usize,
     pub previous: usize,
     pub symbols: SymbolTable,
+    pub macros: HashMap<Box<str>, Rc<Macro>>,
+    /// Macros and repeats being read, outermost first.
+    pub levels: Vec<Level>,
+    pub conditions: Vec<Condition>,
+    pub expansions: u32,
+    pub expanded_bytes: usize,
+    pub rounds: u64,
+    /// Too much is wrong to go on.
+    pub stopped: bool,
     /// The `name:` that dotted labels belong to.
     pub scope: Option<u32>,
     pub diagnostics: Vec<Diagnostic>,
-    pub line: u32,
+    errors: usize,
     /// Labels that the next data directive describes.
     pub open_labels: Vec<SymbolId>,
     /// Bytes laid down by `.fill` so far.
     pub filled_bytes: u64,
+    pub unwind: Unwind,
+    pub listing: Option<Vec<Listed>>,
 }
 
-/// Assembles one source.
+/// Assembles one source that takes in no other files.
 pub fn assemble(source: &Source, options: &Options) -> Assembly {
+    assemble_with(source, options, &NoDisk)
+}
+
+/// Assembles one source; files that it names are read from `disk`.
+pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Assembly {
     let (inferred_arch, inference) = infer(source);
     let stated = stated_target(source);
     let arch = options.target.or(stated).unwrap_or(inferred_arch);
     let inferred = (options.target.is_none() && stated.is_none()).then_some(inference);
-    let mut assembler = Assembler::new(source, arch);
-    assembler.read();
+    let mut assembler = Assembler::new(arch, options, disk);
+    assembler.read(source);
     let mut object = None;
     // Sizes and values are settled even after errors, so that all errors come in one go.
-    let laid_out = layout::finish(&mut assembler);
-    if assembler.diagnostics.iter().all(|d| d.severity != crate::Severity::Error) {
+    let (laid_out, listing) = layout::finish(&mut assembler);
+    if assembler.diagnostics.iter().all(|d| d.severity != Severity::Error) {
         object = laid_out;
     }
-    let mut diagnostics = assembler.diagnostics;
-    diagnostics.sort_by_key(|d| d.span.start);
+    let (mut diagnostics, sources) = (assembler.diagnostics, assembler.sources);
+    diagnostics.sort_by_cached_key(|d| sources.order(d.span.start));
     diagnostics.dedup();
-    Assembly { arch, inferred, object, diagnostics }
+    Assembly { arch, inferred, object, diagnostics, sources, listing }
 }
 
 /// Assembles one instruction that stands at `address` and needs no symbols.
@@ -134,16 +215,22 @@ pub fn assemble(source: &Source, options: &Options) -> Assembly {
 /// # Errors
 ///
 /// The first diagnostic; its span is within `text`.
-pub fn assemble_instruction(arch: Arch, text: &str, address: u64) -> Result<Vec<u8>, Diagnostic> {
-    let mut cursor = Cursor::new(text, 0, arch);
+pub fn assemble_instruction(
+    arch: Arch,
+    order: OperandOrder,
+    text: &str,
+    address: u64,
+) -> Result<Vec<u8>, Diagnostic> {
+    let mut cursor = Cursor::new(text, 0, arch).with_order(order);
     let (token, span) = cursor.next()?;
     let Tok::Word(word) = token else {
         return Err(cursor.unexpected(token, span, "an instruction"));
     };
-    let Some((mnemonic, context)) = instruction(arch, word) else {
-        return Err(unknown_word(arch, word, span));
+    let Some(found) = find_instruction(arch, order, word) else {
+        return Err(unknown_word(arch, word, span, &mut std::iter::empty()));
     };
-    let operands = operands(&mut cursor, context)?;
+    let mut operands = operands(&mut cursor, found.context)?;
+    let mnemonic = found.settle(&mut operands, &cursor, span)?;
     let symbols = SymbolTable::default();
     let evaluator = Evaluator { symbols: &symbols, distance: &|_, _| None };
     let mut lowered = Vec::new();
@@ -155,12 +242,18 @@ pub fn assemble_instruction(arch: Arch, text: &str, address: u64) -> Result<Vec<
     }
     encode(arch, mnemonic, &lowered, address)
         .map(|encoded| encoded.bytes.to_vec())
-        .map_err(|error| encode_diagnostic(error, span, &operands))
+        .map_err(|error| encode_diagnostic(error, span, &operands, order))
 }
 
 /// The machine that a `.target` line names; errors in it are reported when the line is read.
 fn stated_target(source: &Source) -> Option<Arch> {
-    source.text.lines().find_map(|line| {
+    // Looking at every line of a large file would take long.
+    let text = source.text.as_bytes();
+    let mention = memchr::memmem::find(text, b".target").or_else(|| {
+        memchr::memmem::find(text, b".TARGET").or_else(|| memchr::memmem::find(text, b".Target"))
+    })?;
+    let from = source.text[..mention].rfind('\n').map_or(0, |at| at + 1);
+    source.text[from..].lines().find_map(|line| {
         let rest = line.trim_start();
         let rest = rest
             .get(..7)
@@ -168,6 +261,45 @@ fn stated_target(source: &Source) -> Option<Arch> {
             .map(|_| &rest[7..])?;
         rest.split_whitespace().next()?.parse().ok()
     })
+}
+
+/// A word that is an instruction.
+pub(crate) struct Found {
+    /// As the table spells it.
+    mnemonic: &'static str,
+    context: OperandContext,
+    /// What the word says beside, in source-first order.
+    spelling: Option<sotto_isa::x86::Spelling>,
+}
+
+impl Found {
+    /// Puts the operands into the table's order and gives them the widths that the word tells; the
+    /// mnemonic that is meant.
+    fn settle(
+        &self,
+        operands: &mut Vec<Spanned>,
+        cursor: &Cursor,
+        span: Span,
+    ) -> Result<&'static str, Diagnostic> {
+        if cursor.order() == OperandOrder::SourceFirst {
+            source_first::settle(self.mnemonic, self.spelling, operands, span)?;
+            return Ok(self.mnemonic);
+        }
+        Ok(sized_push(self.mnemonic, operands, cursor))
+    }
+}
+
+/// The instruction that the word names, if it names one.
+pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> Option<Found> {
+    if let Some((mnemonic, context)) = instruction(arch, word) {
+        return Some(Found { mnemonic, context, spelling: None });
+    }
+    if order != OperandOrder::SourceFirst || arch != Arch::X86_64 {
+        return None;
+    }
+    let spelling = sotto_isa::x86::spelling(word)?;
+    let (mnemonic, context) = instruction(arch, spelling.mnemonic)?;
+    Some(Found { mnemonic, context, spelling: Some(spelling) })
 }
 
 /// The mnemonic as the table spells it, if the word is an instruction of the machine.
@@ -195,6 +327,9 @@ pub(crate) fn operands(
     loop {
         operands.push(match cursor.arch() {
             Arch::Arm64 => arm64::operand(cursor, context)?,
+            _ if cursor.order() == OperandOrder::SourceFirst => {
+                source_first::operand(cursor, context)?
+            }
             _ => x86::operand(cursor, context)?,
         });
         if !cursor.eat(",")? {
@@ -216,7 +351,10 @@ pub(crate) fn operands(
 fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> &'static str {
     match operands {
         [one] if mnemonic == "push" => {
-            let immediate = matches!(one.parsed, Parsed::Imm(_) | Parsed::Fixed(Operand::Imm(_)));
+            let immediate = matches!(
+                one.parsed,
+                Parsed::Imm(_) | Parsed::Offset(_) | Parsed::Fixed(Operand::Imm(_))
+            );
             let text = cursor.text_at(one.span).to_ascii_lowercase();
             if immediate && text.starts_with("word") { "pushw" } else { mnemonic }
         }
@@ -224,55 +362,83 @@ fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> 
     }
 }
 
-impl<'s> Assembler<'s> {
-    fn new(source: &'s Source, arch: Arch) -> Assembler<'s> {
+impl<'d> Assembler<'d> {
+    fn new(arch: Arch, options: &Options, disk: &'d dyn Disk) -> Assembler<'d> {
         let mut assembler = Assembler {
-            source,
+            sources: Sources::default(),
+            disk,
+            externals: options.externals,
             arch,
+            order: OperandOrder::DestinationFirst,
+            order_from: None,
+            bare_is_contents: false,
+            files: Vec::new(),
+            file: 0,
+            line: 0,
+            including: Vec::new(),
             sections: Vec::new(),
             current: 0,
             previous: 0,
             symbols: SymbolTable::default(),
+            macros: HashMap::new(),
+            levels: Vec::new(),
+            conditions: Vec::new(),
+            expansions: 0,
+            expanded_bytes: 0,
+            rounds: 0,
+            stopped: false,
             scope: None,
             diagnostics: Vec::new(),
-            line: 0,
+            errors: 0,
             open_labels: Vec::new(),
             filled_bytes: 0,
+            unwind: Unwind::default(),
+            listing: options.listing.then(Vec::new),
         };
         assembler.enter_section(".text", SectionFlags::by_name(".text"));
         assembler
     }
 
-    fn read(&mut self) {
-        let source = self.source;
-        let text = match blank_block_comments(&source.text) {
-            Ok(text) => text,
-            Err(span) => {
-                let error = Diagnostic::error(Code::Syntax, span, "the comment has no end");
-                self.diagnostics.push(error.label("opened here").help("close it with `*/`"));
-                return;
-            }
+    fn read(&mut self, source: &Source) {
+        let name = source.name.as_str();
+        let Some(base) = self.sources.add(name.into(), source.text.clone(), Origin::Given) else {
+            let message = "the file is larger than 4 GiB";
+            self.report(Diagnostic::error(Code::Include, Span::default(), message));
+            return;
         };
-        // Some editors begin a file with a byte order mark.
-        let mut base = if text.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
-        for line in text[base..].split_inclusive('\n') {
-            self.line += 1;
-            let body = line.trim_end_matches(['\n', '\r']);
-            if let Err(diagnostic) = self.statement(body, base) {
-                self.diagnostics.push(diagnostic);
-                if self.diagnostics.len() >= MAX_ERRORS {
-                    let span = Span::new(base, base + body.len());
-                    let message = format!("{MAX_ERRORS} errors; the rest of the file is not read");
-                    self.diagnostics.push(Diagnostic::error(Code::Syntax, span, message));
-                    return;
-                }
-            }
-            base += line.len();
+        let file = self.file_number(name);
+        self.including.push((name.to_string(), None));
+        self.recognise_order(&source.text, base);
+        self.read_file(&source.text, base, file);
+        self.place_pools();
+        self.close_unwind();
+    }
+
+    /// Finds the order of operands of a text from the first register in it.
+    pub(crate) fn recognise_order(&mut self, text: &str, base: u32) {
+        if self.arch == Arch::X86_64
+            && let Some((order, span)) = recognise_order(text, base as usize)
+        {
+            (self.order, self.order_from) = (order, Some(span));
         }
     }
 
-    fn statement(&mut self, line: &str, base: usize) -> Result<(), Diagnostic> {
-        let mut cursor = Cursor::new(line, base, self.arch);
+    /// Adds a diagnostic; after too many errors reading stops.
+    pub(crate) fn report(&mut self, diagnostic: Diagnostic) {
+        if diagnostic.severity == Severity::Error {
+            self.errors += 1;
+        }
+        let span = diagnostic.span;
+        self.diagnostics.push(diagnostic);
+        if self.errors >= MAX_ERRORS && !self.stopped {
+            self.stopped = true;
+            let message = format!("{MAX_ERRORS} errors; the rest is not read");
+            self.diagnostics.push(Diagnostic::error(Code::Syntax, span, message));
+        }
+    }
+
+    pub(crate) fn statement(&mut self, line: Line, lines: &mut Lines) -> Result<(), Diagnostic> {
+        let mut cursor = Cursor::new(line.text, line.at, self.arch).with_order(self.order);
         loop {
             let (token, span) = cursor.next()?;
             match token {
@@ -286,22 +452,26 @@ impl<'s> Assembler<'s> {
                 }
                 Tok::Word(word) => {
                     // A word before `:`, `=` or `equ` is always a symbol.
-                    if cursor.eat(":")? {
-                        if is_word(&mut cursor, "equ") {
+                    match cursor.peek()? {
+                        Tok::Op(":") => {
+                            cursor.next()?;
+                            if is_word(&mut cursor, "equ") {
+                                cursor.next()?;
+                                return self.equate(word, span, &mut cursor, true);
+                            }
+                            self.label(word, span)?;
+                            continue;
+                        }
+                        Tok::Op("=") => {
+                            cursor.next()?;
+                            return self.equate(word, span, &mut cursor, false);
+                        }
+                        Tok::Word(equ) if equ.eq_ignore_ascii_case("equ") => {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, true);
                         }
-                        self.label(word, span)?;
-                        continue;
+                        _ => return self.word(word, span, &mut cursor, lines),
                     }
-                    if cursor.eat("=")? {
-                        return self.equate(word, span, &mut cursor, false);
-                    }
-                    if is_word(&mut cursor, "equ") {
-                        cursor.next()?;
-                        return self.equate(word, span, &mut cursor, true);
-                    }
-                    return self.word(word, span, &mut cursor);
                 }
                 _ => {
                     return Err(cursor.unexpected(
@@ -314,12 +484,29 @@ impl<'s> Assembler<'s> {
         }
     }
 
+    /// The instruction that the word names here.
+    pub(crate) fn find_instruction(&self, word: &str) -> Option<Found> {
+        find_instruction(self.arch, self.order, word)
+    }
+
     /// A statement that starts with this word, after its labels.
-    fn word(&mut self, word: &str, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
-        if let Some((mnemonic, context)) = instruction(self.arch, word) {
-            return self.instruction(mnemonic, context, span, cursor);
+    fn word(
+        &mut self,
+        word: &str,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        if let Some(found) = self.find_instruction(word) {
+            return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
         if directive::run(self, word, span, cursor)? {
+            return Ok(());
+        }
+        if let Some(found) = structure::find(word) {
+            return self.structure(found, span, cursor, lines);
+        }
+        if self.call(word, span, cursor)? {
             return Ok(());
         }
         // The colon of a label may be dropped before a data directive.
@@ -331,7 +518,8 @@ impl<'s> Assembler<'s> {
             directive::run(self, next, next_span, cursor)?;
             return Ok(());
         }
-        let mut error = unknown_word(self.arch, word, span);
+        let mut names = self.macros.keys().map(|name| &**name);
+        let mut error = unknown_word(self.arch, word, span, &mut names);
         if self.sections[self.current].flags.nobits
             && let Tok::Num(count) = cursor.peek()?
         {
@@ -340,17 +528,31 @@ impl<'s> Assembler<'s> {
         Err(error)
     }
 
+    /// An error about the order of operands, with what decided the order.
+    fn with_order(&self, error: Diagnostic) -> Diagnostic {
+        match (error.code, self.order_from) {
+            (Code::OperandOrder, Some(from)) if from != error.span => {
+                let first = match self.order {
+                    OperandOrder::SourceFirst => "source",
+                    OperandOrder::DestinationFirst => "destination",
+                };
+                error.at(from, format!("from here on the {first} comes first"))
+            }
+            _ => error,
+        }
+    }
+
     fn instruction(
         &mut self,
-        mnemonic: &'static str,
-        context: OperandContext,
+        found: &Found,
         span: Span,
         cursor: &mut Cursor,
     ) -> Result<(), Diagnostic> {
         self.open_labels.clear();
-        let mut operands = operands(cursor, context)?;
-        let mnemonic = sized_push(mnemonic, &operands, cursor);
+        let mut operands = operands(cursor, found.context)?;
+        let mnemonic = found.settle(&mut operands, cursor, span)?;
         self.check_contents(span, "an instruction")?;
+        self.take_literals(mnemonic, &mut operands)?;
         self.bind(&mut operands);
         self.mark_line();
         if operands.iter().all(Spanned::is_fixed) {
@@ -362,11 +564,11 @@ impl<'s> Assembler<'s> {
                 })
                 .collect();
             let encoded = encode(self.arch, mnemonic, &fixed, 0)
-                .map_err(|error| encode_diagnostic(error, span, &operands))?;
+                .map_err(|error| encode_diagnostic(error, span, &operands, self.order))?;
             self.bytes().0.extend_from_slice(&encoded.bytes);
             return Ok(());
         }
-        let whole = span.to(operands.last().map_or(span, |last| last.span));
+        let whole = Span { end: cursor.since(span).end, ..span };
         let open = OpenInstruction {
             mnemonic,
             operands,
@@ -374,20 +576,50 @@ impl<'s> Assembler<'s> {
             span: whole,
             min_bytes: 0,
             encoded: Encoded::default(),
+            bare_is_contents: self.bare_is_contents,
         };
         self.sections[self.current].fragments.push(Fragment::Instruction(Box::new(open)));
         Ok(())
     }
 
-    fn bind(&self, operands: &mut [Spanned]) {
+    fn bind(&mut self, operands: &mut [Spanned]) {
         for operand in operands {
             match &mut operand.parsed {
                 Parsed::Fixed(_) => {}
-                Parsed::Imm(expr) | Parsed::ShiftedImm(expr, _) | Parsed::Target(expr) => {
-                    self.symbols.bind_variables(expr);
-                }
-                Parsed::Mem { disp, .. } => self.symbols.bind_variables(disp),
+                Parsed::Imm(expr)
+                | Parsed::Offset(expr)
+                | Parsed::ShiftedImm(expr, _)
+                | Parsed::Target(expr)
+                | Parsed::Page(expr)
+                | Parsed::Literal(expr) => self.bind_names(expr),
+                Parsed::Mem { disp, .. } => self.bind_names(disp),
             }
+        }
+    }
+
+    /// Gives names the meaning that they have at this line: labels of the macro being read, values
+    /// of variables. Names that may be defined elsewhere are noted.
+    pub(crate) fn bind_names(&mut self, expr: &mut Expr) {
+        self.symbols.bind_variables(expr);
+        if self.levels.is_empty() && !self.externals {
+            return;
+        }
+        match expr {
+            Expr::Symbol(name, span) => {
+                if let std::borrow::Cow::Owned(own) = self.own_name(name, *span) {
+                    *name = own.into();
+                } else if self.externals && !name.starts_with('.') {
+                    self.symbols.intern(name, *span);
+                }
+            }
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
+                self.bind_names(inner);
+            }
+            Expr::Binary(_, a, b) => {
+                self.bind_names(a);
+                self.bind_names(b);
+            }
+            Expr::Number(_) | Expr::Numbered(..) | Expr::Here | Expr::Register(..) => {}
         }
     }
 
@@ -398,7 +630,9 @@ impl<'s> Assembler<'s> {
         if self.open_labels.iter().any(described) {
             self.open_labels.clear();
         }
-        let id = self.symbols.define(name, span, definition, self.scope)?;
+        let own = self.own_name(name, span).into_owned();
+        let id = self.symbols.define(&own, span, definition, self.scope)?;
+        self.symbols.get_mut(id).line = (self.file, self.line);
         if !name.starts_with('.') {
             self.scope = Some(id.0);
         }
@@ -418,19 +652,15 @@ impl<'s> Assembler<'s> {
         let mut expr = expr::parse(cursor, Atoms::Plain)?;
         let value_span = cursor.since(start);
         cursor.expect_end("after the value")?;
-        self.symbols.bind_variables(&mut expr);
+        self.bind_names(&mut expr);
         let context = self.context();
         if once {
-            self.symbols.define(name, span, Definition::Equate(expr, context), None)?;
+            let id = self.symbols.define(name, span, Definition::Equate(expr, context), None)?;
+            self.symbols.get_mut(id).line = (self.file, self.line);
             return Ok(());
         }
         // A number is settled now; an address keeps its expression, with `.` pinned to this place.
-        let known = {
-            let sections = &self.sections;
-            let distance = |from, to| settled_distance(sections, from, to);
-            let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
-            evaluator.eval(&expr, context, value_span)?
-        };
+        let known = self.value_now(&expr, value_span)?;
         let value = match known.as_number() {
             Some(number) => Expr::Number(number),
             None => {
@@ -443,6 +673,38 @@ impl<'s> Assembler<'s> {
             }
         };
         self.symbols.set_variable(name, value, span)
+    }
+
+    /// Takes the order of operands that a directive names.
+    pub(crate) fn choose_order(
+        &mut self,
+        order: OperandOrder,
+        span: Span,
+    ) -> Result<(), Diagnostic> {
+        if self.arch != Arch::X86_64 {
+            let message = format!("{} has one order of operands", self.arch);
+            return Err(Diagnostic::error(Code::OperandOrder, span, message));
+        }
+        // What comes before the first register decides; after it the order is settled.
+        let settled = self.order_from.is_some_and(|from| from.start < span.start);
+        if settled && order != self.order {
+            let error = Diagnostic::error(
+                Code::OperandOrder,
+                span,
+                "a file has one order of operands, and this one has the other",
+            );
+            let error = error.help("put the part in the other order into a file of its own");
+            return Err(self.with_order(error));
+        }
+        (self.order, self.order_from) = (order, Some(span));
+        Ok(())
+    }
+
+    /// Evaluates an expression of which at least the place it is counted from is needed at once.
+    pub(crate) fn value_now(&self, expr: &Expr, span: Span) -> Result<Linear, Diagnostic> {
+        let distance = |from, to| settled_distance(&self.sections, from, to);
+        let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
+        evaluator.eval(expr, self.context(), span)
     }
 
     /// Evaluates a number that is needed at once.
@@ -480,8 +742,8 @@ impl<'s> Assembler<'s> {
 
     /// Notes that what follows comes from the current line.
     pub(crate) fn mark_line(&mut self) {
-        let (here, line) = (self.here(), self.line);
-        self.sections[self.current].lines.push((here, line));
+        let (here, file, line) = (self.here(), self.file, self.line);
+        self.sections[self.current].lines.push((here, file, line));
     }
 
     pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags) {
@@ -497,6 +759,7 @@ impl<'s> Assembler<'s> {
             align: if flags.exec { self.arch.code_alignment() } else { 1 },
             fragments: Vec::new(),
             lines: Vec::new(),
+            pool: Pool::default(),
         });
         self.current = self.sections.len() - 1;
     }
@@ -552,7 +815,9 @@ fn settled_distance(sections: &[SectionBuilder], from: Position, to: Position) -
         distance += match fragment {
             Fragment::Bytes { bytes, .. } => bytes.len() as i128,
             Fragment::Fill { count, .. } => i128::from(*count),
-            Fragment::Align { .. } | Fragment::Instruction(_) => return None,
+            Fragment::Align { .. } | Fragment::Org { .. } | Fragment::Instruction(_) => {
+                return None;
+            }
         };
     }
     Some(distance + i128::from(to.offset) - i128::from(from.offset))

@@ -21,6 +21,10 @@ enum Kind {
     Space,
     /// A pattern, repeated.
     Fill,
+    /// Floating-point numbers of this many bytes.
+    Floats(u8),
+    /// The bytes of a file.
+    File,
 }
 
 const DIRECTIVES: &[(&str, Kind)] = &[
@@ -33,6 +37,10 @@ const DIRECTIVES: &[(&str, Kind)] = &[
     (".long", Kind::Integers(4)),
     (".int", Kind::Integers(4)),
     (".quad", Kind::Integers(8)),
+    (".octa", Kind::Integers(16)),
+    (".float", Kind::Floats(4)),
+    (".double", Kind::Floats(8)),
+    (".incbin", Kind::File),
     (".xword", Kind::Integers(8)),
     (".ascii", Kind::Text { zero: false }),
     (".asciz", Kind::Text { zero: true }),
@@ -82,6 +90,14 @@ pub(crate) fn run(
         Kind::Units(bytes) => {
             assembler.check_contents(span, "values")?;
             list(assembler, bytes, true, cursor)?;
+        }
+        Kind::Floats(bytes) => {
+            assembler.check_contents(span, "values")?;
+            floats(assembler, bytes, cursor)?;
+        }
+        Kind::File => {
+            assembler.check_contents(span, "the bytes of a file")?;
+            file(assembler, cursor)?;
         }
         Kind::Text { zero } => {
             assembler.check_contents(span, "text")?;
@@ -136,7 +152,7 @@ fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<
     let (_, start) = cursor.peek_spanned()?;
     let mut expr = expr::parse(cursor, Atoms::Plain)?;
     let span = cursor.since(start);
-    assembler.symbols.bind_variables(&mut expr);
+    assembler.bind_names(&mut expr);
     let context = assembler.context();
     let value = match expr.constant() {
         Some(result) => {
@@ -157,6 +173,9 @@ fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<
 
 /// Refuses a value that fits neither signed nor unsigned.
 pub(crate) fn check_fits(value: i128, bytes: u8, span: Span) -> Result<(), Diagnostic> {
+    if bytes >= 16 {
+        return Ok(()); // that is as many as a value has
+    }
     let bits = u32::from(bytes) * 8;
     let (least, most) = (-(1i128 << (bits - 1)), (1i128 << bits) - 1);
     if (least..=most).contains(&value) {
@@ -193,8 +212,66 @@ fn text(assembler: &mut Assembler, zero: bool, cursor: &mut Cursor) -> Result<()
     Ok(())
 }
 
+/// `.float 1.5, -2e-3`: numbers as IEEE 754 writes them in decimal, rounded to nearest.
+fn floats(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (rest, at) = cursor.rest();
+    assembler.mark_line();
+    let pieces = crate::macros::split(rest);
+    let count = pieces.len() as u64;
+    if count == 0 {
+        let span = Span::new(at, at);
+        return Err(Diagnostic::error(Code::Syntax, span, "expected a number, but the line ends"));
+    }
+    for (offset, piece) in pieces {
+        let span = Span::new(at + offset, at + offset + piece.len());
+        // The host's parser also takes words such as `infinity`.
+        let digits: String = piece.chars().filter(|c| *c != '_').collect();
+        let bits = match bytes {
+            4 => digits.parse::<f32>().map(|value| value.to_bits().to_le_bytes().to_vec()),
+            _ => digits.parse::<f64>().map(|value| value.to_bits().to_le_bytes().to_vec()),
+        };
+        let bits = bits.map_err(|_| {
+            Diagnostic::error(Code::BadNumber, span, format!("`{piece}` is no number"))
+                .help("write it in decimal: `1.5`, `-2e-3`, `inf`, `nan`")
+        })?;
+        assembler.bytes().0.extend(bits);
+    }
+    assembler.describe_labels(Datum { element_bytes: bytes, count, kind: DatumKind::Float });
+    Ok(())
+}
+
+/// `.incbin "file"[, SKIP[, COUNT]]`
+fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (name, at) = crate::structure::file_name(cursor)?;
+    let (_, bytes) = assembler.read_beside(&name, at)?;
+    let size = bytes.len() as u64;
+    let (mut skip, mut taken) = (0, None);
+    if cursor.eat(",")? {
+        skip = count(assembler, cursor, size)?.0;
+        if cursor.eat(",")? {
+            taken = Some(count(assembler, cursor, size - skip)?.0);
+        }
+    }
+    assembler.filled_bytes += size;
+    if assembler.filled_bytes > MAX_SECTION_BYTES {
+        let message = format!("the file fills more than {MAX_SECTION_BYTES} bytes");
+        return Err(Diagnostic::error(Code::OutOfRange, at, message));
+    }
+    assembler.mark_line();
+    let end = skip + taken.unwrap_or(size - skip);
+    let taken = &bytes[skip as usize..end as usize];
+    assembler.bytes().0.extend_from_slice(taken);
+    let count = taken.len() as u64;
+    assembler.describe_labels(Datum { element_bytes: 1, count, kind: DatumKind::Integer });
+    Ok(())
+}
+
 /// A number that is needed at once, within `0..=most`.
-fn count(assembler: &Assembler, cursor: &mut Cursor, most: u64) -> Result<(u64, Span), Diagnostic> {
+fn count(
+    assembler: &mut Assembler,
+    cursor: &mut Cursor,
+    most: u64,
+) -> Result<(u64, Span), Diagnostic> {
     let (value, span) = number(assembler, cursor)?;
     match u64::try_from(value) {
         Ok(value) if value <= most => Ok((value, span)),
@@ -205,13 +282,13 @@ fn count(assembler: &Assembler, cursor: &mut Cursor, most: u64) -> Result<(u64, 
 
 /// A number that is needed at once.
 pub(crate) fn number(
-    assembler: &Assembler,
+    assembler: &mut Assembler,
     cursor: &mut Cursor,
 ) -> Result<(i128, Span), Diagnostic> {
     let (_, start) = cursor.peek_spanned()?;
     let mut expr = expr::parse(cursor, Atoms::Plain)?;
     let span = cursor.since(start);
-    assembler.symbols.bind_variables(&mut expr);
+    assembler.bind_names(&mut expr);
     Ok((assembler.number_now(&expr, span)?, span))
 }
 

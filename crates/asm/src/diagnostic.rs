@@ -59,6 +59,18 @@ pub enum Code {
     AmbiguousLabel,
     /// An access that is wider or narrower than the variable was declared.
     Width,
+    /// A conditional, a repeat or a macro that does not open or close.
+    Structure,
+    /// A macro's definition or call that does not fit.
+    MacroUse,
+    /// Nesting, repeating or expanding without an end.
+    Runaway,
+    /// A file that cannot be taken in.
+    Include,
+    /// Unwind directives that do not go together.
+    Unwind,
+    /// A name taken to be defined elsewhere.
+    External,
 }
 
 impl Code {
@@ -86,6 +98,12 @@ impl Code {
             Code::ValueNeeded => "A119",
             Code::AmbiguousLabel => "A120",
             Code::Width => "A121",
+            Code::Structure => "A122",
+            Code::MacroUse => "A123",
+            Code::Runaway => "A124",
+            Code::Include => "A125",
+            Code::Unwind => "A126",
+            Code::External => "A127",
         }
     }
 }
@@ -186,6 +204,13 @@ impl Diagnostic {
     #[must_use]
     pub fn replace_with(mut self, text: impl Into<String>) -> Diagnostic {
         self.replacement = Some(text.into());
+        self
+    }
+
+    /// The same for information only.
+    #[must_use]
+    pub fn information(mut self) -> Diagnostic {
+        self.severity = Severity::Note;
         self
     }
 

@@ -1,12 +1,13 @@
 //! Directives other than data: sections, placement, symbols, and marks that change nothing.
 
 use sotto_isa::Arch;
+use sotto_isa::OperandOrder;
 use sotto_object::{Binding, SectionFlags, SymbolKind};
 
 use crate::assembler::{Assembler, Fragment};
-use crate::data;
 use crate::lexer::{Cursor, Tok};
-use crate::{Code, Diagnostic, Span};
+use crate::symbols::{Definition, Linear};
+use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
 
 type Run = fn(&mut Assembler, &str, Span, &mut Cursor) -> Result<(), Diagnostic>;
 
@@ -30,42 +31,40 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".size", false, symbol_size),
     (".equ", false, equ),
     (".set", false, equ),
+    (".org", false, org),
+    (".hidden", false, hidden),
+    (".comm", false, common),
+    (".ltorg", false, literals),
     (".target", false, target),
     (".operands", false, operands),
+    (".intel_syntax", false, destination_first),
+    (".att_syntax", false, source_first),
     (".file", false, ignore),
     (".ident", false, ignore),
     (".loc", false, ignore),
 ];
 
-/// Directives of the language that this version does not carry out.
-const UNSUPPORTED: &[&str] = &[
-    ".octa",
-    ".float",
-    ".double",
-    ".org",
-    ".hidden",
-    ".comm",
-    ".include",
-    ".incbin",
-    ".if",
-    ".ifdef",
-    ".ifndef",
-    ".elseif",
-    ".else",
-    ".endif",
-    ".rept",
-    ".endr",
-    ".irp",
-    ".macro",
-    ".endm",
-    ".intel_syntax",
-    ".att_syntax",
-    ".ltorg",
-];
-
 /// Every directive, for suggestions.
 pub(crate) fn names() -> impl Iterator<Item = &'static str> {
-    DIRECTIVES.iter().map(|(name, ..)| *name).chain(data::names())
+    DIRECTIVES
+        .iter()
+        .map(|(name, ..)| *name)
+        .chain(data::names())
+        .chain(structure::DIRECTIVES.iter().map(|(name, ..)| *name))
+        .chain(unwind::names())
+}
+
+/// Whether the word is a directive that [`run`] carries out.
+pub(crate) fn exists(word: &str, arch: Arch) -> bool {
+    data::is_directive(word, arch) || find(word).is_some() || unwind::find(word).is_some()
+}
+
+fn find(word: &str) -> Option<(&'static str, Run)> {
+    let named = |name: &str, bare: bool| {
+        name.eq_ignore_ascii_case(word) || (bare && name[1..].eq_ignore_ascii_case(word))
+    };
+    let found = DIRECTIVES.iter().find(|(name, bare, _)| named(name, *bare));
+    found.map(|&(name, _, run)| (name, run))
 }
 
 /// Carries out the directive; `false` if the word is not one.
@@ -78,20 +77,12 @@ pub(crate) fn run(
     if data::run(assembler, word, span, cursor)? {
         return Ok(true);
     }
-    let found = DIRECTIVES.iter().find(|(name, dot_optional, _)| {
-        name.eq_ignore_ascii_case(word) || (*dot_optional && name[1..].eq_ignore_ascii_case(word))
-    });
-    if let Some((name, _, run)) = found {
+    if let Some((name, run)) = find(word) {
         run(assembler, name, span, cursor)?;
         cursor.expect_end(&format!("after `{name}`"))?;
         return Ok(true);
     }
-    let lower = word.to_ascii_lowercase();
-    if UNSUPPORTED.contains(&lower.as_str()) || lower.starts_with(".cfi_") {
-        let message = format!("`{word}` is part of the language, but not carried out yet");
-        return Err(Diagnostic::error(Code::UnsupportedDirective, span, message));
-    }
-    Ok(false)
+    unwind::run(assembler, word, span, cursor)
 }
 
 fn named_section(
@@ -223,7 +214,15 @@ fn binding(
             ".weak" => assembler.set_binding(symbol, span, Binding::Weak),
             ".local" => {
                 let id = assembler.symbols.intern(symbol, span);
-                assembler.symbols.get_mut(id).binding = Binding::Local;
+                let symbol = assembler.symbols.get_mut(id);
+                (symbol.binding, symbol.local) = (Binding::Local, true);
+            }
+            // A weak symbol that is also declared stays weak.
+            ".extern" => {
+                let id = assembler.symbols.intern(symbol, span);
+                if assembler.symbols.get(id).binding != Binding::Weak {
+                    assembler.set_binding(symbol, span, Binding::Global);
+                }
             }
             _ => assembler.set_binding(symbol, span, Binding::Global),
         }
@@ -264,7 +263,8 @@ fn symbol_size(
 ) -> Result<(), Diagnostic> {
     let (name, span) = symbol_name(cursor)?;
     cursor.expect(",", "after the symbol")?;
-    let expr = crate::expr::parse(cursor, crate::expr::Atoms::Plain)?;
+    let mut expr = expr::parse(cursor, expr::Atoms::Plain)?;
+    assembler.bind_names(&mut expr);
     let context = assembler.context();
     let id = assembler.symbols.intern(name, span);
     assembler.symbols.get_mut(id).size = Some((expr, context));
@@ -289,13 +289,7 @@ fn target(
     at: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    let (_, start) = cursor.next()?;
-    // Names have dashes, so they are more than one token.
-    while cursor.peek()? != Tok::End {
-        cursor.next()?;
-    }
-    let span = cursor.since(start);
-    let name = cursor.text_at(span).trim();
+    let (name, span) = rest_of_line(cursor);
     let arch: Arch = name.parse().map_err(|error: sotto_isa::UnknownArch| {
         Diagnostic::error(Code::TargetConflict, span, error.to_string())
     })?;
@@ -307,31 +301,178 @@ fn target(
     Ok(())
 }
 
-fn operands(_: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
-    let (_, start) = cursor.next()?;
-    while cursor.peek()? != Tok::End {
-        cursor.next()?;
-    }
+/// `.org PLACE[, FILL]`: forward in the section.
+fn org(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let (_, start) = cursor.peek_spanned()?;
+    let mut expr = expr::parse(cursor, expr::Atoms::Plain)?;
     let span = cursor.since(start);
-    match cursor.text_at(span).trim() {
-        "destination-first" => Ok(()),
-        "source-first" => Err(Diagnostic::error(
-            Code::OperandOrder,
-            span,
-            "source-first operands are not read yet",
-        )),
-        other => {
-            let message = format!("`{other}` is no operand order");
-            Err(Diagnostic::error(Code::Syntax, span, message)
-                .help("write `.operands destination-first`"))
+    assembler.bind_names(&mut expr);
+    let linear = assembler.value_now(&expr, span)?;
+    let current = assembler.current as u32;
+    let (from, offset) = match linear {
+        Linear { plus: None, minus: None, offset, .. } => (None, offset),
+        Linear { plus: Some(anchor), minus: None, offset, .. }
+            if anchor.position.is_some_and(|position| position.section == current) =>
+        {
+            (anchor.position, offset)
+        }
+        _ => {
+            return Err(Diagnostic::error(
+                Code::NotConstant,
+                span,
+                "`.org` goes to a place in the section it stands in",
+            ));
+        }
+    };
+    let mut fill = 0;
+    if cursor.eat(",")? {
+        let (value, at) = data::number(assembler, cursor)?;
+        data::check_fits(value, 1, at)?;
+        fill = value as u8;
+    }
+    assembler.open_labels.clear();
+    assembler.mark_line();
+    let fragment = Fragment::Org { from, offset, fill, span };
+    assembler.sections[current as usize].fragments.push(fragment);
+    Ok(())
+}
+
+/// `.hidden NAME, ...`
+fn hidden(
+    assembler: &mut Assembler,
+    _: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    loop {
+        let (symbol, span) = symbol_name(cursor)?;
+        let id = assembler.symbols.intern(symbol, span);
+        assembler.symbols.get_mut(id).private = true;
+        if !cursor.eat(",")? {
+            return Ok(());
         }
     }
 }
 
+/// `.comm NAME, SIZE[, ALIGN]`: room that all files share, made once by the linker.
+fn common(
+    assembler: &mut Assembler,
+    _: &str,
+    _: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    let (name, span) = symbol_name(cursor)?;
+    cursor.expect(",", "after the symbol")?;
+    let (size, size_span) = data::number(assembler, cursor)?;
+    let most = i128::from(crate::assembler::MAX_SECTION_BYTES);
+    if !(0..=most).contains(&size) {
+        let message = format!("{size} is no size");
+        return Err(Diagnostic::error(Code::OutOfRange, size_span, message)
+            .label(format!("must be 0 to {most}")));
+    }
+    let mut align = 1 << (size.max(1) as u64).ilog2().min(4);
+    if cursor.eat(",")? {
+        let (value, at) = data::number(assembler, cursor)?;
+        align = match u64::try_from(value) {
+            Ok(value) if value.is_power_of_two() && value <= 1 << 16 => value,
+            _ => {
+                let message = format!("{value} is no alignment");
+                return Err(Diagnostic::error(Code::OutOfRange, at, message)
+                    .label("must be 1, 2, 4 ... 65536"));
+            }
+        };
+    }
+    let id = assembler.symbols.intern(name, span);
+    let symbol = assembler.symbols.get_mut(id);
+    if !matches!(symbol.definition, Definition::None) {
+        return Err(Diagnostic::error(
+            Code::DuplicateSymbol,
+            span,
+            format!("`{name}` is defined already"),
+        )
+        .at(symbol.span, "defined here"));
+    }
+    let (old_size, old_align) = symbol.common.unwrap_or((0, 1));
+    symbol.common = Some((old_size.max(size as u64), old_align.max(align)));
+    symbol.kind = SymbolKind::Data;
+    if !symbol.declared && symbol.binding == Binding::Local {
+        symbol.binding = if symbol.local { Binding::Local } else { Binding::Global };
+    }
+    Ok(())
+}
+
+/// `.ltorg`: the literal pool goes here.
+fn literals(
+    assembler: &mut Assembler,
+    name: &str,
+    span: Span,
+    _: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    if assembler.arch != Arch::Arm64 {
+        let message = format!("`{name}` is for ARM; {} has no literal pools", assembler.arch);
+        return Err(Diagnostic::error(Code::TargetConflict, span, message));
+    }
+    assembler.place_pool();
+    Ok(())
+}
+
+/// Takes the rest of the statement: names with dashes are more than one token.
+fn rest_of_line<'a>(cursor: &mut Cursor<'a>) -> (&'a str, Span) {
+    let (text, at) = cursor.rest();
+    (text, Span::new(at, at + text.len()))
+}
+
+fn operands(
+    assembler: &mut Assembler,
+    _: &str,
+    at: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    let (name, span) = rest_of_line(cursor);
+    let order = name.parse().map_err(|error: sotto_isa::UnknownOrder| {
+        Diagnostic::error(Code::Syntax, span, error.to_string())
+    })?;
+    assembler.choose_order(order, at.to(span))
+}
+
+/// `.intel_syntax noprefix`
+fn destination_first(
+    assembler: &mut Assembler,
+    _: &str,
+    at: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    let (mark, span) = rest_of_line(cursor);
+    if !matches!(mark, "" | "noprefix") {
+        let message = format!("registers are written without `%`, so `{mark}` has no meaning");
+        return Err(
+            Diagnostic::error(Code::Syntax, span, message).help("write `.intel_syntax noprefix`")
+        );
+    }
+    assembler.choose_order(OperandOrder::DestinationFirst, at.to(span))?;
+    assembler.bare_is_contents = true;
+    Ok(())
+}
+
+/// `.att_syntax`
+fn source_first(
+    assembler: &mut Assembler,
+    _: &str,
+    at: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    let (mark, span) = rest_of_line(cursor);
+    if !matches!(mark, "" | "prefix") {
+        let message = format!("registers are written with `%`, so `{mark}` has no meaning");
+        return Err(
+            Diagnostic::error(Code::Syntax, span, message).help("write `.att_syntax` alone")
+        );
+    }
+    assembler.choose_order(OperandOrder::SourceFirst, at.to(span))
+}
+
 /// Marks that do not change code.
 fn ignore(_: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
-    while cursor.peek()? != Tok::End {
-        cursor.next()?;
-    }
+    cursor.rest();
     Ok(())
 }

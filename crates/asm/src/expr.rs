@@ -3,7 +3,7 @@
 //! C's operators and precedence. Arithmetic is on 128 bits and leaving that range is an error, so
 //! nothing wraps silently.
 
-use sotto_isa::{Arch, Reg, Width};
+use sotto_isa::{Arch, OperandOrder, Reg, Width};
 
 use crate::lexer::{Cursor, Tok};
 use crate::{Code, Diagnostic, Span};
@@ -60,6 +60,30 @@ pub enum Expr {
     Unary(Unary, Box<Expr>),
     /// A binary operator applied.
     Binary(Binary, Box<Expr>, Box<Expr>),
+    /// A symbol's address, reached or cut as said; only in operands.
+    Via(Via, Box<Expr>),
+}
+
+/// A way to a symbol other than its plain address.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Via {
+    /// `x@plt`: an entry of the procedure linkage table that goes to the symbol.
+    Plt,
+    /// `x@gotpcrel`: the entry of the global offset table that holds the address, from here.
+    GotPcRel,
+    /// `:lo12:x`: the low twelve bits of the address.
+    Low12,
+}
+
+impl Via {
+    /// The way that a word after `@` names.
+    fn by_suffix(word: &str) -> Option<Via> {
+        match word.to_ascii_lowercase().as_str() {
+            "plt" => Some(Via::Plt),
+            "gotpcrel" => Some(Via::GotPcRel),
+            _ => None,
+        }
+    }
 }
 
 /// Why an expression on numbers has no value.
@@ -240,7 +264,12 @@ impl Parser<'_, '_> {
                 self.cursor.expect(")", "to close the parenthesis")?;
                 Ok(inner)
             }
-            Tok::Op("$") if self.cursor.arch() == Arch::X86_64 => Ok(Expr::Here),
+            Tok::Op("$")
+                if self.cursor.arch() == Arch::X86_64
+                    && self.cursor.order() == OperandOrder::DestinationFirst =>
+            {
+                Ok(Expr::Here)
+            }
             Tok::Word(".") => Ok(Expr::Here),
             Tok::Op("[") if self.atoms == Atoms::Memory => self.load(None),
             Tok::Word(word) => self.word(word, span),
@@ -271,7 +300,25 @@ impl Parser<'_, '_> {
             self.cursor.expect("[", "after the width")?;
             return self.load(Some(width));
         }
-        Ok(Expr::Symbol(word.into(), span))
+        let symbol = Expr::Symbol(word.into(), span);
+        if self.cursor.peek()? == Tok::Op("@") {
+            return self.via(symbol);
+        }
+        Ok(symbol)
+    }
+
+    /// `symbol@way`
+    fn via(&mut self, symbol: Expr) -> Result<Expr, Diagnostic> {
+        self.cursor.next()?;
+        let (token, span) = self.cursor.next()?;
+        let way = match token {
+            Tok::Word(word) => Via::by_suffix(word),
+            _ => None,
+        };
+        match way {
+            Some(way) => Ok(Expr::Via(way, Box::new(symbol))),
+            None => Err(self.cursor.unexpected(token, span, "`plt` or `gotpcrel` after `@`")),
+        }
     }
 }
 
@@ -303,7 +350,7 @@ impl Expr {
                 Some(*span)
             }
             Expr::Number(_) | Expr::Here => None,
-            Expr::Load(_, inner) | Expr::Unary(_, inner) => inner.name_span(),
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => inner.name_span(),
             Expr::Binary(_, a, b) => a.name_span().or_else(|| b.name_span()),
         }
     }

@@ -1,6 +1,6 @@
 //! Which machine a source is for, from what it names.
 
-use sotto_isa::{Arch, Reg, RegKind};
+use sotto_isa::{Arch, OperandOrder, Reg, RegKind};
 
 use crate::lexer::{Cursor, Tok};
 use crate::{Source, Span};
@@ -58,6 +58,37 @@ fn decisive(word: &str) -> Option<Arch> {
     // `sp`, `fp` and `lr` are words of other machines too.
     let named = matches!(word.as_bytes()[0], b'x' | b'X' | b'w' | b'W');
     (named && matches!(arm.kind, RegKind::X | RegKind::W)).then_some(Arch::Arm64)
+}
+
+/// The order of operands of an x86 text, which stands at `base`: that of its first register.
+///
+/// `%rax` means that the source comes first; a register without `%` that the destination does. With
+/// no register nothing is said.
+pub(crate) fn recognise_order(text: &str, base: usize) -> Option<(OperandOrder, Span)> {
+    let mut at = base;
+    for line in text.split_inclusive('\n') {
+        let mut cursor = Cursor::new(line, at, Arch::X86_64);
+        at += line.len();
+        let mut marked: Option<Span> = None;
+        let mut first = true;
+        while let Ok((token, span)) = cursor.next() {
+            match token {
+                Tok::End => break,
+                Tok::Op("%") => marked = Some(span),
+                // The first word is an instruction or a symbol.
+                Tok::Word(word) if !first && Reg::parse(Arch::X86_64, word).is_some() => {
+                    return Some(match marked.filter(|mark| mark.end == span.start) {
+                        Some(mark) => (OperandOrder::SourceFirst, mark.to(span)),
+                        None => (OperandOrder::DestinationFirst, span),
+                    });
+                }
+                _ => marked = None,
+            }
+            // What follows a label is a first word again.
+            first = token == Tok::Op(":");
+        }
+    }
+    None
 }
 
 #[cfg(test)]

@@ -3,17 +3,20 @@
 //! Instructions start in their shortest form and only ever grow, so settling ends: each round either
 //! lengthens an instruction or changes nothing.
 
-use sotto_isa::{Arch, Field, encode_at_least, padding};
+use sotto_isa::{Arch, Field, OperandOrder, encode_at_least, padding};
 use sotto_object::{
     Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
-    SymbolIndex, SymbolKind,
+    SymbolIndex, SymbolKind, UnwindTable,
 };
 
 use crate::assembler::{Assembler, Fragment, MAX_SECTION_BYTES, OpenInstruction, SectionBuilder};
 use crate::data::check_fits;
-use crate::refusal::{open_diagnostic, width_finding};
+use crate::expr::Via;
+use crate::listing::{Listing, ListingLine};
+use crate::operand::Parsed;
+use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
 use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
-use crate::{Code, Diagnostic, Span};
+use crate::{Code, Diagnostic, Span, unwind};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
 struct Starts(Vec<Vec<u64>>);
@@ -33,20 +36,34 @@ impl Starts {
 }
 
 fn section_starts(section: &SectionBuilder) -> Vec<u64> {
-    let mut starts = Vec::with_capacity(section.fragments.len() + 1);
+    let mut starts: Vec<u64> = Vec::with_capacity(section.fragments.len() + 1);
     let mut at = 0u64;
     for fragment in &section.fragments {
         starts.push(at);
-        at = at.saturating_add(fragment_size(fragment, at));
+        let size = match fragment {
+            Fragment::Org { from, offset, .. } => org_gap(*from, *offset, &starts).max(0) as u64,
+            fragment => fragment_size(fragment, at),
+        };
+        at = at.saturating_add(size);
     }
     starts.push(at);
     starts
+}
+
+/// Bytes from an `.org`, which starts last, to where it goes; negative if that lies behind it.
+fn org_gap(from: Option<Position>, offset: i128, starts: &[u64]) -> i128 {
+    let from = from.map_or(0, |position| starts[position.fragment as usize] + position.offset);
+    let here = starts.last().copied().unwrap_or(0);
+    let gap = i128::from(from) + offset - i128::from(here);
+    // What is too large is refused by the size of the section.
+    gap.min(i128::from(MAX_SECTION_BYTES) + 1)
 }
 
 fn fragment_size(fragment: &Fragment, at: u64) -> u64 {
     match fragment {
         Fragment::Bytes { bytes, .. } => bytes.len() as u64,
         Fragment::Fill { count, .. } => *count,
+        Fragment::Org { .. } => 0,
         Fragment::Align { align, max, .. } => {
             let gap = at.next_multiple_of(*align) - at;
             if gap <= *max { gap } else { 0 }
@@ -56,18 +73,21 @@ fn fragment_size(fragment: &Fragment, at: u64) -> u64 {
 }
 
 /// Settles everything, adds what is wrong to the diagnostics, and gives the object.
-pub(crate) fn finish(assembler: &mut Assembler) -> Option<Object> {
+pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listing>) {
+    if assembler.externals {
+        note_externals(assembler);
+    }
     let starts = settle(assembler);
+    check_org(assembler, &starts);
     for (number, section) in assembler.sections.iter().enumerate() {
         if starts.size(number) > MAX_SECTION_BYTES {
             let message = format!("`{}` is larger than {MAX_SECTION_BYTES} bytes", section.name);
-            let end = assembler.source.text.len();
             assembler.diagnostics.push(Diagnostic::error(
                 Code::OutOfRange,
-                Span::new(end, end),
+                Span::default(),
                 message,
             ));
-            return None;
+            return (None, None);
         }
     }
     let (symbols, section_symbols) = object_symbols(assembler, &starts);
@@ -84,17 +104,82 @@ pub(crate) fn finish(assembler: &mut Assembler) -> Option<Object> {
         .map(|(number, section)| emitter.section(number, section, assembler.arch))
         .collect();
     assembler.diagnostics.append(&mut emitter.diagnostics);
-    Some(Object {
+    let mut object = Object {
         arch: assembler.arch,
-        files: vec![assembler.source.name.clone()],
+        files: assembler.files.clone(),
         sections,
         symbols,
-    })
+        unwind: unwind_tables(assembler, &starts),
+    };
+    let derived = unwind::derive(&object);
+    object.unwind.extend(derived);
+    object.unwind.sort_by_key(|table| (table.section, table.start));
+    let listing = assembler.listing.take().map(|lines| {
+        let lines = lines.into_iter().map(|listed| {
+            let (from, to) = (listed.from, listed.to);
+            let bytes = (from.section == to.section && from != to)
+                .then(|| (SectionIndex(from.section), starts.offset(from)..starts.offset(to)));
+            let line = (listed.file, listed.line);
+            ListingLine { span: listed.span, line, depth: listed.depth, bytes }
+        });
+        Listing {
+            files: object.files.clone(),
+            sections: object.sections.iter().map(|section| section.name.clone()).collect(),
+            lines: lines.collect(),
+        }
+    });
+    (Some(object), listing)
+}
+
+/// Takes names that nothing defines to be defined in another file, and says so once for each.
+fn note_externals(assembler: &mut Assembler) {
+    for id in assembler.symbols.open_to_others() {
+        let symbol = assembler.symbols.get(id);
+        let message = format!("`{}` is taken to be defined in another file", symbol.name);
+        let mut note = Diagnostic::error(Code::External, symbol.span, message).information();
+        if let Some(near) = assembler.symbols.nearest(&symbol.name)
+            && near.name != symbol.name
+            && !matches!(near.definition, Definition::None)
+        {
+            note = note.at(near.span, format!("`{}` is defined here", near.name));
+        }
+        assembler.diagnostics.push(note);
+    }
+}
+
+/// Refuses an `.org` that goes back.
+fn check_org(assembler: &mut Assembler, starts: &Starts) {
+    for (section, starts) in assembler.sections.iter().zip(&starts.0) {
+        for (number, fragment) in section.fragments.iter().enumerate() {
+            let Fragment::Org { from, offset, span, .. } = fragment else { continue };
+            let gap = org_gap(*from, *offset, &starts[..=number]);
+            if gap < 0 {
+                let message = format!("`.org` goes back by {} bytes", -gap);
+                let error = Diagnostic::error(Code::OutOfRange, *span, message)
+                    .label(format!("the section is {} bytes long here", starts[number]));
+                assembler.diagnostics.push(error);
+            }
+        }
+    }
+}
+
+fn unwind_tables(assembler: &Assembler, starts: &Starts) -> Vec<UnwindTable> {
+    let tables = assembler.unwind.tables.iter().map(|table| {
+        let start = starts.offset(table.from);
+        let rules = table.rules.iter().map(|(at, rule)| (starts.offset(*at) - start, *rule));
+        UnwindTable {
+            section: SectionIndex(table.from.section),
+            start,
+            size: starts.offset(table.to) - start,
+            rules: rules.collect(),
+        }
+    });
+    tables.collect()
 }
 
 /// Grows instructions until everything fits; errors of operands are reported once.
 fn settle(assembler: &mut Assembler) -> Starts {
-    let arch = assembler.arch;
+    let (arch, order) = (assembler.arch, assembler.order);
     let mut failed = std::collections::HashSet::new();
     loop {
         let starts = Starts::of(&assembler.sections);
@@ -110,7 +195,7 @@ fn settle(assembler: &mut Assembler) -> Starts {
                 }
                 let at = starts.0[section_number][number];
                 let before = open.encoded.bytes.len();
-                match encode_open(open, &evaluator, &starts, section_number, at, arch) {
+                match encode_open(open, &evaluator, &starts, section_number, at, arch, order) {
                     Ok(()) => changed |= open.encoded.bytes.len() != before,
                     Err(diagnostic) => {
                         assembler.diagnostics.push(diagnostic);
@@ -126,7 +211,8 @@ fn settle(assembler: &mut Assembler) -> Starts {
                 .flat_map(|section| &section.fragments)
                 .filter_map(|fragment| match fragment {
                     Fragment::Instruction(open) if !open.encoded.bytes.is_empty() => {
-                        width_finding(open, arch, &evaluator)
+                        bare_symbol(open, &evaluator)
+                            .or_else(|| width_finding(open, arch, order, &evaluator))
                     }
                     _ => None,
                 })
@@ -145,10 +231,17 @@ fn encode_open(
     section: usize,
     at: u64,
     arch: Arch,
+    order: OperandOrder,
 ) -> Result<(), Diagnostic> {
     let local = |linear: &Linear| {
         let position = linear.plus?.position?;
-        let here = position.section as usize == section && linear.minus.is_none();
+        // Another file may have the definition of a weak symbol that counts.
+        let weak = linear
+            .plus?
+            .symbol
+            .is_some_and(|id| evaluator.symbols.get(id).binding == Binding::Weak);
+        let plain = linear.minus.is_none() && linear.via.is_none() && !weak;
+        let here = position.section as usize == section && plain;
         here.then(|| starts.offset(position) as i64 + linear.offset as i64)
     };
     let mut operands = sotto_isa::Operands::new();
@@ -156,7 +249,7 @@ fn encode_open(
         operands.push(operand.lower(evaluator, open.context, &local)?.operand);
     }
     let mut encoded = encode_at_least(arch, open.mnemonic, &operands, at, open.min_bytes)
-        .map_err(|error| open_diagnostic(error, open, evaluator))?;
+        .map_err(|error| open_diagnostic(error, open, evaluator, order))?;
     // A one-byte distance is not enough for a place that only the linker knows.
     let short = encoded.fixups.iter().any(|fixup| fixup.field == Field::Rel8);
     if short
@@ -179,16 +272,15 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
     let mut diagnostics = Vec::new();
     let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
     let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
-    let line_starts: Vec<usize> =
-        assembler.source.text.match_indices('\n').map(|(at, _)| at + 1).collect();
-    let line_of = |span: Span| {
-        (0, line_starts.partition_point(|&start| start <= span.start as usize) as u32 + 1)
-    };
     for symbol in &assembler.symbols.symbols {
         let mut place = Place::Undefined;
         let mut absolute_anchor = None;
         match &symbol.definition {
-            Definition::None => {}
+            Definition::None => {
+                if let Some((size, align)) = symbol.common {
+                    place = Place::Common(size, align);
+                }
+            }
             Definition::Label(position) => {
                 place = Place::Section(SectionIndex(position.section), starts.offset(*position));
             }
@@ -216,9 +308,10 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             place,
             binding: symbol.binding,
             kind: symbol.kind,
-            size,
+            hidden: symbol.private,
+            size: if let Place::Common(bytes, _) = place { bytes } else { size },
             datum: symbol.datum,
-            defined_at: (place != Place::Undefined).then(|| line_of(symbol.span)),
+            defined_at: (place != Place::Undefined).then_some(symbol.line),
         });
     }
     for (name, value) in assembler.symbols.variables() {
@@ -234,6 +327,7 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             name: section.name.clone(),
             place: Place::Section(SectionIndex(number as u32), 0),
             binding: Binding::Local,
+            hidden: false,
             kind: SymbolKind::Section,
             size: 0,
             datum: None,
@@ -255,6 +349,7 @@ fn absolute(name: &str, number: i128) -> Symbol {
         name: name.to_string(),
         place: Place::Absolute(number as u64),
         binding: Binding::Local,
+        hidden: false,
         kind: SymbolKind::None,
         size: 0,
         datum: None,
@@ -308,9 +403,9 @@ impl Emitter<'_> {
             relocations: Vec::new(),
             lines: Vec::new(),
         };
-        for &(position, line) in &builder.lines {
+        for &(position, file, line) in &builder.lines {
             let offset = self.starts.offset(position);
-            section.lines.push(Line { offset, file: 0, line });
+            section.lines.push(Line { offset, file, line });
         }
         if builder.flags.nobits {
             return section;
@@ -323,6 +418,7 @@ impl Emitter<'_> {
                 Fragment::Fill { value, .. } => {
                     section.data.resize((start + bytes) as usize, *value)
                 }
+                Fragment::Org { fill, .. } => section.data.resize((start + bytes) as usize, *fill),
                 Fragment::Align { fill: None, .. } if builder.flags.exec => {
                     section.data.extend(padding(arch, bytes as usize));
                 }
@@ -372,6 +468,13 @@ impl Emitter<'_> {
             section.data[range].copy_from_slice(&number.to_le_bytes()[..usize::from(field.bytes)]);
             return Ok(());
         }
+        if linear.via.is_some() {
+            return Err(Diagnostic::error(
+                Code::NotConstant,
+                field.span,
+                "`@` and `:lo12:` stand in instructions only",
+            ));
+        }
         let relative = linear.minus.is_some();
         let kind = match (field.bytes, relative) {
             (1, false) => RelocationKind::Abs8,
@@ -419,6 +522,8 @@ impl Emitter<'_> {
         })?;
         let constant = i64::try_from(linear.offset)
             .map_err(|_| not_constant("the distance from the symbol does not fit in 64 bits"))?;
+        // A label that other files cannot see is named by its section: debuggers and linkers then
+        // need no symbol for it.
         let visible = anchor.symbol.filter(|&id| !self.symbols.get(id).hidden);
         let (symbol, base) = match (visible, anchor.position) {
             (Some(id), _) => (SymbolIndex(id.0), 0),
@@ -452,7 +557,63 @@ impl Emitter<'_> {
                     "the distance to another section cannot stand in an instruction",
                 ));
             }
-            let kind = match fixup.field {
+            let kind = self.kind(fixup.field, open, usize::from(fixup.operand), &linear)?;
+            let at = start + u64::from(fixup.offset);
+            self.relocate(section, at, kind, &linear, fixup.addend, operand.span)?;
+        }
+        Ok(())
+    }
+
+    /// The relocation that fills an instruction's field.
+    fn kind(
+        &self,
+        field: Field,
+        open: &OpenInstruction,
+        operand: usize,
+        linear: &Linear,
+    ) -> Result<RelocationKind, Diagnostic> {
+        let span = open.operands[operand].span;
+        let refuse = |message: &str, help: &str| {
+            Err(Diagnostic::error(Code::NotConstant, span, message).help(help))
+        };
+        let is_target = matches!(open.operands[operand].parsed, Parsed::Target(_));
+        match (linear.via, field) {
+            (Some(Via::Plt), Field::Rel32) if is_target => return Ok(RelocationKind::Plt32),
+            (Some(Via::Plt), _) => {
+                return refuse("`@plt` is for the target of a call or jump", "leave it out here");
+            }
+            (Some(Via::GotPcRel), Field::Rel32) if !is_target => {
+                return Ok(match open.mnemonic {
+                    "mov" | "call" | "jmp" => RelocationKind::GotRel32Relaxable,
+                    _ => RelocationKind::GotRel32,
+                });
+            }
+            (Some(Via::GotPcRel), _) => {
+                return refuse(
+                    "`@gotpcrel` is for memory counted from the instruction pointer",
+                    "write `[rip + name@gotpcrel]`",
+                );
+            }
+            (Some(Via::Low12), Field::AddLow12) => return Ok(RelocationKind::A64AddLow12),
+            (Some(Via::Low12), Field::AccessLow12(width)) => {
+                return Ok(RelocationKind::A64AccessLow12(width.bytes().trailing_zeros() as u8));
+            }
+            (Some(Via::Low12), _) => {
+                return refuse(
+                    "`:lo12:` is for the immediate of `add` and the offset of a load or store",
+                    "leave it out here",
+                );
+            }
+            (None, Field::AddLow12 | Field::AccessLow12(_)) => {
+                return refuse(
+                    "an address does not fit here",
+                    "take its page with `adrp`, then write `:lo12:` before the name",
+                );
+            }
+            (None, _) => {}
+        }
+        Ok({
+            match field {
                 Field::Rel8 => RelocationKind::Rel8,
                 Field::Rel32 => RelocationKind::Rel32,
                 Field::Abs8 => RelocationKind::Abs8,
@@ -460,14 +621,18 @@ impl Emitter<'_> {
                 Field::Abs32 => RelocationKind::Abs32,
                 Field::Abs32Signed => RelocationKind::Abs32Signed,
                 Field::Abs64 => RelocationKind::Abs64,
+                Field::Branch26 if open.mnemonic == "bl" => RelocationKind::A64Call26,
                 Field::Branch26 => RelocationKind::A64Branch26,
+                Field::Branch19 if open.mnemonic == "ldr" => RelocationKind::A64Literal19,
                 Field::Branch19 => RelocationKind::A64Branch19,
                 Field::Branch14 => RelocationKind::A64Branch14,
                 Field::Adr21 => RelocationKind::A64Adr21,
-            };
-            let at = start + u64::from(fixup.offset);
-            self.relocate(section, at, kind, &linear, fixup.addend, operand.span)?;
-        }
-        Ok(())
+                Field::AdrPage21 => RelocationKind::A64AdrPage21,
+                Field::AddLow12 => RelocationKind::A64AddLow12,
+                Field::AccessLow12(width) => {
+                    RelocationKind::A64AccessLow12(width.bytes().trailing_zeros() as u8)
+                }
+            }
+        })
     }
 }

@@ -3,7 +3,7 @@
 //! Comments end a line: `;` and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
 //! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
 
-use sotto_isa::Arch;
+use sotto_isa::{Arch, OperandOrder};
 
 use crate::{Code, Diagnostic, Span};
 
@@ -32,6 +32,7 @@ pub struct Cursor<'a> {
     base: usize,
     at: usize,
     arch: Arch,
+    order: OperandOrder,
     peeked: Option<(Tok<'a>, Span)>,
     /// End of the last token taken.
     last_end: usize,
@@ -76,18 +77,98 @@ fn operator(first: u8, second: u8) -> Option<&'static str> {
     })
 }
 
+/// What a byte can be part of: bit 0 a word's start, bit 1 the rest of a word, bit 2 a number.
+const CLASS: [u8; 256] = {
+    let mut class = [0; 256];
+    let mut b = 0;
+    while b < 256 {
+        let byte = b as u8;
+        if byte.is_ascii_alphabetic() || byte == b'_' || byte == b'.' || byte >= 0x80 {
+            class[b] |= 3;
+        }
+        if byte.is_ascii_digit() || byte == b'$' {
+            class[b] |= 2;
+        }
+        if byte.is_ascii_alphanumeric() || byte == b'_' {
+            class[b] |= 4;
+        }
+        b += 1;
+    }
+    class
+};
+
 fn is_word_start(b: u8) -> bool {
-    b.is_ascii_alphabetic() || b == b'_' || b == b'.' || b >= 0x80
+    CLASS[b as usize] & 1 != 0
 }
 
-fn is_word(b: u8) -> bool {
-    is_word_start(b) || b.is_ascii_digit() || b == b'$'
+/// Whether the byte can stand in a word after its first letter.
+pub(crate) fn is_word_byte(b: u8) -> bool {
+    CLASS[b as usize] & 2 != 0
+}
+
+/// Whether the byte can stand in the name of a macro's parameter.
+pub(crate) fn is_label_part(b: u8) -> bool {
+    CLASS[b as usize] & 4 != 0
+}
+
+/// Whether a comment to the end of the line starts at `at`.
+fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
+    match bytes[at] {
+        b';' => true,
+        b'/' => bytes.get(at + 1) == Some(&b'/'),
+        b'#' => arch == Arch::X86_64 || bytes[..at].iter().all(u8::is_ascii_whitespace),
+        _ => false,
+    }
+}
+
+/// Bytes of the line before its comment.
+pub(crate) fn code_end(line: &str, arch: Arch) -> usize {
+    let bytes = line.as_bytes();
+    let mut quote = None;
+    let mut at = 0;
+    while at < bytes.len() {
+        match (quote, bytes[at]) {
+            (Some(_), b'\\') => at += 1,
+            (Some(q), b) if b == q => quote = None,
+            (Some(_), _) => {}
+            (None, q @ (b'"' | b'\'')) => quote = Some(q),
+            (None, _) if starts_comment(bytes, at, arch) => return at,
+            _ => {}
+        }
+        at += 1;
+    }
+    line.len()
 }
 
 impl<'a> Cursor<'a> {
     /// The tokens of `line`, which starts at byte `base` of its source.
     pub fn new(line: &'a str, base: usize, arch: Arch) -> Cursor<'a> {
-        Cursor { text: line, base, at: 0, arch, peeked: None, last_end: base }
+        let order = OperandOrder::DestinationFirst;
+        Cursor { text: line, base, at: 0, arch, order, peeked: None, last_end: base }
+    }
+
+    /// The same for a file with this order of operands.
+    pub fn with_order(self, order: OperandOrder) -> Cursor<'a> {
+        Cursor { order, ..self }
+    }
+
+    /// The order of operands.
+    pub fn order(&self) -> OperandOrder {
+        self.order
+    }
+
+    /// Takes what is left of the statement as text, without its comment and the blanks around, and
+    /// says where it stands.
+    pub fn rest(&mut self) -> (&'a str, usize) {
+        let from = self.last_end - self.base;
+        let rest = &self.text[from..];
+        let code = &rest[..code_end(rest, self.arch)];
+        let trimmed = code.trim_start();
+        let at = self.last_end + (code.len() - trimmed.len());
+        self.at = self.text.len();
+        self.peeked = None;
+        self.last_end = at + trimmed.trim_end().len();
+        (trimmed.trim_end(), at)
     }
 
     /// The next token, without taking it.
@@ -189,24 +270,17 @@ impl<'a> Cursor<'a> {
         }
         let start = self.at;
         let Some(&first) = bytes.get(start) else { return Ok((Tok::End, self.span(start))) };
-        let second = bytes.get(start + 1).copied().unwrap_or(0);
-        let first_of_line = bytes[..start].iter().all(u8::is_ascii_whitespace);
-        let comment = first == b';'
-            || (first == b'/' && second == b'/')
-            || (first == b'#' && (self.arch == Arch::X86_64 || first_of_line));
-        if comment {
+        if starts_comment(bytes, start, self.arch) {
             return Ok((Tok::End, self.span(start)));
         }
         if is_word_start(first) {
-            while self.at < bytes.len() && is_word(bytes[self.at]) {
+            while self.at < bytes.len() && is_word_byte(bytes[self.at]) {
                 self.at += 1;
             }
             return Ok((Tok::Word(&self.text[start..self.at]), self.span(start)));
         }
         if first.is_ascii_digit() {
-            while self.at < bytes.len()
-                && (bytes[self.at].is_ascii_alphanumeric() || bytes[self.at] == b'_')
-            {
+            while self.at < bytes.len() && is_label_part(bytes[self.at]) {
                 self.at += 1;
             }
             let span = self.span(start);
@@ -215,7 +289,7 @@ impl<'a> Cursor<'a> {
         if first == b'"' || first == b'\'' {
             return self.quoted(start, first);
         }
-        if let Some(op) = operator(first, second) {
+        if let Some(op) = operator(first, bytes.get(start + 1).copied().unwrap_or(0)) {
             self.at += op.len();
             return Ok((Tok::Op(op), self.span(start)));
         }

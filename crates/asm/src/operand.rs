@@ -12,8 +12,14 @@ pub(crate) enum Parsed {
     /// Nothing is left open.
     Fixed(Operand),
     Imm(Expr),
+    /// An address that is marked as one: `offset x`.
+    Offset(Expr),
     ShiftedImm(Expr, u8),
     Target(Expr),
+    /// A place of which only the page counts.
+    Page(Expr),
+    /// A value that is loaded from a literal pool.
+    Literal(Expr),
     /// Memory whose displacement is the expression; on x86 an address without registers.
     Mem {
         mem: Mem,
@@ -63,7 +69,7 @@ impl Spanned {
         let eval = |expr: &Expr| evaluator.eval(expr, context, self.span);
         match &self.parsed {
             Parsed::Fixed(operand) => done(*operand),
-            Parsed::Imm(expr) => {
+            Parsed::Imm(expr) | Parsed::Offset(expr) => {
                 let linear = eval(expr)?;
                 match linear.as_number() {
                     Some(number) => done(Operand::Imm(value_of(number, self.span)?)),
@@ -81,6 +87,20 @@ impl Spanned {
                 }
                 Ok(Lowered { operand: Operand::Target(Value::Late), late: Some(linear) })
             }
+            Parsed::Page(expr) => {
+                let linear = eval(expr)?;
+                match linear.as_number() {
+                    Some(number) => done(Operand::Target(value_of(number, self.span)?)),
+                    None => {
+                        Ok(Lowered { operand: Operand::Target(Value::Late), late: Some(linear) })
+                    }
+                }
+            }
+            Parsed::Literal(_) => Err(Diagnostic::error(
+                Code::Syntax,
+                self.span,
+                "a literal pool needs a section to be in",
+            )),
             Parsed::Mem { mem, disp, x86_plain } => {
                 let linear = eval(disp)?;
                 let mut mem = *mem;
@@ -179,7 +199,7 @@ fn has_register(expr: &Expr) -> bool {
     match expr {
         Expr::Register(..) => true,
         Expr::Number(_) | Expr::Symbol(..) | Expr::Numbered(..) | Expr::Here => false,
-        Expr::Load(_, inner) | Expr::Unary(_, inner) => has_register(inner),
+        Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => has_register(inner),
         Expr::Binary(_, a, b) => has_register(a) || has_register(b),
     }
 }

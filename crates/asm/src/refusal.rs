@@ -1,14 +1,14 @@
 //! What the encoder refuses, and what it takes with a doubt, put into words with places and remedies.
 
 use sotto_isa::{
-    Access, Arch, EncodeError, Operand, Reg, RegKind, Width, memory_access, mnemonics,
+    Access, Arch, EncodeError, Operand, OperandOrder, Reg, RegKind, Width, memory_access, mnemonics,
 };
 use sotto_object::DatumKind;
 
 use crate::assembler::OpenInstruction;
 use crate::operand::{Parsed, Spanned};
 use crate::suggest::nearest;
-use crate::symbols::Evaluator;
+use crate::symbols::{Evaluator, shown};
 use crate::{Code, Diagnostic, Span, directive};
 
 /// An error of the encoder, with its place.
@@ -16,9 +16,11 @@ pub(crate) fn encode_diagnostic(
     error: EncodeError,
     span: Span,
     operands: &[Spanned],
+    order: OperandOrder,
 ) -> Diagnostic {
+    let source_first = order == OperandOrder::SourceFirst;
     let at = |operand: usize| operands.get(operand).map_or(span, |o| o.span);
-    let whole = operands.last().map_or(span, |last| span.to(last.span));
+    let whole = operands.iter().fold(span, |whole, operand| whole.to(operand.span));
     let message = error.to_string();
     match error {
         EncodeError::NoSuchForm { mnemonic, forms, .. } => {
@@ -32,7 +34,8 @@ pub(crate) fn encode_diagnostic(
             let shown = 8;
             let more = lines.len().saturating_sub(shown);
             lines.truncate(shown);
-            let mut text = format!("it goes\n  {}", lines.join("\n  "));
+            let manner = if source_first { "it goes, destination first," } else { "it goes" };
+            let mut text = format!("{manner}\n  {}", lines.join("\n  "));
             if more > 0 {
                 text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
             }
@@ -60,7 +63,10 @@ pub(crate) fn encode_diagnostic(
         EncodeError::SizeUnknown { operand } => {
             Diagnostic::error(Code::SizeUnknown, at(operand), message)
                 .label("1, 2, 4 or 8 bytes?")
-                .help("write byte, word, dword or qword before the bracket")
+                .help(match source_first {
+                    false => "write byte, word, dword or qword before the bracket",
+                    true => "add b, w, l or q to the mnemonic",
+                })
         }
         EncodeError::HighByteWithRex { .. } => Diagnostic::error(Code::HighByte, whole, message)
             .help("move the high byte to another register first, or use registers without a REX prefix"),
@@ -99,7 +105,14 @@ fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)>
 }
 
 /// An error for a word that starts a statement and means nothing.
-pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
+///
+/// `macros` are further words that it could have been.
+pub(crate) fn unknown_word(
+    arch: Arch,
+    word: &str,
+    span: Span,
+    macros: &mut dyn Iterator<Item = &str>,
+) -> Diagnostic {
     let lower = word.to_ascii_lowercase();
     if word.starts_with('.') {
         let error =
@@ -112,7 +125,8 @@ pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span) -> Diagnostic {
     let message = format!("no instruction `{word}` on {arch}");
     let error = Diagnostic::error(Code::UnknownInstruction, span, message);
     let candidates = mnemonics(arch).iter().copied().chain(directive::names());
-    match nearest(&lower, candidates) {
+    let near = nearest(word, macros).or_else(|| nearest(&lower, candidates));
+    match near {
         Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
         None => {
             let other = Arch::ALL.iter().find(|&&other| {
@@ -133,13 +147,14 @@ pub(crate) fn open_diagnostic(
     error: EncodeError,
     open: &OpenInstruction,
     evaluator: &Evaluator,
+    order: OperandOrder,
 ) -> Diagnostic {
     let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
     let unknown_size = match error {
         EncodeError::SizeUnknown { operand } => open.operands.get(operand),
         _ => None,
     };
-    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands);
+    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands, order);
     let declared = unknown_size.and_then(|operand| {
         let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
         let symbol = evaluator.symbols.get(late.plus?.symbol?);
@@ -151,12 +166,34 @@ pub(crate) fn open_diagnostic(
             let (keyword, bytes) = (width.x86_keyword(), width.bytes());
             let unit = if bytes == 1 { "a byte" } else { "bytes" };
             let size = if bytes == 1 { String::new() } else { format!("{bytes} ") };
-            diagnostic.help(format!(
-                "`{name}` was declared {size}{unit} wide: write `{keyword}` before the bracket"
-            ))
+            let how = match order {
+                OperandOrder::DestinationFirst => format!("write `{keyword}` before the bracket"),
+                OperandOrder::SourceFirst => "say so with a letter after the mnemonic".to_string(),
+            };
+            diagnostic.help(format!("`{name}` was declared {size}{unit} wide: {how}"))
         }
         None => diagnostic,
     }
+}
+
+/// An error for a bare symbol in a file of which other tools read it as the symbol's contents.
+pub(crate) fn bare_symbol(open: &OpenInstruction, evaluator: &Evaluator) -> Option<Diagnostic> {
+    if !open.bare_is_contents {
+        return None;
+    }
+    let operand = open.operands.iter().find(|operand| matches!(&operand.parsed, Parsed::Imm(_)))?;
+    let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
+    let symbol = evaluator.symbols.get(late.plus?.symbol?);
+    let name = shown(&symbol.name);
+    Some(
+        Diagnostic::error(
+            Code::Syntax,
+            operand.span,
+            format!("`{name}` alone is the address here and the contents in other tools"),
+        )
+        .at(symbol.span, "a place in memory")
+        .help(format!("write `offset {name}` for the address, `[{name}]` for the contents")),
+    )
 }
 
 /// A warning for an access to a variable that is wider than the variable was declared, unless the
@@ -164,6 +201,7 @@ pub(crate) fn open_diagnostic(
 pub(crate) fn width_finding(
     open: &OpenInstruction,
     arch: Arch,
+    order: OperandOrder,
     evaluator: &Evaluator,
 ) -> Option<Diagnostic> {
     for (index, operand) in open.operands.iter().enumerate() {
@@ -191,19 +229,26 @@ pub(crate) fn width_finding(
             declared.bytes()
         );
         let help = match (open.mnemonic, &open.operands[0].parsed) {
-            ("mov", Parsed::Fixed(Operand::Reg(reg))) if declared < Width::W32 => {
+            ("mov", Parsed::Fixed(Operand::Reg(reg)))
+                if declared < Width::W32 && order == OperandOrder::DestinationFirst =>
+            {
                 let text = format!("movzx {}, {keyword} [{name}]", reg.name());
                 format!("widen it: `{text}`, or `movsx` if it is signed")
             }
             _ => format!("use a register of {} bits", declared.bits()),
         };
-        let meant = width.x86_keyword();
+        let meant = match order {
+            OperandOrder::DestinationFirst => {
+                format!("say so: `{}` before the bracket", width.x86_keyword())
+            }
+            OperandOrder::SourceFirst => "say so with a letter after the mnemonic".to_string(),
+        };
         return Some(
             Diagnostic::error(Code::Width, operand.span, message)
                 .warning()
                 .label(also)
                 .at(symbol.span, format!("declared {} {unit} wide", declared.bytes()))
-                .help(format!("{help}; if it is meant, say so: `{meant}` before the bracket")),
+                .help(format!("{help}; if it is meant, {meant}")),
         );
     }
     None

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use sotto_object::{Binding, Datum, SymbolKind};
 
+use crate::expr::Via;
 use crate::suggest::nearest;
 use crate::{Binary, Code, Diagnostic, EvalError, Expr, Span};
 
@@ -44,8 +45,16 @@ pub(crate) struct Symbol {
     /// Where it is defined, or first mentioned.
     pub span: Span,
     pub binding: Binding,
+    /// File number and line of the definition.
+    pub line: (u32, u32),
     /// Declared with `.extern`, `.global` or `.weak`, so that it may be defined elsewhere.
     pub declared: bool,
+    /// Declared with `.local`.
+    pub local: bool,
+    /// Not to be seen from outside the program that it is linked into.
+    pub private: bool,
+    /// Room that the linker makes once for all files: bytes and alignment.
+    pub common: Option<(u64, u64)>,
     pub kind: SymbolKind,
     pub size: Option<(Expr, Context)>,
     pub datum: Option<Datum>,
@@ -98,7 +107,11 @@ impl SymbolTable {
             definition: Definition::None,
             span,
             binding: Binding::Local,
+            line: (0, 0),
             declared: false,
+            local: false,
+            private: false,
+            common: None,
             kind: SymbolKind::None,
             size: None,
             datum: None,
@@ -124,11 +137,12 @@ impl SymbolTable {
             _ => self.intern(name, span),
         };
         let first = self.get(id);
-        if !matches!(first.definition, Definition::None) || self.variables.contains_key(name) {
+        let taken = !matches!(first.definition, Definition::None) || first.common.is_some();
+        if taken || self.variables.contains_key(name) {
             return Err(Diagnostic::error(
                 Code::DuplicateSymbol,
                 span,
-                format!("`{name}` is defined twice"),
+                format!("`{}` is defined twice", shown(name)),
             )
             .label("defined again here")
             .at(first.span, "first defined here"));
@@ -184,7 +198,9 @@ impl SymbolTable {
                     *expr = value.clone();
                 }
             }
-            Expr::Load(_, inner) | Expr::Unary(_, inner) => self.bind_variables(inner),
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
+                self.bind_variables(inner);
+            }
             Expr::Binary(_, a, b) => {
                 self.bind_variables(a);
                 self.bind_variables(b);
@@ -198,6 +214,37 @@ impl SymbolTable {
         let mut all: Vec<_> = self.variables.iter().map(|(name, value)| (&**name, value)).collect();
         all.sort_by_key(|(name, _)| *name);
         all
+    }
+
+    /// Whether the name stands for something by now.
+    pub fn is_defined(&self, name: &str, scope: Option<u32>) -> bool {
+        match self.lookup(name, scope) {
+            Lookup::Found(id) => {
+                let symbol = self.get(id);
+                let defined = !matches!(symbol.definition, Definition::None);
+                defined || symbol.common.is_some() || self.variables.contains_key(name)
+            }
+            Lookup::Missing => self.variables.contains_key(name),
+            Lookup::Ambiguous(_) => true,
+        }
+    }
+
+    /// Makes every name that is mentioned and stands for nothing an external one, and gives them.
+    pub fn open_to_others(&mut self) -> Vec<SymbolId> {
+        let mut opened = Vec::new();
+        for (number, symbol) in self.symbols.iter_mut().enumerate() {
+            let undefined = matches!(symbol.definition, Definition::None)
+                && !symbol.declared
+                && symbol.common.is_none()
+                && !symbol.name.starts_with('.')
+                && !self.variables.contains_key(&symbol.name);
+            if undefined {
+                symbol.declared = true;
+                symbol.binding = Binding::Global;
+                opened.push(SymbolId(number as u32));
+            }
+        }
+        opened
     }
 
     fn lookup(&self, name: &str, scope: Option<u32>) -> Lookup {
@@ -227,10 +274,16 @@ impl SymbolTable {
         let known = self
             .symbols
             .iter()
-            .filter(|symbol| !matches!(symbol.definition, Definition::None) || symbol.declared);
+            .filter(|symbol| !matches!(symbol.definition, Definition::None) || symbol.declared)
+            .filter(|symbol| !symbol.name.contains('\0'));
         let found = nearest(name, known.map(|symbol| &*symbol.name))?;
         self.by_name.get(found).map(|&id| self.get(id))
     }
+}
+
+/// The name as written: a label of a macro carries the number of its expansion.
+pub(crate) fn shown(name: &str) -> &str {
+    name.split('\0').next().unwrap_or(name)
 }
 
 /// A symbol or a place that a value is counted from.
@@ -246,11 +299,17 @@ pub(crate) struct Linear {
     pub plus: Option<Anchor>,
     pub minus: Option<Anchor>,
     pub offset: i128,
+    /// How the address is to be reached or cut.
+    pub via: Option<Via>,
 }
 
 impl Linear {
     const fn number(offset: i128) -> Linear {
-        Linear { plus: None, minus: None, offset }
+        Linear { plus: None, minus: None, offset, via: None }
+    }
+
+    const fn anchored(anchor: Anchor) -> Linear {
+        Linear { plus: Some(anchor), minus: None, offset: 0, via: None }
     }
 
     pub fn as_number(&self) -> Option<i128> {
@@ -307,8 +366,7 @@ impl Evaluator<'_> {
         match expr {
             Expr::Number(value) => Ok(Linear::number(*value)),
             Expr::Here => {
-                let anchor = Anchor { symbol: None, position: Some(context.here) };
-                Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+                Ok(Linear::anchored(Anchor { symbol: None, position: Some(context.here) }))
             }
             Expr::Numbered(number, forward, at) => {
                 let id = self.numbered(*number, *forward, context.numbered, *at)?;
@@ -348,8 +406,13 @@ impl Evaluator<'_> {
                     plus: b.minus,
                     minus: b.plus,
                     offset: b.offset.checked_neg().ok_or(arithmetic(EvalError::TooLarge))?,
+                    via: b.via,
                 };
                 self.add(a, negated, span)
+            }
+            Expr::Via(via, inner) => {
+                let value = self.eval_at(inner, context, span, depth)?;
+                Ok(Linear { via: Some(*via), ..value })
             }
             Expr::Binary(operator, a, b) => {
                 let a = self.scalar(a, context, span, depth)?;
@@ -383,14 +446,12 @@ impl Evaluator<'_> {
                 self.eval_at(expr, *context, symbol.span, depth + 1)
             }
             Definition::Label(position) => {
-                let anchor = Anchor { symbol: Some(id), position: Some(*position) };
-                Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+                Ok(Linear::anchored(Anchor { symbol: Some(id), position: Some(*position) }))
             }
             Definition::None => match self.symbols.variables.get(&symbol.name) {
                 Some(value) => self.eval_at(value, Context::default(), span, depth + 1),
-                None if symbol.declared => {
-                    let anchor = Anchor { symbol: Some(id), position: None };
-                    Ok(Linear { plus: Some(anchor), minus: None, offset: 0 })
+                None if symbol.declared || symbol.common.is_some() => {
+                    Ok(Linear::anchored(Anchor { symbol: Some(id), position: None }))
                 }
                 None => Err(self.undefined(&symbol.name, span)),
             },
@@ -413,7 +474,7 @@ impl Evaluator<'_> {
             (minus, None) | (None, minus) => minus,
         };
         let (Some(to), Some(from)) = (plus, minus) else {
-            return Ok(Linear { plus, minus, offset });
+            return Ok(Linear { plus, minus, offset, via: a.via.or(b.via) });
         };
         if to == from {
             return Ok(Linear::number(offset));
@@ -432,7 +493,7 @@ impl Evaluator<'_> {
                     .note("branches in between may still grow; move this line out of the way")),
                 }
             }
-            _ => Ok(Linear { plus, minus, offset }),
+            _ => Ok(Linear { plus, minus, offset, via: None }),
         }
     }
 
@@ -460,6 +521,7 @@ impl Evaluator<'_> {
     }
 
     fn undefined(&self, name: &str, span: Span) -> Diagnostic {
+        let name = shown(name);
         let error = Diagnostic::error(Code::UndefinedSymbol, span, format!("no symbol `{name}`"));
         match self.symbols.nearest(name) {
             Some(symbol) => error
@@ -474,11 +536,11 @@ impl Evaluator<'_> {
         let mut error = Diagnostic::error(
             Code::AmbiguousLabel,
             span,
-            format!("several routines have a label `{name}`, and this one has none"),
+            format!("several routines have a label `{}`, and this one has none", shown(name)),
         );
         for &id in ids {
             let symbol = self.symbols.get(id);
-            error = error.at(symbol.span, format!("`{}`", symbol.name));
+            error = error.at(symbol.span, format!("`{}`", shown(&symbol.name)));
         }
         error.help("write out the one you mean")
     }

@@ -1,4 +1,6 @@
 //! x86 operands, destination first: the vendor manual's order.
+//!
+//! The other order is in [`source_first`](crate::source_first).
 
 use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
 
@@ -17,9 +19,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             return Err(Diagnostic::error(
                 Code::OperandOrder,
                 start,
-                "source-first operands (`%register`, `$immediate`) are not read yet",
+                "this file writes operands without `%` and `$`, the destination first",
             )
-            .help("write the destination first, without `%` and `$`: `mov rax, 1`"));
+            .help("a file has one order of operands; `.operands source-first` at its top chooses the other"));
         }
     }
     let mut width = None;
@@ -35,7 +37,11 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         } else if word.eq_ignore_ascii_case("offset") {
             cursor.next()?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
-            return Ok(Spanned { parsed: immediate(expr, start)?, span: cursor.since(start) });
+            let parsed = match immediate(expr, start)? {
+                Parsed::Imm(expr) => Parsed::Offset(expr),
+                parsed => parsed,
+            };
+            return Ok(Spanned { parsed, span: cursor.since(start) });
         } else if context.target && ["short", "near"].iter().any(|w| word.eq_ignore_ascii_case(w)) {
             cursor.next()?; // the shortest reach is found anyway
         } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
@@ -84,7 +90,7 @@ fn bracketed(cursor: &Cursor, start: Span, span: Span) -> String {
     format!("{keyword} [{}]", text[keyword.len()..].trim())
 }
 
-fn immediate(expr: Expr, span: Span) -> Result<Parsed, Diagnostic> {
+pub(crate) fn immediate(expr: Expr, span: Span) -> Result<Parsed, Diagnostic> {
     Ok(match expr {
         Expr::Number(number) => Parsed::Fixed(Operand::Imm(value_of(number, span)?)),
         expr => Parsed::Imm(expr),

@@ -2,18 +2,18 @@
 //! diagrams.
 
 use sotto_asm::{Options, Source, assemble, assemble_instruction};
-use sotto_isa::{Arch, NoNames, decode};
+use sotto_isa::{Arch, NoNames, OperandOrder, decode};
 use sotto_object::{Object, RelocationKind};
 
 fn word(text: &str) -> u32 {
-    let bytes = assemble_instruction(Arch::Arm64, text, 0x1000)
+    let bytes = assemble_instruction(Arch::Arm64, OperandOrder::DestinationFirst, text, 0x1000)
         .unwrap_or_else(|diagnostic| panic!("{text}: {}", diagnostic.message));
     u32::from_le_bytes(bytes.try_into().unwrap())
 }
 
 fn object(text: &str) -> Object {
     let source = Source { name: "board.s".into(), text: text.into() };
-    let assembly = assemble(&source, &Options { target: Some(Arch::Arm64) });
+    let assembly = assemble(&source, &Options::for_target(Arch::Arm64));
     let messages: Vec<_> = assembly.diagnostics.iter().map(|d| d.message.clone()).collect();
     assembly.object.unwrap_or_else(|| panic!("{text}: {messages:?}"))
 }
@@ -111,8 +111,8 @@ fn labels_reach_back_and_ahead_and_across_sections() {
         relocations,
         [
             (0, RelocationKind::A64Adr21, "tide"),
-            (4, RelocationKind::A64Branch19, "tide"),
-            (8, RelocationKind::A64Branch26, "horn"),
+            (4, RelocationKind::A64Literal19, "tide"),
+            (8, RelocationKind::A64Call26, "horn"),
             (12, RelocationKind::A64Branch19, "horn"),
         ]
     );

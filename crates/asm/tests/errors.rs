@@ -29,7 +29,7 @@ fn errors_are_found_where_they_are_each_once_and_in_order() {
     assert!(!paths.is_empty());
     for path in paths {
         let text = std::fs::read_to_string(&path).unwrap();
-        let source = Source { name: path.display().to_string(), text: text.clone() };
+        let source = Source { name: path.display().to_string(), text: text.as_str().into() };
         let assembly = assemble(&source, &Options::default());
         assert!(assembly.object.is_none(), "{}: errors give no object", path.display());
         let found: Vec<_> = assembly
@@ -37,8 +37,8 @@ fn errors_are_found_where_they_are_each_once_and_in_order() {
             .iter()
             .filter(|d| d.severity == Severity::Error)
             .map(|d| {
-                let covered = text[d.span.start as usize..d.span.end as usize].to_string();
-                (source.location(d.span.start).line, d.code.name().to_string(), covered)
+                let covered = assembly.sources.slice(d.span).to_string();
+                (assembly.sources.location(d.span.start).line, d.code.name().to_string(), covered)
             })
             .collect();
         assert_eq!(found, promises(&text), "{}", path.display());

@@ -7,7 +7,7 @@ use sotto_object::{Binding, DatumKind, Object, Place, RelocationKind, SymbolKind
 
 fn assembly(text: &str) -> Assembly {
     let source = Source { name: "tide.s".into(), text: text.into() };
-    assemble(&source, &Options { target: Some(Arch::X86_64) })
+    assemble(&source, &Options::for_target(Arch::X86_64))
 }
 
 fn object(text: &str) -> Object {
@@ -192,7 +192,7 @@ fn section_flags_come_from_the_name_or_are_given() {
 fn the_target_is_stated_given_or_inferred() {
     let assembled = |text: &str, target| {
         let source = Source { name: "lamp.s".into(), text: text.into() };
-        assemble(&source, &Options { target })
+        assemble(&source, &Options { target, ..Options::default() })
     };
     let stated = assembled(".target arm64\n nop\n", None);
     assert_eq!((stated.arch, stated.inferred), (Arch::Arm64, None));
@@ -211,10 +211,10 @@ proptest! {
     #[test]
     fn any_text_is_assembled_or_refused(text in "[ -~\\n\\t]{0,200}") {
         for target in [Arch::X86_64, Arch::Arm64] {
-            let source = Source { name: "fog.s".into(), text: text.clone() };
-            let first = assemble(&source, &Options { target: Some(target) });
+            let source = Source { name: "fog.s".into(), text: text.as_str().into() };
+            let first = assemble(&source, &Options::for_target(target));
             prop_assert!(first.object.is_some() || !first.diagnostics.is_empty());
-            let second = assemble(&source, &Options { target: Some(target) });
+            let second = assemble(&source, &Options::for_target(target));
             prop_assert_eq!(first.diagnostics, second.diagnostics);
         }
     }
@@ -236,8 +236,8 @@ proptest! {
         )
     ) {
         let text: String = lines.iter().map(|line| line.join(" ") + "\n").collect();
-        let source = Source { name: "fog.s".into(), text: text.clone() };
-        let assembly = assemble(&source, &Options { target: Some(Arch::X86_64) });
+        let source = Source { name: "fog.s".into(), text: text.as_str().into() };
+        let assembly = assemble(&source, &Options::for_target(Arch::X86_64));
         prop_assert!(assembly.object.is_some() || !assembly.diagnostics.is_empty(), "{}", text);
         for diagnostic in &assembly.diagnostics {
             prop_assert!(diagnostic.span.start <= diagnostic.span.end);

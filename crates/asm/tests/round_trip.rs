@@ -4,7 +4,7 @@ use rand::SeedableRng;
 use rand::rngs::SmallRng;
 use sotto_asm::assemble_instruction;
 use sotto_isa::sample::{self, Places};
-use sotto_isa::{Arch, NoNames, arm64, decode, encode, x86};
+use sotto_isa::{Arch, NoNames, OperandOrder, arm64, decode, encode, x86};
 
 const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000 };
 
@@ -28,10 +28,16 @@ fn print_parse_encode_gives_the_same_bytes_for_every_row() {
                 let instruction = decode(arch, &bytes, PLACES.code).unwrap();
                 printed.insert(instruction.form);
                 let text = instruction.print(&NoNames);
-                let again = assemble_instruction(arch, &text, PLACES.code)
-                    .unwrap_or_else(|d| panic!("{arch} `{text}`: {}", d.message));
+                let again =
+                    assemble_instruction(arch, OperandOrder::DestinationFirst, &text, PLACES.code)
+                        .unwrap_or_else(|d| panic!("{arch} `{text}`: {}", d.message));
                 assert_eq!(again, bytes, "{arch} `{text}`");
-                let upper = assemble_instruction(arch, &text.to_uppercase(), PLACES.code);
+                let upper = assemble_instruction(
+                    arch,
+                    OperandOrder::DestinationFirst,
+                    &text.to_uppercase(),
+                    PLACES.code,
+                );
                 assert_eq!(upper.as_ref(), Ok(&bytes), "{arch} `{text}` in capitals");
             }
         }

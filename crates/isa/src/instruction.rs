@@ -129,6 +129,12 @@ pub enum Field {
     Branch14,
     /// A64 `immhi:immlo`: the distance in bytes, of ADR.
     Adr21,
+    /// A64 `immhi:immlo`: the distance in pages, of ADRP.
+    AdrPage21,
+    /// A64 `imm12`: the low twelve bits of an address, of ADD.
+    AddLow12,
+    /// A64 `imm12`: the low twelve bits of an address, in units of this width, of a load or store.
+    AccessLow12(Width),
 }
 
 /// Where an encoded instruction waits for a value.
@@ -285,6 +291,8 @@ pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
 pub struct OperandContext {
     /// A bare expression is a place to go to or to load from, and not an immediate.
     pub target: bool,
+    /// Only the page of that place counts, so that it is not known before the program is laid out.
+    pub page: bool,
     /// A word may be a condition.
     pub condition: bool,
 }

@@ -34,6 +34,6 @@ pub use instruction::{
     operand_context, padding,
 };
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Shift, Value};
-pub use print::{Names, NoNames, format_number};
+pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};
 pub use width::Width;

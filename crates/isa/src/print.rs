@@ -30,7 +30,53 @@ pub fn format_number(value: i64) -> String {
     }
 }
 
+/// Which operand of an x86 instruction is written first.
+///
+/// Other machines have one order, which both names stand for.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub enum OperandOrder {
+    /// `mov rax, 5`: the vendor manual's order.
+    #[default]
+    DestinationFirst,
+    /// `mov $5, %rax`: the order that compilers for Unix print.
+    SourceFirst,
+}
+
+impl OperandOrder {
+    /// The name, as options and directives write it.
+    pub const fn name(self) -> &'static str {
+        match self {
+            OperandOrder::DestinationFirst => "destination-first",
+            OperandOrder::SourceFirst => "source-first",
+        }
+    }
+}
+
+/// A name that is no order of operands.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[error("`{0}` is no operand order; the orders are destination-first and source-first")]
+pub struct UnknownOrder(pub String);
+
+impl std::str::FromStr for OperandOrder {
+    type Err = UnknownOrder;
+
+    fn from_str(text: &str) -> Result<OperandOrder, UnknownOrder> {
+        [OperandOrder::DestinationFirst, OperandOrder::SourceFirst]
+            .into_iter()
+            .find(|order| order.name().eq_ignore_ascii_case(text))
+            .ok_or_else(|| UnknownOrder(text.to_string()))
+    }
+}
+
 impl Instruction {
+    /// The instruction as source text in this order of operands.
+    pub fn print_in(&self, order: OperandOrder, names: &dyn Names) -> String {
+        match (self.arch, order) {
+            (Arch::X86_64, OperandOrder::SourceFirst) => x86::print(self, names),
+            _ => self.print(names),
+        }
+    }
+
     /// The instruction as source text: mnemonic, a space, operands. Addresses with a name in
     /// `names` are printed by it.
     pub fn print(&self, names: &dyn Names) -> String {
@@ -46,7 +92,7 @@ impl Instruction {
     }
 }
 
-fn number(value: Value) -> String {
+pub(crate) fn number(value: Value) -> String {
     match value {
         Value::Known(value) => format_number(value),
         Value::Above(value) => format!("{value:#x}"),
@@ -54,7 +100,7 @@ fn number(value: Value) -> String {
     }
 }
 
-fn address(text: &mut String, value: Value, names: &dyn Names) {
+pub(crate) fn address(text: &mut String, value: Value, names: &dyn Names) {
     let address = value.or_zero() as u64;
     match names.name(address) {
         Some(name) => text.push_str(&name),
@@ -74,13 +120,7 @@ fn print_x86(
         Operand::Imm(value) => text.push_str(&number(*value)),
         Operand::Target(value) => address(text, *value, names),
         Operand::Mem(mem) => {
-            let form = x86::form(instruction.form);
-            let told = form.operands[index].pattern.data_width().is_none_or(|width| {
-                form.operands.iter().zip(&instruction.operands).any(|(slot, operand)| {
-                    matches!(slot.pattern, x86::Pattern::R(w) | x86::Pattern::Acc(w) if w == width)
-                        && matches!(operand, Operand::Reg(_))
-                })
-            });
+            let told = x86::register_tells_width(instruction, index);
             if let (Some(width), false) = (mem.width, told) {
                 text.push_str(width.x86_keyword());
                 text.push(' ');

@@ -156,6 +156,24 @@ impl Reg {
         }
     }
 
+    /// The number that the ABI gives the whole register in DWARF; `None` for the zero registers.
+    ///
+    /// Sources: psABI x86-64, 3.6.2 "DWARF Register Number Mapping"; AADWARF64, 4.1.
+    pub fn dwarf_number(self) -> Option<u16> {
+        const X86: [u16; 8] = [0, 2, 1, 3, 7, 6, 4, 5];
+        match self.kind {
+            RegKind::W | RegKind::X | RegKind::Wsp | RegKind::Sp => {
+                self.storage().map(|storage| u16::from(storage.0))
+            }
+            // The return address stands for the instruction pointer.
+            RegKind::Ip => Some(16),
+            _ => Some(match X86.get(usize::from(self.number)) {
+                Some(number) => *number,
+                None => u16::from(self.number),
+            }),
+        }
+    }
+
     /// The register with this name, in any case.
     pub fn parse(arch: Arch, name: &str) -> Option<Reg> {
         if name.len() > 4 || name.len() < 2 {

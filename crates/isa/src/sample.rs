@@ -241,6 +241,7 @@ fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) ->
         P::Label14 => target(places.code, 4 * rng.random_range(-8000..8000)),
         P::Bit(base) => imm(i64::from(base) + rng.random_range(0..32)),
         P::AdrLabel => target(places.code, rng.random_range(-100_000..100_000)),
+        P::AdrpLabel => target(places.code & !0xfff, rng.random_range(-100_000..100_000) << 12),
         P::Imm16 => imm(rng.random_range(0..65536)),
     }
 }

@@ -121,7 +121,15 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
     let file = elf::File::parse(bytes).map_err(damaged)?;
     read_sections(&file, &mut segments);
     let entry = header.e_entry(endian);
-    Ok(Image { arch, entry, segments, symbols: read_symbols(&file), lines: LineTable::default() })
+    Ok(Image {
+        arch,
+        entry,
+        position_independent: false,
+        segments,
+        symbols: read_symbols(&file),
+        lines: LineTable::default(),
+        parts: Vec::new(),
+    })
 }
 
 fn read_sections(file: &elf::File, segments: &mut [Segment]) {
@@ -174,6 +182,7 @@ fn read_symbols(file: &elf::File) -> Vec<ImageSymbol> {
                 binding,
                 datum: None,
                 absolute,
+                defined_at: None,
             })
         })
         .collect();

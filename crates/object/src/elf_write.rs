@@ -6,10 +6,10 @@
 use elf::elf as raw;
 use elf::write::StringId;
 use elf::write::elf as write;
-use sotto_isa::Arch;
 
+use crate::elf_numbers::{binding, kind, machine, section_flags};
 use crate::link::{FILE_PAGE, page_size};
-use crate::{Binding, Image, ImageSymbol, SectionFlags, SymbolKind};
+use crate::{Binding, Image, ImageSymbol};
 
 /// The bytes of a statically linked executable.
 ///
@@ -57,7 +57,7 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
         .write_file_header(&write::FileHeader {
             os_abi: raw::ELFOSABI_NONE,
             abi_version: 0,
-            e_type: raw::ET_EXEC,
+            e_type: if image.position_independent { raw::ET_DYN } else { raw::ET_EXEC },
             e_machine: machine(image.arch),
             e_entry: image.entry,
             e_flags: 0,
@@ -152,35 +152,4 @@ fn ordered_symbols(symbols: &[ImageSymbol]) -> Vec<&ImageSymbol> {
     let mut ordered: Vec<&ImageSymbol> = symbols.iter().collect();
     ordered.sort_by_key(|symbol| symbol.binding != Binding::Local);
     ordered
-}
-
-fn machine(arch: Arch) -> u16 {
-    match arch {
-        Arch::Arm64 => raw::EM_AARCH64,
-        _ => raw::EM_X86_64,
-    }
-}
-
-fn binding(binding: Binding) -> u8 {
-    match binding {
-        Binding::Local => raw::STB_LOCAL,
-        Binding::Global => raw::STB_GLOBAL,
-        Binding::Weak => raw::STB_WEAK,
-    }
-}
-
-fn kind(kind: SymbolKind) -> u8 {
-    match kind {
-        SymbolKind::None => raw::STT_NOTYPE,
-        SymbolKind::Function => raw::STT_FUNC,
-        SymbolKind::Data => raw::STT_OBJECT,
-        SymbolKind::Section => raw::STT_SECTION,
-    }
-}
-
-fn section_flags(flags: SectionFlags) -> u64 {
-    let bit = |on: bool, bit: u32| if on { u64::from(bit) } else { 0 };
-    bit(flags.alloc, raw::SHF_ALLOC)
-        | bit(flags.write, raw::SHF_WRITE)
-        | bit(flags.exec, raw::SHF_EXECINSTR)
 }

@@ -11,12 +11,29 @@ pub struct Image {
     pub arch: Arch,
     /// Address of the first instruction.
     pub entry: u64,
+    /// The program can be loaded anywhere; the addresses here count from 0.
+    pub position_independent: bool,
     /// Parts of memory, by ascending address, not overlapping.
     pub segments: Vec<Segment>,
     /// Symbols that have an address, by ascending address.
     pub symbols: Vec<ImageSymbol>,
     /// Source lines, if they are known.
     pub lines: LineTable,
+    /// What went where, by ascending address within a segment; empty unless we linked it.
+    pub parts: Vec<ImagePart>,
+}
+
+/// A section of an object, in the program.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ImagePart {
+    /// The object's first source, or its own name.
+    pub file: String,
+    /// Name of the section in the object.
+    pub section: String,
+    /// First address.
+    pub address: u64,
+    /// Bytes.
+    pub size: u64,
 }
 
 /// A part of memory with one set of permissions.
@@ -61,6 +78,8 @@ pub struct ImageSymbol {
     pub datum: Option<Datum>,
     /// A number and not an address.
     pub absolute: bool,
+    /// File and line of the definition, if they are known; line 0 if only the file is.
+    pub defined_at: Option<(String, u32)>,
 }
 
 /// A place in a source.

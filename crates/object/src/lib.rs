@@ -4,19 +4,28 @@
 //! [`Image`], which the emulator loads and [`write_executable`] turns into an ELF file. Nothing here
 //! knows instructions: fields inside them are filled by relocation kind, as the ABI documents say.
 
+mod dwarf;
+mod elf_numbers;
 mod elf_read;
 mod elf_write;
 mod image;
 mod link;
 mod object;
+mod object_read;
+mod object_write;
+mod relax;
 mod relocation;
+mod unwind;
 
 pub use elf_read::{ReadError, read_executable};
 pub use elf_write::write_executable;
-pub use image::{Image, ImageSymbol, LineTable, Segment, SourceLine};
-pub use link::{LinkError, LinkOptions, Reference, link};
+pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine};
+pub use link::{LinkError, LinkOptions, Reference, link, with_members};
 pub use object::{
     Binding, Datum, DatumKind, Line, Object, Place, Section, SectionFlags, SectionIndex, Symbol,
     SymbolIndex, SymbolKind,
 };
+pub use object_read::{ObjectError, read_archive, read_object};
+pub use object_write::{WriteError, write_object};
 pub use relocation::{ApplyError, Relocation, RelocationKind};
+pub use unwind::{UnwindRule, UnwindTable};

@@ -1,15 +1,19 @@
 //! Objects to an image: merging sections, placing them, resolving symbols, filling fields.
 //!
-//! Segments follow each other from `0x400000`: code, constants, then data. Each starts on a page
-//! of its own, so that no page is both writable and executable.
+//! Segments follow each other from `0x400000`, or from 0 in a position-independent program: code,
+//! constants, then data. Each starts on a page of its own, so that no page is both writable and
+//! executable.
+//!
+//! Nothing here links against shared libraries, so a procedure linkage table is never needed, and
+//! the global offset table only where an instruction cannot be rewritten to do without.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use sotto_isa::Arch;
 
 use crate::{
-    ApplyError, Binding, Image, ImageSymbol, LineTable, Object, Place, SectionFlags, Segment,
-    SourceLine, SymbolIndex, SymbolKind,
+    ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, Section,
+    SectionFlags, SectionIndex, Segment, SourceLine, SymbolIndex, SymbolKind, relax,
 };
 
 /// Where the first page of an executable is loaded.
@@ -32,11 +36,13 @@ pub(crate) fn page_size(arch: Arch) -> u64 {
 pub struct LinkOptions {
     /// Name of the symbol at which the program starts.
     pub entry: String,
+    /// The program can be loaded anywhere.
+    pub position_independent: bool,
 }
 
 impl Default for LinkOptions {
     fn default() -> LinkOptions {
-        LinkOptions { entry: "_start".to_string() }
+        LinkOptions { entry: "_start".to_string(), position_independent: false }
     }
 }
 
@@ -92,6 +98,30 @@ pub enum LinkError {
         reference: Reference,
         /// The value and the field's range.
         source: ApplyError,
+    },
+    /// A field holds an address, which a program that can be loaded anywhere does not know.
+    #[error("the address of `{name}` is not known before the program is loaded")]
+    NeedsAddress {
+        /// The symbol.
+        name: String,
+        /// Every place that needs its address.
+        references: Vec<Reference>,
+    },
+    /// A section whose pages could be written and executed.
+    #[error("section `{section}` is both writable and executable")]
+    WritableCode {
+        /// The section.
+        section: String,
+        /// The object's source.
+        file: String,
+    },
+    /// The sections together are larger than what programs may ask for.
+    #[error("the sections together take {size} bytes, and a program may take {limit}")]
+    TooLarge {
+        /// Bytes in all.
+        size: u64,
+        /// The most that is allowed.
+        limit: u64,
     },
     /// Objects for different machines.
     #[error("`{file}` is for {found}, but `{first_file}` is for {wanted}")]
@@ -156,21 +186,184 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
     if !errors.is_empty() {
         return Err(errors);
     }
-    let mut outputs = merge(objects);
-    let mut segments = place(&mut outputs, first.arch);
-    let bases = part_addresses(objects, &outputs);
-    let globals = resolve_globals(objects, &bases, &mut errors);
-    fill(objects, &outputs, &bases, &globals, &mut segments, &mut errors);
-    let entry = find_entry(objects, options, &globals, &mut errors);
+    for object in objects {
+        for section in &object.sections {
+            if section.flags.alloc && section.flags.write && section.flags.exec {
+                let (section, file) = (section.name.clone(), file_name(object));
+                errors.push(LinkError::WritableCode { section, file });
+            }
+        }
+    }
+    let size = total_size(objects);
+    if size > MAX_PROGRAM_BYTES {
+        errors.push(LinkError::TooLarge { size, limit: MAX_PROGRAM_BYTES });
+    }
+    if !errors.is_empty() {
+        return Err(errors);
+    }
+    // What the linker makes itself is one more object.
+    let made = made_by_linker(objects);
+    let objects: Vec<&Object> = objects.iter().chain(&made.object).collect();
+    let mut outputs = merge(&objects);
+    let mut segments = place(&mut outputs, first.arch, options.position_independent);
+    let bases = part_addresses(&objects, &outputs);
+    let globals = resolve_globals(&objects, &bases, &mut errors);
+    let linker = Linker { objects: &objects, bases, globals, made: &made, options };
+    linker.fill(&outputs, &mut segments, &mut errors);
+    let entry = linker.find_entry(&mut errors);
     match entry {
         Some(entry) if errors.is_empty() => Ok(Image {
             arch: first.arch,
             entry,
-            symbols: image_symbols(objects, &bases, &segments),
-            lines: line_table(objects, &outputs),
+            position_independent: options.position_independent,
+            symbols: image_symbols(&objects, &linker.bases, &segments),
+            lines: line_table(&objects, &outputs),
+            parts: image_parts(&objects, &outputs),
             segments,
         }),
         _ => Err(errors),
+    }
+}
+
+/// No program may be larger than this in memory.
+const MAX_PROGRAM_BYTES: u64 = 1 << 31;
+
+fn total_size(objects: &[Object]) -> u64 {
+    let sections = objects.iter().flat_map(|object| &object.sections);
+    let sections = sections.filter(|section| section.flags.alloc);
+    let sections = sections.fold(0, |sum: u64, section| {
+        sum.saturating_add(section.size).saturating_add(section.align)
+    });
+    let symbols = objects.iter().flat_map(|object| &object.symbols);
+    symbols.fold(sections, |sum, symbol| match symbol.place {
+        Place::Common(size, align) => sum.saturating_add(size).saturating_add(align),
+        _ => sum,
+    })
+}
+
+/// The objects of archives that the given ones need, added to them.
+///
+/// A member is needed if it defines a symbol that is referred to and not defined yet; the order of
+/// the archives does not matter. `entry` counts as referred to.
+pub fn with_members(
+    mut objects: Vec<Object>,
+    archives: Vec<Vec<Object>>,
+    entry: &str,
+) -> Vec<Object> {
+    let seen = |symbol: &&crate::Symbol| symbol.binding != Binding::Local;
+    let defines = |object: &Object| -> HashSet<String> {
+        let symbols = object.symbols.iter().filter(seen);
+        symbols.filter(|s| s.place != Place::Undefined).map(|s| s.name.clone()).collect()
+    };
+    let needs = |object: &Object| -> HashSet<String> {
+        let symbols = object.symbols.iter().filter(|symbol| symbol.binding == Binding::Global);
+        symbols.filter(|s| s.place == Place::Undefined).map(|s| s.name.clone()).collect()
+    };
+    let mut members: Vec<(HashSet<String>, Object)> =
+        archives.into_iter().flatten().map(|object| (defines(&object), object)).collect();
+    let mut defined: HashSet<String> = objects.iter().flat_map(defines).collect();
+    let mut wanted: HashSet<String> = objects.iter().flat_map(needs).collect();
+    wanted.insert(entry.to_string());
+    loop {
+        let needed = members.iter().position(|(names, _)| {
+            names.iter().any(|name| wanted.contains(name) && !defined.contains(name))
+        });
+        let Some(needed) = needed else { return objects };
+        let (names, object) = members.remove(needed);
+        defined.extend(names);
+        wanted.extend(needs(&object));
+        objects.push(object);
+    }
+}
+
+/// What the linker adds to the program: room for common symbols, and the global offset table.
+struct Made {
+    object: Option<Object>,
+    /// Entry in the table of each symbol that needs one: object and symbol, and its number.
+    table: HashMap<(usize, u32), u64>,
+    table_section: usize,
+}
+
+fn made_by_linker(objects: &[Object]) -> Made {
+    let mut commons: Vec<(&str, u64, u64)> = Vec::new();
+    let mut by_name: HashMap<&str, usize> = HashMap::new();
+    let mut defined: HashSet<&str> = HashSet::new();
+    for symbol in objects.iter().flat_map(|object| &object.symbols) {
+        match symbol.place {
+            Place::Common(size, align) => match by_name.get(symbol.name.as_str()) {
+                // The largest wins.
+                Some(&at) => {
+                    commons[at].1 = commons[at].1.max(size);
+                    commons[at].2 = commons[at].2.max(align);
+                }
+                None => {
+                    by_name.insert(&symbol.name, commons.len());
+                    commons.push((&symbol.name, size, align));
+                }
+            },
+            Place::Undefined => {}
+            _ if symbol.binding == Binding::Global => {
+                defined.insert(&symbol.name);
+            }
+            _ => {}
+        }
+    }
+    commons.retain(|(name, ..)| !defined.contains(name));
+    let mut table = HashMap::new();
+    for (number, object) in objects.iter().enumerate() {
+        for section in &object.sections {
+            for relocation in &section.relocations {
+                if relax::needs_table(relocation, &section.data) {
+                    let next = table.len() as u64;
+                    table.entry((number, relocation.symbol.0)).or_insert(next);
+                }
+            }
+        }
+    }
+    if commons.is_empty() && table.is_empty() {
+        return Made { object: None, table, table_section: 0 };
+    }
+    let arch = objects[0].arch;
+    let mut object = Object {
+        arch,
+        files: vec![String::new()],
+        sections: Vec::new(),
+        symbols: Vec::new(),
+        unwind: Vec::new(),
+    };
+    let mut bss = made_section(".bss", true);
+    for (name, size, align) in commons {
+        bss.align = bss.align.max(align);
+        let start = align_up(bss.size, align);
+        bss.size = start + size;
+        object.symbols.push(crate::Symbol {
+            name: name.to_string(),
+            place: Place::Section(SectionIndex(0), start),
+            binding: Binding::Global,
+            hidden: false,
+            kind: SymbolKind::Data,
+            size,
+            datum: None,
+            defined_at: None,
+        });
+    }
+    let mut got = made_section(".got", false);
+    got.align = 8;
+    got.size = 8 * table.len() as u64;
+    got.data = vec![0; got.size as usize];
+    object.sections = vec![bss, got];
+    Made { object: Some(object), table, table_section: 1 }
+}
+
+fn made_section(name: &str, nobits: bool) -> Section {
+    Section {
+        name: name.to_string(),
+        flags: SectionFlags { alloc: true, write: true, exec: false, nobits },
+        align: 1,
+        data: Vec::new(),
+        size: 0,
+        relocations: Vec::new(),
+        lines: Vec::new(),
     }
 }
 
@@ -178,7 +371,16 @@ fn file_name(object: &Object) -> String {
     object.files.first().cloned().unwrap_or_default()
 }
 
-fn merge(objects: &[Object]) -> Vec<Output> {
+/// The section of the program that an object's section goes to: `.text.startup` to `.text`.
+fn output_name(name: &str) -> &str {
+    const FAMILIES: [&str; 5] = [".text", ".rodata", ".data.rel.ro", ".data", ".bss"];
+    FAMILIES
+        .into_iter()
+        .find(|family| name.strip_prefix(family).is_some_and(|rest| rest.starts_with('.')))
+        .unwrap_or(name)
+}
+
+fn merge(objects: &[&Object]) -> Vec<Output> {
     let mut outputs: Vec<Output> = Vec::new();
     let mut by_name = HashMap::<(&str, SectionFlags), usize>::new();
     for (object_index, object) in objects.iter().enumerate() {
@@ -186,9 +388,10 @@ fn merge(objects: &[Object]) -> Vec<Output> {
             if !section.flags.alloc || section.size == 0 {
                 continue;
             }
-            let number = *by_name.entry((&section.name, section.flags)).or_insert_with(|| {
+            let name = output_name(&section.name);
+            let number = *by_name.entry((name, section.flags)).or_insert_with(|| {
                 outputs.push(Output {
-                    name: section.name.clone(),
+                    name: name.to_string(),
                     flags: section.flags,
                     align: 1,
                     size: 0,
@@ -209,12 +412,13 @@ fn merge(objects: &[Object]) -> Vec<Output> {
 }
 
 /// Gives sections their addresses, and groups them in segments. Contents stay zero.
-fn place(outputs: &mut [Output], arch: Arch) -> Vec<Segment> {
+fn place(outputs: &mut [Output], arch: Arch, anywhere: bool) -> Vec<Segment> {
     let page = page_size(arch);
+    let base = if anywhere { 0 } else { BASE };
     let mut segments: Vec<Segment> = Vec::new();
     // The headers take the first page of the file.
     let mut file_end = FILE_PAGE;
-    let mut address = BASE;
+    let mut address = base;
     for output in outputs.iter_mut() {
         let (write, exec) = (output.flags.write, output.flags.exec);
         let starts_segment = segments.last().is_none_or(|s| s.write != write || s.exec != exec);
@@ -222,7 +426,7 @@ fn place(outputs: &mut [Output], arch: Arch) -> Vec<Segment> {
             let offset = align_up(file_end, FILE_PAGE);
             address = align_up(address, page) + offset % page;
             if segments.is_empty() {
-                address = BASE + offset;
+                address = base + offset;
             }
             file_end = offset;
             segments.push(Segment {
@@ -254,7 +458,7 @@ fn place(outputs: &mut [Output], arch: Arch) -> Vec<Segment> {
 }
 
 /// Address of each object's each section; `None` for sections that are not loaded.
-fn part_addresses(objects: &[Object], outputs: &[Output]) -> Vec<Vec<Option<u64>>> {
+fn part_addresses(objects: &[&Object], outputs: &[Output]) -> Vec<Vec<Option<u64>>> {
     let mut bases: Vec<Vec<Option<u64>>> =
         objects.iter().map(|object| vec![None; object.sections.len()]).collect();
     for output in outputs {
@@ -266,8 +470,9 @@ fn part_addresses(objects: &[Object], outputs: &[Output]) -> Vec<Vec<Option<u64>
     for (object, bases) in objects.iter().zip(&mut bases) {
         for (section, base) in object.sections.iter().zip(bases) {
             if base.is_none() && section.flags.alloc {
-                let same = outputs.iter().find(|output| output.name == section.name);
-                *base = Some(same.map_or(BASE, |output| output.address));
+                let same = outputs.iter().find(|output| output.name == output_name(&section.name));
+                let first = outputs.iter().map(|output| output.address).min();
+                *base = same.map(|output| output.address).or(first).or(Some(BASE));
             }
         }
     }
@@ -277,7 +482,7 @@ fn part_addresses(objects: &[Object], outputs: &[Output]) -> Vec<Vec<Option<u64>
 type Globals<'a> = HashMap<&'a str, (u64, Binding, Reference)>;
 
 fn resolve_globals<'a>(
-    objects: &'a [Object],
+    objects: &[&'a Object],
     bases: &[Vec<Option<u64>>],
     errors: &mut Vec<LinkError>,
 ) -> Globals<'a> {
@@ -315,65 +520,161 @@ fn definition(object: &Object, at: Option<(u32, u32)>) -> Reference {
 
 fn address_of(place: Place, bases: &[Option<u64>]) -> Option<u64> {
     match place {
-        Place::Undefined => None,
+        // Room for common symbols is in the linker's own object.
+        Place::Undefined | Place::Common(..) => None,
         Place::Section(section, offset) => Some(bases[section.0 as usize]?.wrapping_add(offset)),
         Place::Absolute(value) => Some(value),
     }
 }
 
-/// Copies contents into the segments and fills every relocation's field.
-fn fill(
-    objects: &[Object],
-    outputs: &[Output],
-    bases: &[Vec<Option<u64>>],
-    globals: &Globals,
-    segments: &mut [Segment],
-    errors: &mut Vec<LinkError>,
-) {
-    let mut undefined: Vec<(String, Vec<Reference>)> = Vec::new();
-    for output in outputs {
-        let segment = segments
-            .iter_mut()
-            .find(|s| (s.address..s.end()).contains(&output.address))
-            .expect("every section was placed in a segment");
-        for &(object_index, section_index, start) in &output.parts {
-            let object = &objects[object_index];
-            let section = &object.sections[section_index];
-            let address = output.address + start;
-            let at = (address - segment.address) as usize;
-            if section.flags.nobits {
-                continue;
-            }
-            segment.data[at..at + section.data.len()].copy_from_slice(&section.data);
-            for relocation in &section.relocations {
-                let symbol = &object.symbols[relocation.symbol.0 as usize];
-                let reference = || line_of(object, section_index, relocation.offset);
-                let resolved = address_of(symbol.place, &bases[object_index])
-                    .or_else(|| globals.get(symbol.name.as_str()).map(|global| global.0))
-                    .or((symbol.binding == Binding::Weak).then_some(0));
-                let Some(value) = resolved else {
-                    match undefined.iter_mut().find(|(name, _)| *name == symbol.name) {
-                        Some((_, references)) => references.push(reference()),
-                        None => undefined.push((symbol.name.clone(), vec![reference()])),
-                    }
+/// Everything that is settled before fields are filled.
+struct Linker<'a> {
+    objects: &'a [&'a Object],
+    bases: Vec<Vec<Option<u64>>>,
+    globals: Globals<'a>,
+    made: &'a Made,
+    options: &'a LinkOptions,
+}
+
+/// Names with the places that refer to them, in the order in which they were found.
+#[derive(Default)]
+struct Complaints {
+    names: Vec<(String, Vec<Reference>)>,
+    by_name: HashMap<String, usize>,
+}
+
+impl Complaints {
+    fn add(&mut self, name: &str, reference: Reference) {
+        let at = *self.by_name.entry(name.to_string()).or_insert_with(|| {
+            self.names.push((name.to_string(), Vec::new()));
+            self.names.len() - 1
+        });
+        self.names[at].1.push(reference);
+    }
+
+    fn sorted(self) -> impl Iterator<Item = (String, Vec<Reference>)> {
+        self.names.into_iter().map(|(name, mut references)| {
+            references.sort();
+            references.dedup();
+            (name, references)
+        })
+    }
+}
+
+impl Linker<'_> {
+    /// The address of an object's symbol; `None` if nothing defines it.
+    fn resolve(&self, object: usize, symbol: SymbolIndex) -> Option<u64> {
+        let symbol = &self.objects[object].symbols[symbol.position()];
+        let own = || address_of(symbol.place, &self.bases[object]);
+        if symbol.binding == Binding::Local && symbol.place != Place::Undefined {
+            return own();
+        }
+        let shared = self.globals.get(symbol.name.as_str()).map(|global| global.0);
+        shared.or_else(own).or((symbol.binding == Binding::Weak).then_some(0))
+    }
+
+    /// Copies contents into the segments and fills every relocation's field.
+    fn fill(&self, outputs: &[Output], segments: &mut [Segment], errors: &mut Vec<LinkError>) {
+        let (mut undefined, mut unknown) = (Complaints::default(), Complaints::default());
+        for output in outputs {
+            let segment = segments
+                .iter_mut()
+                .find(|s| (s.address..s.end()).contains(&output.address))
+                .expect("every section was placed in a segment");
+            for &(object_index, section_index, start) in &output.parts {
+                let object = self.objects[object_index];
+                let section = &object.sections[section_index];
+                let address = output.address + start;
+                let at = (address - segment.address) as usize;
+                if section.flags.nobits {
                     continue;
-                };
-                let target = i128::from(value) + i128::from(relocation.addend);
-                let field = &mut segment.data[at + relocation.offset as usize..];
-                let place = address + relocation.offset;
-                if let Err(source) = relocation.kind.apply(field, target, place) {
-                    let (name, reference) = (symbol.name.clone(), reference());
-                    errors.push(LinkError::OutOfReach { name, reference, source });
+                }
+                let contents = &mut segment.data[at..at + section.data.len()];
+                contents.copy_from_slice(&section.data);
+                for relocation in &section.relocations {
+                    let symbol = &object.symbols[relocation.symbol.position()];
+                    let reference = || line_of(object, section_index, relocation.offset);
+                    let Some(value) = self.resolve(object_index, relocation.symbol) else {
+                        undefined.add(&symbol.name, reference());
+                        continue;
+                    };
+                    let absolute = matches!(symbol.place, Place::Absolute(_));
+                    let moves = self.options.position_independent && !absolute;
+                    if moves && !relocation.kind.is_relative() && !relocation.kind.is_page_part() {
+                        unknown.add(&symbol.name, reference());
+                        continue;
+                    }
+                    let entry = self.made.table.get(&(object_index, relocation.symbol.0));
+                    let in_table = relax::needs_table(relocation, &section.data);
+                    let mut relocation = *relocation;
+                    let mut target = value;
+                    if let (Some(entry), true) = (entry, in_table) {
+                        if moves {
+                            unknown.add(&symbol.name, reference());
+                            continue;
+                        }
+                        target = self.table_address() + 8 * entry;
+                    } else {
+                        relax::rewrite(&mut relocation, contents);
+                    }
+                    let place = address + relocation.offset;
+                    let target = i128::from(target) + i128::from(relocation.addend);
+                    let field = &mut contents[relocation.offset as usize..];
+                    if let Err(source) = relocation.kind.apply(field, target, place) {
+                        let (name, reference) = (symbol.name.clone(), reference());
+                        errors.push(LinkError::OutOfReach { name, reference, source });
+                    }
                 }
             }
         }
+        self.fill_table(segments);
+        for (name, references) in undefined.sorted() {
+            let mut known: Vec<String> =
+                self.globals.keys().map(|name| (*name).to_string()).collect();
+            known.sort();
+            errors.push(LinkError::Undefined { name, references, known });
+        }
+        for (name, references) in unknown.sorted() {
+            errors.push(LinkError::NeedsAddress { name, references });
+        }
     }
-    for (name, mut references) in undefined {
-        references.sort();
-        references.dedup();
-        let mut known: Vec<String> = globals.keys().map(|name| (*name).to_string()).collect();
-        known.sort();
-        errors.push(LinkError::Undefined { name, references, known });
+
+    fn table_address(&self) -> u64 {
+        let made = self.bases.last().and_then(|bases| bases.get(self.made.table_section));
+        made.copied().flatten().unwrap_or(0)
+    }
+
+    /// Puts the addresses into the global offset table.
+    fn fill_table(&self, segments: &mut [Segment]) {
+        let address = self.table_address();
+        let Some(segment) = segments.iter_mut().find(|s| (s.address..s.end()).contains(&address))
+        else {
+            return;
+        };
+        for (&(object, symbol), entry) in &self.made.table {
+            let value = self.resolve(object, SymbolIndex(symbol)).unwrap_or(0);
+            let at = (address - segment.address + 8 * entry) as usize;
+            segment.data[at..at + 8].copy_from_slice(&value.to_le_bytes());
+        }
+    }
+
+    fn find_entry(&self, errors: &mut Vec<LinkError>) -> Option<u64> {
+        let name = self.options.entry.as_str();
+        if let Some(&(address, ..)) = self.globals.get(name) {
+            return Some(address);
+        }
+        let defined = |name: &str| {
+            self.objects
+                .iter()
+                .flat_map(|object| &object.symbols)
+                .any(|symbol| symbol.name == name && symbol.place != Place::Undefined)
+        };
+        errors.push(LinkError::NoEntry {
+            name: name.to_string(),
+            local: defined(name),
+            has_main: name != "main" && defined("main"),
+        });
+        None
     }
 }
 
@@ -383,31 +684,25 @@ fn line_of(object: &Object, section: usize, offset: u64) -> Reference {
     definition(object, lines[..after].last().map(|line| (line.file, line.line)))
 }
 
-fn find_entry(
-    objects: &[Object],
-    options: &LinkOptions,
-    globals: &Globals,
-    errors: &mut Vec<LinkError>,
-) -> Option<u64> {
-    if let Some(&(address, ..)) = globals.get(options.entry.as_str()) {
-        return Some(address);
+/// What went where, for the map.
+fn image_parts(objects: &[&Object], outputs: &[Output]) -> Vec<ImagePart> {
+    let mut parts = Vec::new();
+    for output in outputs {
+        for &(object, section, start) in &output.parts {
+            let section = &objects[object].sections[section];
+            parts.push(ImagePart {
+                file: file_name(objects[object]),
+                section: section.name.clone(),
+                address: output.address + start,
+                size: section.size,
+            });
+        }
     }
-    let defined = |name: &str| {
-        objects
-            .iter()
-            .flat_map(|object| &object.symbols)
-            .any(|symbol| symbol.name == name && symbol.place != Place::Undefined)
-    };
-    errors.push(LinkError::NoEntry {
-        name: options.entry.clone(),
-        local: defined(&options.entry),
-        has_main: options.entry != "main" && defined("main"),
-    });
-    None
+    parts
 }
 
 fn image_symbols(
-    objects: &[Object],
+    objects: &[&Object],
     bases: &[Vec<Option<u64>>],
     segments: &[Segment],
 ) -> Vec<ImageSymbol> {
@@ -416,10 +711,12 @@ fn image_symbols(
         .zip(bases)
         .flat_map(|(object, bases)| {
             object.symbols.iter().filter_map(|symbol| {
-                if symbol.kind == SymbolKind::Section {
+                if symbol.kind == SymbolKind::Section || symbol.name.contains('\0') {
                     return None;
                 }
                 let address = address_of(symbol.place, bases)?;
+                let (file, line) = symbol.defined_at.unwrap_or((0, 0));
+                let file = object.files.get(file as usize).cloned().unwrap_or_default();
                 Some(ImageSymbol {
                     name: symbol.name.clone(),
                     address,
@@ -428,6 +725,7 @@ fn image_symbols(
                     binding: symbol.binding,
                     datum: symbol.datum,
                     absolute: matches!(symbol.place, Place::Absolute(_)),
+                    defined_at: (!file.is_empty()).then_some((file, line)),
                 })
             })
         })
@@ -459,19 +757,27 @@ fn guess_sizes(symbols: &mut [ImageSymbol], segments: &[Segment]) {
     }
 }
 
-fn line_table(objects: &[Object], outputs: &[Output]) -> LineTable {
+fn line_table(objects: &[&Object], outputs: &[Output]) -> LineTable {
     let mut table = LineTable::default();
-    let mut first_file = Vec::new();
+    let mut known: HashMap<&str, u32> = HashMap::new();
+    // A file that several objects take in is one file.
+    let mut numbers: Vec<Vec<u32>> = Vec::new();
     for object in objects {
-        first_file.push(table.files.len() as u32);
-        table.files.extend(object.files.iter().cloned());
+        let of_object = object.files.iter().map(|file| {
+            *known.entry(file).or_insert_with(|| {
+                table.files.push(file.clone());
+                table.files.len() as u32 - 1
+            })
+        });
+        numbers.push(of_object.collect());
     }
     for output in outputs {
         for &(object, section, start) in &output.parts {
             let base = output.address + start;
             let section = &objects[object].sections[section];
             table.rows.extend(section.lines.iter().map(|line| {
-                let place = SourceLine { file: first_file[object] + line.file, line: line.line };
+                let file = numbers[object][line.file as usize];
+                let place = SourceLine { file, line: line.line };
                 (base + line.offset, Some(place))
             }));
             table.rows.push((base + section.size, None));
@@ -499,7 +805,7 @@ impl SymbolIndex {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol};
+    use crate::{Relocation, RelocationKind, Symbol};
 
     fn section(name: &str, data: &[u8]) -> Section {
         Section {
@@ -519,6 +825,7 @@ mod tests {
             name: name.into(),
             place,
             binding,
+            hidden: false,
             kind,
             size,
             datum: None,
@@ -527,7 +834,8 @@ mod tests {
     }
 
     fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
-        Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols }
+        let unwind = Vec::new();
+        Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols, unwind }
     }
 
     const TEXT_START: Place = Place::Section(SectionIndex(0), 0);

@@ -2,7 +2,7 @@
 
 use sotto_isa::Arch;
 
-use crate::Relocation;
+use crate::{Relocation, UnwindTable};
 
 /// Index of a section in its object.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -23,6 +23,8 @@ pub struct Object {
     pub sections: Vec<Section>,
     /// Symbols in order of first mention.
     pub symbols: Vec<Symbol>,
+    /// How to find the caller's frame from inside its routines.
+    pub unwind: Vec<UnwindTable>,
 }
 
 /// What a section is for. Source: gABI, "Section Attribute Flags".
@@ -98,6 +100,8 @@ pub enum Place {
     Section(SectionIndex, u64),
     /// A number.
     Absolute(u64),
+    /// Room that the linker makes once for all objects: bytes, and alignment in bytes.
+    Common(u64, u64),
 }
 
 /// Who sees a symbol.
@@ -129,6 +133,8 @@ pub enum SymbolKind {
 pub enum DatumKind {
     /// Integers.
     Integer,
+    /// Floating-point numbers.
+    Float,
     /// Text.
     Text,
     /// Room without values.
@@ -155,6 +161,8 @@ pub struct Symbol {
     pub place: Place,
     /// Who sees it.
     pub binding: Binding,
+    /// Not to be seen from outside the program or library that it is linked into (`STV_HIDDEN`).
+    pub hidden: bool,
     /// What it stands for.
     pub kind: SymbolKind,
     /// Bytes it covers; 0 if not said.

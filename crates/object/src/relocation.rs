@@ -40,14 +40,32 @@ pub enum RelocationKind {
     Rel32,
     /// `S + A - P`, eight bytes.
     Rel64,
+    /// `L + A - P`, four bytes: a call or jump, through a procedure linkage table where the symbol
+    /// is in a shared library.
+    Plt32,
+    /// `G + GOT + A - P`, four bytes: the distance to the symbol's entry in the global offset table.
+    GotRel32,
+    /// The same in an instruction that the linker may rewrite to do without the table.
+    GotRel32Relaxable,
     /// `S + A - P` in words, bits 25 to 0 of an A64 instruction.
     A64Branch26,
+    /// The same, of a call.
+    A64Call26,
     /// `S + A - P` in words, bits 23 to 5 of an A64 instruction.
     A64Branch19,
+    /// The same, of a load.
+    A64Literal19,
     /// `S + A - P` in words, bits 18 to 5 of an A64 instruction.
     A64Branch14,
     /// `S + A - P` in bytes, `immhi` and `immlo` of an A64 ADR.
     A64Adr21,
+    /// `Page(S + A) - Page(P)` in pages of 4 KiB, `immhi` and `immlo` of an A64 ADRP.
+    A64AdrPage21,
+    /// Bits 11 to 0 of `S + A`, `imm12` of an A64 ADD.
+    A64AddLow12,
+    /// Bits 11 to 0 of `S + A` in units of 1, 2, 4, 8 or 16 bytes, `imm12` of an A64 load or store;
+    /// the number is the unit's base-2 logarithm.
+    A64AccessLow12(u8),
 }
 
 /// A value that its field cannot hold.
@@ -71,10 +89,18 @@ impl RelocationKind {
             RelocationKind::Abs32
             | RelocationKind::Abs32Signed
             | RelocationKind::Rel32
+            | RelocationKind::Plt32
+            | RelocationKind::GotRel32
+            | RelocationKind::GotRel32Relaxable
             | RelocationKind::A64Branch26
+            | RelocationKind::A64Call26
             | RelocationKind::A64Branch19
+            | RelocationKind::A64Literal19
             | RelocationKind::A64Branch14
-            | RelocationKind::A64Adr21 => 4,
+            | RelocationKind::A64Adr21
+            | RelocationKind::A64AdrPage21
+            | RelocationKind::A64AddLow12
+            | RelocationKind::A64AccessLow12(_) => 4,
             RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
         }
     }
@@ -88,7 +114,14 @@ impl RelocationKind {
                 | RelocationKind::Abs32
                 | RelocationKind::Abs32Signed
                 | RelocationKind::Abs64
+                | RelocationKind::A64AddLow12
+                | RelocationKind::A64AccessLow12(_)
         )
+    }
+
+    /// Whether the field holds a part of an address that stays when whole pages move.
+    pub const fn is_page_part(self) -> bool {
+        matches!(self, RelocationKind::A64AddLow12 | RelocationKind::A64AccessLow12(_))
     }
 
     /// The values the field can hold.
@@ -100,13 +133,21 @@ impl RelocationKind {
             // Data directives also put negative numbers here.
             RelocationKind::Abs32 => -(1 << 31)..=(1 << 32) - 1,
             RelocationKind::Abs64 => -(1 << 63)..=(1 << 64) - 1,
-            RelocationKind::Abs32Signed | RelocationKind::Rel32 => signed(32),
+            RelocationKind::Abs32Signed
+            | RelocationKind::Rel32
+            | RelocationKind::Plt32
+            | RelocationKind::GotRel32
+            | RelocationKind::GotRel32Relaxable => signed(32),
             RelocationKind::Rel8 => signed(8),
             RelocationKind::Rel16 => signed(16),
             RelocationKind::Rel64 => signed(64),
-            RelocationKind::A64Branch26 => signed(28),
+            RelocationKind::A64Branch26 | RelocationKind::A64Call26 => signed(28),
             RelocationKind::A64Branch14 => signed(16),
-            RelocationKind::A64Branch19 | RelocationKind::A64Adr21 => signed(21),
+            RelocationKind::A64Branch19
+            | RelocationKind::A64Literal19
+            | RelocationKind::A64Adr21 => signed(21),
+            RelocationKind::A64AdrPage21 => signed(33),
+            RelocationKind::A64AddLow12 | RelocationKind::A64AccessLow12(_) => signed(65),
         }
     }
 
@@ -120,24 +161,46 @@ impl RelocationKind {
     ///
     /// If `field` is shorter than [`RelocationKind::size`].
     pub fn apply(self, field: &mut [u8], target: i128, place: u64) -> Result<(), ApplyError> {
-        let value = if self.is_relative() { target - i128::from(place) } else { target };
+        let page = |address: i128| address & !0xfff;
+        let value = match self {
+            RelocationKind::A64AdrPage21 => page(target) - page(i128::from(place)),
+            _ if self.is_relative() => target - i128::from(place),
+            _ => target,
+        };
         let range = self.range();
-        let in_words = matches!(
-            self,
-            RelocationKind::A64Branch26 | RelocationKind::A64Branch19 | RelocationKind::A64Branch14
-        );
+        let unit = match self {
+            RelocationKind::A64Branch26
+            | RelocationKind::A64Call26
+            | RelocationKind::A64Branch19
+            | RelocationKind::A64Literal19
+            | RelocationKind::A64Branch14 => 4,
+            RelocationKind::A64AccessLow12(log2) => 1 << log2,
+            _ => 1,
+        };
         if !range.contains(&value) {
             return Err(ApplyError { value, range, multiple: None });
         }
-        if in_words && value % 4 != 0 {
-            return Err(ApplyError { value, range, multiple: Some(4) });
+        if value % unit != 0 {
+            return Err(ApplyError { value, range, multiple: Some(unit) });
         }
         let bits = value as u64;
         let size = self.size() as usize;
         match self {
-            RelocationKind::A64Branch26 => insert(field, (bits >> 2) as u32, 0, 26),
-            RelocationKind::A64Branch19 => insert(field, (bits >> 2) as u32, 5, 19),
+            RelocationKind::A64Branch26 | RelocationKind::A64Call26 => {
+                insert(field, (bits >> 2) as u32, 0, 26);
+            }
+            RelocationKind::A64Branch19 | RelocationKind::A64Literal19 => {
+                insert(field, (bits >> 2) as u32, 5, 19)
+            }
             RelocationKind::A64Branch14 => insert(field, (bits >> 2) as u32, 5, 14),
+            RelocationKind::A64AddLow12 => insert(field, bits as u32 & 0xfff, 10, 12),
+            RelocationKind::A64AccessLow12(log2) => {
+                insert(field, (bits as u32 & 0xfff) >> log2, 10, 12);
+            }
+            RelocationKind::A64AdrPage21 => {
+                insert(field, (bits >> 12) as u32, 29, 2);
+                insert(field, (bits >> 14) as u32, 5, 19);
+            }
             RelocationKind::A64Adr21 => {
                 insert(field, bits as u32, 29, 2);
                 insert(field, (bits >> 2) as u32, 5, 19);

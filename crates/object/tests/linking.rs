@@ -22,6 +22,7 @@ fn symbol(name: &str, place: Place, binding: Binding) -> Symbol {
         name: name.into(),
         place,
         binding,
+        hidden: false,
         kind: SymbolKind::None,
         size: 0,
         datum: None,
@@ -34,7 +35,7 @@ fn at(section: u32, offset: u64) -> Place {
 }
 
 fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
-    Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols }
+    Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols, unwind: Vec::new() }
 }
 
 /// An object whose first eight bytes of code wait for a symbol.
@@ -157,7 +158,7 @@ fn another_entry_can_be_chosen_and_a_missing_one_says_what_is_there() {
         vec![section(".text", 4, 1)],
         vec![symbol("main", at(0, 2), Binding::Global)],
     );
-    let options = LinkOptions { entry: "main".into() };
+    let options = LinkOptions { entry: "main".into(), ..LinkOptions::default() };
     assert_eq!(link(std::slice::from_ref(&main), &options).unwrap().entry, 0x40_1002);
     let errors = link(&[main], &LinkOptions::default()).unwrap_err();
     assert!(matches!(errors[..], [LinkError::NoEntry { has_main: true, local: false, .. }]));

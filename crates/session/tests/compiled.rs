@@ -7,7 +7,7 @@ mod common;
 use std::path::Path;
 use std::process::Command;
 
-use sotto_isa::{Arch, Instruction, NoNames, decode};
+use sotto_isa::{Arch, Instruction, NoNames, OperandOrder, decode};
 use sotto_kernel::{Process, Startup, Stop};
 use sotto_object::{Image, read_executable};
 
@@ -117,8 +117,13 @@ fn compiled_programs_compute_what_they_compute_natively_and_reassemble() {
             assert!(all.len() > 100, "{what}: only {} instructions", all.len());
             for (instruction, bytes) in all {
                 let text = instruction.print(&NoNames);
-                let again = sotto_asm::assemble_instruction(arch, &text, instruction.address)
-                    .unwrap_or_else(|diagnostic| panic!("{what} `{text}`: {}", diagnostic.message));
+                let again = sotto_asm::assemble_instruction(
+                    arch,
+                    OperandOrder::DestinationFirst,
+                    &text,
+                    instruction.address,
+                )
+                .unwrap_or_else(|diagnostic| panic!("{what} `{text}`: {}", diagnostic.message));
                 if again.len() < bytes.len() {
                     // A shorter equivalent: the compiler scaled a register by 2 where it could be added
                     // to itself, or left room in a displacement or an immediate.

@@ -14,7 +14,9 @@ use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
 use sotto_isa::sample::{self, Places};
 use sotto_isa::x86::{self, Meaning, flag};
-use sotto_isa::{Arch, Control, FlagSet, Mem, Operand, Operands, Reg, RegKind, Storage, Width};
+use sotto_isa::{
+    Arch, Control, FlagSet, Mem, Operand, OperandOrder, Operands, Reg, RegKind, Storage, Width,
+};
 use sotto_machine::{CpuState, Event, Fault, Machine, Permissions};
 use sotto_object::{Image, LineTable, Segment, write_executable};
 use sotto_session::native::{Native, NativeEvent};
@@ -39,6 +41,8 @@ fn bench_image() -> Image {
         sections: Vec::new(),
     };
     Image {
+        position_independent: false,
+        parts: Vec::new(),
         arch: Arch::X86_64,
         entry: CODE,
         segments: vec![
@@ -299,7 +303,13 @@ fn accesses_across_the_end_of_memory_fault_as_they_do_natively() {
     ];
     for text in texts {
         for distance in 0..8u64 {
-            let bytes = sotto_asm::assemble_instruction(Arch::X86_64, text, AT).unwrap();
+            let bytes = sotto_asm::assemble_instruction(
+                Arch::X86_64,
+                OperandOrder::DestinationFirst,
+                text,
+                AT,
+            )
+            .unwrap();
             let mut registers: Vec<u64> = (1..18).collect();
             registers[3] = end - distance;
             registers[4] = MIDDLE;

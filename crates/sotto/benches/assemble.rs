@@ -41,7 +41,7 @@ fn source(lines: usize) -> Source {
             routine / 2
         );
     }
-    Source { name: "tide.s".into(), text }
+    Source { name: "tide.s".into(), text: text.into() }
 }
 
 /// The yardstick: the same text, cut into lines and looked at.

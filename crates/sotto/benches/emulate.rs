@@ -39,7 +39,7 @@ fn table_loop() -> String {
 }
 
 fn image(text: String) -> Image {
-    let source = Source { name: "bench.s".into(), text };
+    let source = Source { name: "bench.s".into(), text: text.into() };
     let object = assemble(&source, &Options::default()).object.expect("the bench assembles");
     link(&[object], &LinkOptions::default()).expect("the bench links")
 }

@@ -6,7 +6,7 @@ use std::process::ExitCode;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use sotto_isa::Arch;
 
-use crate::{demo, explain, output, program, run, stepper, trace};
+use crate::{assemble, demo, explain, output, run, stepper, trace};
 
 /// Write, assemble, run and step user-mode assembly for Linux.
 #[derive(Parser, Debug)]
@@ -47,6 +47,8 @@ impl Color {
 pub enum Command {
     /// Assemble and link sources to a program that the kernel can run
     Assemble(AssembleArgs),
+    /// Link objects, archives and sources to a program
+    Link(LinkArgs),
     /// Run a program under the emulator; its output and exit status pass through
     Run(RunArgs),
     /// Step through a program, forwards and backwards
@@ -60,9 +62,9 @@ pub enum Command {
 }
 
 /// What a program is made from.
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct ProgramArgs {
-    /// Source files, or one ELF executable
+    /// Sources, ELF objects and archives, or one ELF executable
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     /// Machine to assemble for: x86-64 or arm64; otherwise inferred from the source
@@ -71,6 +73,9 @@ pub struct ProgramArgs {
     /// Symbol at which the program starts
     #[arg(long, value_name = "SYMBOL", default_value = "_start")]
     pub entry: String,
+    /// Folder in which to look for files that a source includes; can be given several times
+    #[arg(short = 'I', long, value_name = "FOLDER")]
+    pub include_path: Vec<PathBuf>,
 }
 
 #[derive(Args, Debug)]
@@ -80,6 +85,33 @@ pub struct AssembleArgs {
     /// File to write; by default the first source's name without its ending
     #[arg(short, long, value_name = "FILE")]
     pub output: Option<PathBuf>,
+    /// Write an object for each source, to be linked later, by `sotto link` or by a C compiler
+    #[arg(long)]
+    pub object: bool,
+    /// File for the listing: addresses, bytes and source, line by line
+    #[arg(long, value_name = "FILE")]
+    pub listing: Option<PathBuf>,
+    /// File for the map: sections and symbols by address
+    #[arg(long, value_name = "FILE")]
+    pub map: Option<PathBuf>,
+    /// Make a program that can be loaded at any address
+    #[arg(long)]
+    pub pie: bool,
+}
+
+#[derive(Args, Debug)]
+pub struct LinkArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// File to write
+    #[arg(short, long, value_name = "FILE")]
+    pub output: PathBuf,
+    /// File for the map: sections and symbols by address
+    #[arg(long, value_name = "FILE")]
+    pub map: Option<PathBuf>,
+    /// Make a program that can be loaded at any address
+    #[arg(long)]
+    pub pie: bool,
 }
 
 #[derive(Args, Debug)]
@@ -185,7 +217,8 @@ pub fn refuse(error: &clap::Error) -> ExitCode {
 pub fn carry_out(cli: &Cli) -> u8 {
     let json = cli.json;
     let (result, error_status) = match &cli.command {
-        Command::Assemble(args) => (program::assemble_command(args, json), ERROR),
+        Command::Assemble(args) => (assemble::assemble_command(args, json), ERROR),
+        Command::Link(args) => (assemble::link_command(args, json), ERROR),
         Command::Run(args) => (run::run_command(args, json), RUN_ERROR),
         Command::Step(args) => (stepper::step_command(args, json), ERROR),
         Command::Trace(args) => (trace::trace_command(args, json), ERROR),

@@ -4,55 +4,76 @@ use std::io::Write;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use serde_json::{Value, json};
-use sotto_asm::{Diagnostic, Inference, Severity, Source, Span, nearest};
+use sotto_asm::{Diagnostic, Inference, Origin, Severity, Sources, Span, nearest};
 use sotto_isa::Arch;
 use sotto_object::{LinkError, Reference};
 
 /// Prints what there is to say about a source to standard error.
-pub fn print(source: &Source, diagnostics: &[Diagnostic], as_json: bool) {
+pub fn print(sources: &Sources, diagnostics: &[Diagnostic], as_json: bool) {
     let mut out = anstream::stderr().lock();
     for diagnostic in diagnostics {
         // If standard error is closed there is nobody left to tell.
         let _ = match as_json {
-            true => writeln!(out, "{}", to_json(source, diagnostic)),
-            false => writeln!(out, "{}\n", to_text(source, diagnostic)),
+            true => writeln!(out, "{}", to_json(sources, diagnostic)),
+            false => writeln!(out, "{}\n", to_text(sources, diagnostic)),
         };
     }
 }
 
 /// The lines that a span lies on, as an excerpt with the span marked.
 fn excerpt<'a>(
-    source: &'a Source,
+    sources: &'a Sources,
     span: Span,
     label: &'a str,
     kind: AnnotationKind,
 ) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
-    let text = &source.text;
-    let start = (span.start as usize).min(text.len());
-    let end = (span.end as usize).clamp(start, text.len());
-    let from = text[..start].rfind('\n').map_or(0, |at| at + 1);
-    let to = text[end..].find('\n').map_or(text.len(), |at| end + at);
-    let annotation = kind.span(start - from..end - from);
+    let excerpt = sources.excerpt(span);
+    let annotation = kind.span(excerpt.range.clone());
     let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
-    Snippet::source(&text[from..to])
-        .line_start(source.location(span.start).line as usize)
-        .path(&source.name)
+    Snippet::source(excerpt.text)
+        .line_start(excerpt.line as usize)
+        .path(excerpt.file)
         .annotation(annotation)
 }
 
+/// How many calls of a chain are shown at its start and at its end.
+const CALLS_SHOWN: usize = 3;
+
+/// The calls and includes that led to a place, in words.
+fn chain(sources: &Sources, at: u32) -> Vec<(String, Span)> {
+    let said = |origin: &Origin| match origin {
+        Origin::Expanded { name, .. } => format!("in this use of `{name}`"),
+        _ => "included here".to_string(),
+    };
+    sources.chain(at).into_iter().map(|(origin, span)| (said(origin), span)).collect()
+}
+
 /// One diagnostic as text, with colour.
-pub fn to_text(source: &Source, diagnostic: &Diagnostic) -> String {
+pub fn to_text(sources: &Sources, diagnostic: &Diagnostic) -> String {
     let level = match diagnostic.severity {
         Severity::Error => Level::ERROR,
         Severity::Warning => Level::WARNING,
         Severity::Note => Level::NOTE,
     };
-    let primary = excerpt(source, diagnostic.span, &diagnostic.label, AnnotationKind::Primary);
+    let primary = excerpt(sources, diagnostic.span, &diagnostic.label, AnnotationKind::Primary);
     let mut group: Group =
         level.primary_title(&diagnostic.message).id(diagnostic.code.name()).element(primary);
+    let calls = chain(sources, diagnostic.span.start);
+    let left = calls.len().saturating_sub(2 * CALLS_SHOWN);
+    let more = format!("and {left} more between these");
+    for (number, (text, span)) in calls.iter().enumerate() {
+        if left > 0 && number == CALLS_SHOWN {
+            group = group.element(Level::NOTE.message(&more));
+        }
+        if left == 0 || !(CALLS_SHOWN..CALLS_SHOWN + left).contains(&number) {
+            group = group.element(excerpt(sources, *span, text, AnnotationKind::Context));
+        }
+    }
     for note in &diagnostic.notes {
         group = match note.span {
-            Some(span) => group.element(excerpt(source, span, &note.text, AnnotationKind::Context)),
+            Some(span) => {
+                group.element(excerpt(sources, span, &note.text, AnnotationKind::Context))
+            }
             None => group.element(Level::NOTE.message(&note.text)),
         };
     }
@@ -62,11 +83,11 @@ pub fn to_text(source: &Source, diagnostic: &Diagnostic) -> String {
     Renderer::styled().render(&[group]).to_string()
 }
 
-fn to_json(source: &Source, diagnostic: &Diagnostic) -> Value {
+fn to_json(sources: &Sources, diagnostic: &Diagnostic) -> Value {
     let at = |span: Span| {
-        let (start, end) = (source.location(span.start), source.location(span.end));
+        let (start, end) = (sources.location(span.start), sources.location(span.end));
         json!({
-            "file": source.name,
+            "file": start.file,
             "line": start.line,
             "column": start.column,
             "end_line": end.line,
@@ -78,6 +99,10 @@ fn to_json(source: &Source, diagnostic: &Diagnostic) -> Value {
         .iter()
         .map(|note| json!({ "text": note.text, "place": note.span.map(at) }))
         .collect();
+    let calls: Vec<Value> = chain(sources, diagnostic.span.start)
+        .into_iter()
+        .map(|(text, span)| json!({ "text": text, "place": at(span) }))
+        .collect();
     json!({
         "code": diagnostic.code.name(),
         "severity": match diagnostic.severity {
@@ -88,6 +113,7 @@ fn to_json(source: &Source, diagnostic: &Diagnostic) -> Value {
         "message": diagnostic.message,
         "place": at(diagnostic.span),
         "label": diagnostic.label,
+        "read_through": calls,
         "notes": notes,
         "help": diagnostic.help,
         "replacement": diagnostic.replacement,
@@ -95,13 +121,14 @@ fn to_json(source: &Source, diagnostic: &Diagnostic) -> Value {
 }
 
 /// Says which machine was inferred, and from what.
-pub fn inferred(source: &Source, arch: Arch, inference: &Inference, as_json: bool) {
+pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: bool) {
+    let name = sources.texts().first().map_or("", |text| &text.name);
     let text = match &inference.word {
         Some((word, span)) => {
-            let line = source.location(span.start).line;
-            format!("{}: assembling for {arch}, since line {line} names `{word}`", source.name)
+            let line = sources.location(span.start).line;
+            format!("{name}: assembling for {arch}, since line {line} names `{word}`")
         }
-        None => format!("{}: assembling for {arch}; nothing in it tells the machine", source.name),
+        None => format!("{name}: assembling for {arch}; nothing in it tells the machine"),
     };
     let mut out = anstream::stderr();
     let _ = match as_json {
@@ -165,7 +192,7 @@ fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>
         LinkError::NoEntry { name, local, has_main } => {
             let help = match (local, has_main) {
                 (true, _) => format!("`{name}` is there, but not visible: add `.global {name}`"),
-                (_, true) => "there is a `main`: start at it with `--entry main`, and end it with an exit call".to_string(),
+                (_, true) => "there is a `main`: start at it with `--entry main` and end it with an exit call, or make an object with `--object` and let the C compiler link it with the C library, which calls `main`".to_string(),
                 _ => format!("name the first instruction `{name}:` and add `.global {name}`, or choose another with `--entry`"),
             };
             ("L203", Vec::new(), Some(help))
@@ -173,6 +200,27 @@ fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>
         LinkError::OutOfReach { reference, .. } => {
             ("L204", vec![format!("at {}", place(reference))], None)
         }
+        LinkError::NeedsAddress { references, .. } => {
+            let places: Vec<String> = references.iter().map(place).collect();
+            (
+                "L206",
+                vec![format!("needed at {}", places.join(", "))],
+                Some(
+                    "leave out `--pie`, or count from the instruction pointer: `lea rdi, [name]`"
+                        .to_string(),
+                ),
+            )
+        }
+        LinkError::WritableCode { file, .. } => (
+            "L207",
+            vec![format!("in {file}")],
+            Some("give code and data sections of their own: `\"ax\"` and `\"aw\"`".to_string()),
+        ),
+        LinkError::TooLarge { .. } => (
+            "L208",
+            Vec::new(),
+            Some("reserve less room, or map it when the program runs".to_string()),
+        ),
         LinkError::MixedTargets { .. } => {
             ("L205", Vec::new(), Some("assemble all files for one machine".to_string()))
         }

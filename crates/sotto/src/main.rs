@@ -1,8 +1,10 @@
 //! The command line of sotto: parses arguments, calls the libraries, prints what they answer.
 
+mod assemble;
 mod cli;
 mod demo;
 mod diagnostics;
+mod disk;
 mod explain;
 mod interrupt;
 mod output;

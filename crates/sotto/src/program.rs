@@ -1,72 +1,185 @@
-//! From file names to a program: reading, assembling, linking; and the `assemble` command.
+//! From file names to a program: reading, assembling, linking.
 
-use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
-use serde_json::json;
-use sotto_asm::{Options, Source};
-use sotto_object::{Image, LinkOptions, Object, link, read_executable, write_executable};
+use sotto_asm::{Assembly, Options, Source};
+use sotto_object::{
+    Image, LinkOptions, Object, link, read_archive, read_executable, read_object, with_members,
+};
 use sotto_session::SourceText;
 
-use crate::cli::{AssembleArgs, ProgramArgs};
+use crate::cli::ProgramArgs;
 use crate::diagnostics;
+use crate::disk::Folders;
 use crate::output::{self, Failure};
 
 /// A program, and the sources it came from.
 pub struct Program {
     pub image: Image,
     pub sources: Vec<SourceText>,
+    /// What came of each source.
+    pub assemblies: Vec<Assembly>,
     /// The name for the program's first argument.
     pub name: String,
 }
 
-/// Makes a program of the files: sources are assembled and linked, an ELF executable is read.
+/// What a file turned out to be.
+enum Input {
+    Source(Source),
+    Object(Object),
+    Archive(Vec<Object>),
+    Program(Image),
+}
+
+/// How to make a program of files.
+#[derive(Copy, Clone, Debug, Default)]
+pub struct Making {
+    /// The program can be loaded anywhere.
+    pub position_independent: bool,
+    /// Keep what each line laid down.
+    pub listing: bool,
+    /// Report as data.
+    pub json: bool,
+}
+
+/// Makes a program of the files: sources are assembled and linked with objects and with what they
+/// need of archives; an ELF executable is read.
 ///
 /// # Errors
 ///
 /// What is wrong with the files; errors in sources are printed here.
 pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let first = &args.files[0];
-    let bytes = output::read(first)?;
-    if bytes.starts_with(b"\x7fELF") {
-        if args.files.len() > 1 {
-            return Err(Failure::new(
-                format!("{} is a program already", first.display()),
-                "give it alone, or give sources only",
-            ));
+    let (objects, archives, assemblies) = match inputs(args, json)? {
+        Inputs::Program(image) => {
+            let name = first.display().to_string();
+            return Ok(Program { image, sources: Vec::new(), assemblies: Vec::new(), name });
         }
-        let image = read_executable(&bytes)
-            .map_err(|error| Failure::plain(format!("{}: {error}", first.display())))?;
-        let name = first.display().to_string();
-        return Ok(Program { image, sources: Vec::new(), name });
-    }
-    let mut objects = Vec::new();
-    let mut sources = Vec::new();
-    let mut failed = false;
-    for (index, path) in args.files.iter().enumerate() {
-        let bytes = if index == 0 { bytes.clone() } else { output::read(path)? };
-        let source = source(path, bytes)?;
-        match assemble(&source, args, json) {
-            Some(object) => objects.push(object),
-            None => failed = true,
+        Inputs::Parts(sources, objects, archives) => {
+            let making = Making { json, ..Making::default() };
+            let assembled = assemble_all(sources, args, making);
+            let failed = assembled.iter().any(|assembly| assembly.object.is_none());
+            if failed {
+                return Err(Failure::Reported);
+            }
+            (objects, archives, assembled)
         }
-        sources.push(SourceText { name: source.name, text: source.text });
-    }
-    if failed {
-        return Err(Failure::Reported);
-    }
-    let options = LinkOptions { entry: args.entry.clone() };
-    let image = link(&objects, &options).map_err(|errors| {
-        diagnostics::print_link(&errors, json);
-        Failure::Reported
-    })?;
-    Ok(Program { image, sources, name: first.display().to_string() })
+    };
+    link_all(args, objects, archives, assemblies, Making { json, ..Making::default() })
 }
 
-fn source(path: &Path, bytes: Vec<u8>) -> Result<Source, Failure> {
+/// The files, sorted by what they are.
+pub enum Inputs {
+    /// A program that is linked already.
+    Program(Image),
+    /// Sources, objects with their position among all the files, and archives.
+    Parts(Vec<(usize, Source)>, Vec<(usize, Object)>, Vec<Vec<Object>>),
+}
+
+/// Reads the files.
+///
+/// # Errors
+///
+/// A file that cannot be read or is none of these.
+pub fn inputs(args: &ProgramArgs, json: bool) -> Result<Inputs, Failure> {
+    let _ = json;
+    let (mut sources, mut objects, mut archives) = (Vec::new(), Vec::new(), Vec::new());
+    for (position, path) in args.files.iter().enumerate() {
+        match input(path)? {
+            Input::Source(source) => sources.push((position, source)),
+            Input::Object(object) => objects.push((position, object)),
+            Input::Archive(members) => archives.push(members),
+            Input::Program(image) if args.files.len() == 1 => return Ok(Inputs::Program(image)),
+            Input::Program(_) => {
+                return Err(Failure::new(
+                    format!("{} is a program already", path.display()),
+                    "give it alone, or give sources, objects and archives only",
+                ));
+            }
+        }
+    }
+    Ok(Inputs::Parts(sources, objects, archives))
+}
+
+/// Assembles sources in order, and prints what there is to say about each.
+pub fn assemble_all(
+    sources: Vec<(usize, Source)>,
+    args: &ProgramArgs,
+    making: Making,
+) -> Vec<Assembly> {
+    sources.iter().map(|(_, source)| assemble(source, args, making, false)).collect()
+}
+
+/// Links what was assembled with objects and archives.
+///
+/// # Errors
+///
+/// What does not go together, which is printed here.
+pub fn link_all(
+    args: &ProgramArgs,
+    objects: Vec<(usize, Object)>,
+    archives: Vec<Vec<Object>>,
+    mut assemblies: Vec<Assembly>,
+    making: Making,
+) -> Result<Program, Failure> {
+    // Sources come in their own order, and before the objects unless these were named first.
+    let mut places = (0..args.files.len()).filter(|at| !objects.iter().any(|(o, _)| o == at));
+    let mut all: Vec<(usize, Object)> = assemblies
+        .iter_mut()
+        .filter_map(|assembly| Some((places.next().unwrap_or(0), assembly.object.take()?)))
+        .collect();
+    all.extend(objects);
+    all.sort_by_key(|(position, _)| *position);
+    let objects = all.into_iter().map(|(_, object)| object).collect();
+    let objects = with_members(objects, archives, &args.entry);
+    let options = LinkOptions {
+        entry: args.entry.clone(),
+        position_independent: making.position_independent,
+    };
+    let image = link(&objects, &options).map_err(|errors| {
+        diagnostics::print_link(&errors, making.json);
+        Failure::Reported
+    })?;
+    let sources = source_texts(&assemblies);
+    let name = args.files[0].display().to_string();
+    Ok(Program { image, sources, assemblies, name })
+}
+
+/// The files that were read, each once.
+fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
+    let mut texts: Vec<SourceText> = Vec::new();
+    for text in assemblies.iter().flat_map(|assembly| assembly.sources.texts()) {
+        let expanded = matches!(text.origin, sotto_asm::Origin::Expanded { .. });
+        if !expanded && !texts.iter().any(|known| known.name == *text.name) {
+            texts.push(SourceText { name: text.name.to_string(), text: text.text.to_string() });
+        }
+    }
+    texts
+}
+
+fn input(path: &Path) -> Result<Input, Failure> {
+    let bytes = output::read(path)?;
     let name = path.display().to_string();
+    let failed = |error: String| Failure::plain(format!("{name}: {error}"));
+    if bytes.starts_with(b"!<arch>\n") || bytes.starts_with(b"!<thin>\n") {
+        let members = read_archive(&name, &bytes).map_err(|error| failed(error.to_string()))?;
+        return Ok(Input::Archive(members));
+    }
+    if bytes.starts_with(b"\x7fELF") {
+        // ET_REL, at the place that both byte orders share for numbers below 256.
+        if bytes.get(16) == Some(&1) {
+            let object = read_object(&name, &bytes).map_err(|error| failed(error.to_string()))?;
+            return Ok(Input::Object(object));
+        }
+        let image = read_executable(&bytes).map_err(|error| failed(error.to_string()))?;
+        return Ok(Input::Program(image));
+    }
+    source(name, bytes).map(Input::Source)
+}
+
+fn source(name: String, bytes: Vec<u8>) -> Result<Source, Failure> {
     match String::from_utf8(bytes) {
-        Ok(text) if u32::try_from(text.len()).is_ok() => Ok(Source { name, text }),
+        Ok(text) if u32::try_from(text.len()).is_ok() => Ok(Source { name, text: text.into() }),
         Ok(_) => Err(Failure::plain(format!("{name} is larger than 4 GiB"))),
         Err(error) => {
             let valid = error.utf8_error().valid_up_to();
@@ -79,64 +192,14 @@ fn source(path: &Path, bytes: Vec<u8>) -> Result<Source, Failure> {
     }
 }
 
-fn assemble(source: &Source, args: &ProgramArgs, json: bool) -> Option<Object> {
-    let assembly = sotto_asm::assemble(source, &Options { target: args.target });
+/// Assembles one source and prints what there is to say about it.
+pub fn assemble(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
+    let options = Options { target: args.target, externals, listing: making.listing };
+    let disk = Folders { search: &args.include_path };
+    let assembly = sotto_asm::assemble_with(source, &options, &disk);
     if let Some(inference) = &assembly.inferred {
-        diagnostics::inferred(source, assembly.arch, inference, json);
+        diagnostics::inferred(&assembly.sources, assembly.arch, inference, making.json);
     }
-    diagnostics::print(source, &assembly.diagnostics, json);
-    assembly.object
-}
-
-/// `sotto assemble`
-pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
-    let path = match &args.output {
-        Some(path) => path.clone(),
-        None => default_output(&args.program.files[0])?,
-    };
-    if args.program.files.contains(&path) {
-        return Err(Failure::new(
-            format!("the output {} is one of the sources", path.display()),
-            "choose another name with `-o`",
-        ));
-    }
-    let program = load(&args.program, as_json)?;
-    let bytes = write_executable(&program.image);
-    output::write_whole(&path, &bytes, true)?;
-    let image = &program.image;
-    let code: u64 = image.segments.iter().filter(|s| s.exec).map(|s| s.memory_size).sum();
-    let data: u64 = image.segments.iter().filter(|s| !s.exec).map(|s| s.memory_size).sum();
-    let mut out = anstream::stdout();
-    let written = if as_json {
-        let value = json!({
-            "file": path.display().to_string(),
-            "target": image.arch.name(),
-            "entry": format!("{:#x}", image.entry),
-            "code_bytes": code,
-            "data_bytes": data,
-            "file_bytes": bytes.len(),
-        });
-        writeln!(out, "{value}")
-    } else {
-        writeln!(
-            out,
-            "{}: {} program, {code} bytes of code, {data} of data",
-            path.display(),
-            image.arch
-        )
-    };
-    written.map_err(|source| Failure::Write { path: PathBuf::from("standard output"), source })?;
-    Ok(0)
-}
-
-/// The first source's name without its ending.
-fn default_output(first: &Path) -> Result<PathBuf, Failure> {
-    let name = first.with_extension("");
-    if name == first {
-        return Err(Failure::new(
-            format!("{} has no ending to take off", first.display()),
-            "name the output with `-o`",
-        ));
-    }
-    Ok(PathBuf::from(name.file_name().unwrap_or_default()))
+    diagnostics::print(&assembly.sources, &assembly.diagnostics, making.json);
+    assembly
 }

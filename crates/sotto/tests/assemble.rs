@@ -123,7 +123,7 @@ fn bad_arguments_and_files_are_named() {
     let cases: &[(&[&str], i32, &str)] = &[
         (&["assemble", "none.s"], 2, "cannot read none.s"),
         (&["assemble", "bytes.s"], 2, "bytes.s:2: this is neither UTF-8 text nor an ELF file"),
-        (&["assemble", "lamp.s", "-o", "lamp.s"], 2, "one of the sources"),
+        (&["assemble", "lamp.s", "-o", "lamp.s"], 2, "one of the inputs"),
         (&["assemble", "lamp.s", "-o", "no/such/folder"], 2, "cannot write no/such/folder"),
         (&["assemble", "lamp.s", "-o", "."], 2, "cannot write ."),
         (&["assemble", "lamp.s", "--target", "pdp"], 2, "the targets are x86-64 and arm64"),

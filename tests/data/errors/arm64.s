@@ -10,7 +10,8 @@ _start:
         and     x0, x1, #5              // !A108 #5
         add     x0, x1, #4097           // !A108 #4097
         add     x0, x1, x2, lsl #70     // !A108 70
-        ldr     x0, =tide               // !A103 =
+        add     x0, =tide               // !A104 =tide
+        add     x0, x0, tide            // !A113 tide
         ldr     x0, [tide]              // !A104 tide
         ldr     x0, [x1, #40000]        // !A108 [x1, #40000]
         ldr     x0, [x1, x2, lsl #2]    // !A108 [x1, x2, lsl #2]

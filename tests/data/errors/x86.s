@@ -12,7 +12,8 @@ tide_v: db 12, 300              ; !A108 300
         .byte   12a             ; !A105 12a
         .ascii  "a\q"           ; !A106 "a\q"
         .byt    5               ; !A102 .byt
-        .macro  flash           ; !A103 .macro
+        .macro  mov             ; !A123 mov
+        .endm
         .align  3               ; !A108 3
         .skip   later           ; !A111 later
         .skip   -1              ; !A108 -1

@@ -169,6 +169,11 @@ impl Word<'_> {
             Pattern::AdrLabel => {
                 self.target(self.signed("immhi") << 2 | i64::from(self.get("immlo")))
             }
+            Pattern::AdrpLabel => {
+                let pages = self.signed("immhi") << 2 | i64::from(self.get("immlo"));
+                let page = self.address as i64 & !0xfff;
+                Operand::Target(Value::Known(page.wrapping_add(pages << 12)))
+            }
             Pattern::Imm16 => imm(u64::from(self.get("imm16"))),
         })
     }

@@ -212,6 +212,10 @@ fn put_operand(
                 return Err(None);
             }
         }
+        (Pattern::AddSubImm, Operand::Imm(Value::Late)) => {
+            let (field, operand) = (Field::AddLow12, index as u8);
+            word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
+        }
         (Pattern::AddSubImm, Operand::Imm(value)) => {
             let value = known(value)?;
             if (0..4096).contains(&value) {
@@ -345,6 +349,9 @@ fn put_operand(
             word.put("b40", (value - base) as u32);
         }
         (Pattern::AdrLabel, Operand::Target(target)) => put_adr(word, target, address, index)?,
+        (Pattern::AdrpLabel, Operand::Target(target)) => {
+            put_adrp(word, target, address, index)?;
+        }
         (Pattern::Imm16, Operand::Imm(value)) => {
             let value = known(value)?;
             if !(0..65536).contains(&value) {
@@ -420,6 +427,11 @@ fn put_memory(
         return Err(None);
     }
     put_base(word, mem)?;
+    if mem.disp == Value::Late && matches!(offset, Offset::Scaled12) {
+        let (field, operand) = (Field::AccessLow12(access), index as u8);
+        word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
+        return Ok(());
+    }
     let disp = known(mem.disp)?;
     let unit = access.bytes() as i64;
     let (field, bits, unit, range) = match offset {
@@ -479,6 +491,22 @@ fn put_target(
         return Err(range_error(index, distance, range, "the distance in bytes, a multiple of 4"));
     }
     word.put(name, (distance / 4) as u32 & ((1 << width) - 1));
+    Ok(())
+}
+
+fn put_adrp(word: &mut Word, target: Value, address: u64, index: usize) -> Result<(), Mismatch> {
+    let Some(target) = target.known() else {
+        let (field, operand) = (Field::AdrPage21, index as u8);
+        word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
+        return Ok(());
+    };
+    let pages = (target >> 12).wrapping_sub(address as i64 >> 12);
+    if !(-(1 << 20)..1 << 20).contains(&pages) {
+        let range = -(1i128 << 20)..=(1i128 << 20) - 1;
+        return Err(range_error(index, pages, range, "the distance in pages of 4 KiB"));
+    }
+    word.put("immlo", pages as u32 & 3);
+    word.put("immhi", (pages >> 2) as u32 & 0x7ffff);
     Ok(())
 }
 

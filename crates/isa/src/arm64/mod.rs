@@ -126,6 +126,8 @@ pub enum Meaning {
         access: Width,
     },
     Adr,
+    /// The page, of 4 KiB, that an address is on.
+    Adrp,
     B,
     BranchIf(u8),
     Cbz,
@@ -251,6 +253,8 @@ pub enum Pattern {
     Bit(u8),
     /// An address in bytes, in `immhi:immlo`.
     AdrLabel,
+    /// The page of an address, in pages, in `immhi:immlo`.
+    AdrpLabel,
     /// An unsigned 16-bit number.
     Imm16,
 }
@@ -275,9 +279,11 @@ impl Pattern {
             Pattern::MemPre(..) => "[xn|sp, #offset]!".into(),
             Pattern::MemPost(..) => "[xn|sp], #offset".into(),
             Pattern::MemReg(_) => "[xn|sp, xm{, lsl #amount}]".into(),
-            Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel => {
-                "label".into()
-            }
+            Pattern::Label26
+            | Pattern::Label19
+            | Pattern::Label14
+            | Pattern::AdrLabel
+            | Pattern::AdrpLabel => "label".into(),
             Pattern::Bit(_) => "#bit".into(),
             Pattern::Imm16 => "#imm16".into(),
         }
@@ -484,8 +490,16 @@ pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
     };
     Some(OperandContext {
         target: any(|p| {
-            matches!(p, Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel)
+            matches!(
+                p,
+                Pattern::Label26
+                    | Pattern::Label19
+                    | Pattern::Label14
+                    | Pattern::AdrLabel
+                    | Pattern::AdrpLabel
+            )
         }),
+        page: any(|p| p == Pattern::AdrpLabel),
         condition: any(|p| matches!(p, Pattern::Cond | Pattern::InvertedCond)),
     })
 }

@@ -118,6 +118,15 @@ const MOVES: &[Form] = &[
         source: "Arm ARM, C6.2 ADR",
         ..PLAIN
     },
+    Form {
+        mnemonic: "adrp",
+        meaning: Meaning::Adrp,
+        operands: &[w(W64, Rd), slot(Access::None, Pattern::AdrpLabel)],
+        encoding: "1 immlo:2 10000 immhi:19 Rd",
+        summary: "computes the address of the 4 KiB page that a label within 4 GiB is on",
+        source: "Arm ARM, C6.2 ADRP",
+        ..PLAIN
+    },
 ];
 
 /// Immediate, shifted-register and extended-register rows of an addition or subtraction, both widths.

@@ -12,6 +12,7 @@
 mod decode;
 mod encode;
 mod encoding;
+mod source_first;
 // Rows stay one line each, to be held against the manual.
 #[rustfmt::skip]
 mod table;
@@ -22,6 +23,8 @@ use std::sync::OnceLock;
 
 pub use decode::decode;
 pub use encode::{encode, encode_form};
+pub(crate) use source_first::print;
+pub use source_first::{Spelling, spelling};
 
 use crate::form::Mnemonics;
 use crate::{
@@ -387,7 +390,7 @@ pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
         let operands = table.rows[usize::from(number)].form.operands;
         operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
     });
-    Some(OperandContext { target, condition: false })
+    Some(OperandContext { target, ..OperandContext::default() })
 }
 
 fn syntax(form: &Form) -> String {
@@ -457,6 +460,17 @@ pub fn memory_access(number: u16, operand: usize) -> Option<(Width, Access)> {
         Pattern::Rm(width) | Pattern::Moffs(width) => Some((width, slot.access)),
         _ => None,
     }
+}
+
+/// Whether a register operand tells how wide the memory operand at `index` is.
+pub(crate) fn register_tells_width(instruction: &Instruction, index: usize) -> bool {
+    let form = form(instruction.form);
+    form.operands[index].pattern.data_width().is_none_or(|width| {
+        form.operands.iter().zip(&instruction.operands).any(|(slot, operand)| {
+            matches!(slot.pattern, Pattern::R(w) | Pattern::Acc(w) if w == width)
+                && matches!(operand, Operand::Reg(_))
+        })
+    })
 }
 
 const fn slot(access: Access, pattern: Pattern) -> Slot {

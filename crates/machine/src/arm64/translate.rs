@@ -188,7 +188,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             op.put_second(operands.get(1));
             ops::movk::<O>
         }
-        Meaning::Adr => ops::constant::<O>,
+        Meaning::Adr | Meaning::Adrp => ops::constant::<O>,
         Meaning::Lsl | Meaning::Lsr | Meaning::Asr => {
             op.n = register(1);
             op.put_second(operands.get(2));

@@ -1,5 +1,7 @@
 //! Reports as text. Every function is a function of its arguments; who prints decides about colour.
 
+pub mod listing;
+pub mod map;
 mod values;
 
 use std::fmt::Write;

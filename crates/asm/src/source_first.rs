@@ -1,0 +1,222 @@
+//! x86 operands in source-first order.
+//!
+//! `%` before registers, `$` before immediates, `disp(base,index,scale)` for memory, a bare symbol
+//! is memory and `$symbol` its address, `*` before the target of an indirect jump or call.
+
+use sotto_isa::x86::Spelling;
+use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
+
+use crate::expr::{self, Atoms};
+use crate::lexer::{Cursor, Tok};
+use crate::operand::{Parsed, Spanned, value_of};
+use crate::x86::immediate;
+use crate::{Code, Diagnostic, Expr, Span};
+
+/// Parses one operand.
+pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
+    let (token, start) = cursor.peek_spanned()?;
+    match token {
+        Tok::Op("*") => {
+            cursor.next()?;
+            let inner = operand(cursor, OperandContext { target: false, ..context })?;
+            return Ok(Spanned { span: start.to(inner.span), ..inner });
+        }
+        Tok::Op("%") => {
+            let reg = register(cursor)?;
+            let span = cursor.since(start);
+            if context.target {
+                let text = cursor.text_at(span);
+                return Err(Diagnostic::error(
+                    Code::OperandOrder,
+                    span,
+                    "an indirect target is marked with `*`",
+                )
+                .help(format!("write `*{text}`"))
+                .replace_with(format!("*{text}")));
+            }
+            return Ok(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), span });
+        }
+        Tok::Op("$") => {
+            cursor.next()?;
+            let expr = expr::parse(cursor, Atoms::Plain)?;
+            let span = cursor.since(start);
+            return Ok(Spanned { parsed: immediate(expr, span)?, span });
+        }
+        Tok::Op("[") => {
+            return Err(Diagnostic::error(
+                Code::OperandOrder,
+                start,
+                "this file writes addresses as `disp(base,index,scale)`",
+            )
+            .help("write `8(%rbx,%rcx,4)` for `[rbx + rcx*4 + 8]`"));
+        }
+        Tok::Word(word) if Reg::parse(cursor.arch(), word).is_some() => {
+            return Err(Diagnostic::error(
+                Code::OperandOrder,
+                start,
+                format!("in this file the register is written `%{word}`"),
+            )
+            .help("a file has one order of operands; `.operands` at its top can say which")
+            .replace_with(format!("%{word}")));
+        }
+        _ => {}
+    }
+    let disp =
+        if opens_registers(cursor)? { None } else { Some(expr::parse(cursor, Atoms::Plain)?) };
+    let mut mem = Mem::absolute(0);
+    let registers = opens_registers(cursor)?;
+    if registers {
+        self::registers(cursor, &mut mem)?;
+    }
+    let span = cursor.since(start);
+    let disp = match disp {
+        Some(disp) if context.target && !registers => {
+            return Ok(Spanned { parsed: Parsed::Target(disp), span });
+        }
+        Some(Expr::Number(number)) => {
+            mem.disp = value_of(number, span)?;
+            None
+        }
+        disp => disp,
+    };
+    let parsed = match disp {
+        None => Parsed::Fixed(Operand::Mem(mem)),
+        Some(disp) => match disp.constant() {
+            Some(Ok(number)) => {
+                mem.disp = value_of(number, span)?;
+                Parsed::Fixed(Operand::Mem(mem))
+            }
+            _ => {
+                mem.disp = Value::Late;
+                Parsed::Mem { mem, disp, x86_plain: !registers }
+            }
+        },
+    };
+    Ok(Spanned { parsed, span })
+}
+
+/// Whether the registers of an address come next, and not a parenthesis of an expression.
+fn opens_registers(cursor: &mut Cursor) -> Result<bool, Diagnostic> {
+    if cursor.peek()? != Tok::Op("(") {
+        return Ok(false);
+    }
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    Ok(matches!(ahead.peek(), Ok(Tok::Op("%" | ","))))
+}
+
+/// Takes `%name`.
+fn register(cursor: &mut Cursor) -> Result<Reg, Diagnostic> {
+    let mark = cursor.expect("%", "before the register")?;
+    let (token, span) = cursor.next()?;
+    let Tok::Word(name) = token else {
+        return Err(cursor.unexpected(token, span, "the name of a register"));
+    };
+    Reg::parse(cursor.arch(), name).ok_or_else(|| {
+        Diagnostic::error(Code::Syntax, mark.to(span), format!("no register `%{name}`"))
+            .help("a name after `%` is always a register")
+    })
+}
+
+/// Takes `(base,index,scale)`.
+fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
+    let open = cursor.expect("(", "to open the address")?;
+    let usable = |reg: Reg, span: Span| match reg.kind {
+        RegKind::Qword | RegKind::Dword | RegKind::Ip => Ok(Some(reg)),
+        _ => Err(Diagnostic::error(
+            Code::BadAddress,
+            span,
+            format!("`%{}` cannot be part of an address", reg.name()),
+        )
+        .help("use a 64-bit or a 32-bit register")),
+    };
+    if cursor.peek()? == Tok::Op("%") {
+        let (_, at) = cursor.peek_spanned()?;
+        let reg = register(cursor)?;
+        mem.base = usable(reg, cursor.since(at))?;
+    }
+    if cursor.eat(",")? {
+        let (_, at) = cursor.peek_spanned()?;
+        let reg = register(cursor)?;
+        mem.index = usable(reg, cursor.since(at))?;
+        if cursor.eat(",")? {
+            let (_, at) = cursor.peek_spanned()?;
+            let scale = expr::parse(cursor, Atoms::Plain)?;
+            let at = cursor.since(at);
+            mem.scale = match scale.constant() {
+                Some(Ok(scale @ (1 | 2 | 4 | 8))) => scale as u8,
+                _ => {
+                    let message = "an index is scaled by 1, 2, 4 or 8";
+                    return Err(Diagnostic::error(Code::BadAddress, at, message));
+                }
+            };
+        }
+    }
+    let close = cursor.expect(")", "to close the address")?;
+    // [r*2] alone is shorter as r + r.
+    if mem.base.is_none() && mem.scale == 2 {
+        (mem.base, mem.scale) = (mem.index, 1);
+    }
+    let twice_stack = mem.index.is_some_and(|index| index.number == 4) && mem.scale != 1;
+    if twice_stack {
+        let message = "the stack pointer cannot be scaled";
+        return Err(Diagnostic::error(Code::BadAddress, open.to(close), message));
+    }
+    Ok(())
+}
+
+/// Puts parsed operands into the manual's order, with the widths that the word tells.
+pub(crate) fn settle(
+    mnemonic: &'static str,
+    spelling: Option<Spelling>,
+    operands: &mut Vec<Spanned>,
+    span: Span,
+) -> Result<(), Diagnostic> {
+    if mnemonic != "enter" {
+        operands.reverse();
+    }
+    // A shift without a count shifts by one.
+    if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
+        let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
+        operands.push(Spanned { parsed: one, span: operands[0].span });
+    }
+    let Some(Spelling { width: Some(width), destination, .. }) = spelling else { return Ok(()) };
+    let mut told = false;
+    for operand in operands.iter_mut() {
+        if let Parsed::Fixed(Operand::Mem(mem)) | Parsed::Mem { mem, .. } = &mut operand.parsed {
+            mem.width = mem.width.or(Some(width));
+            told = true;
+        }
+    }
+    let registers: Vec<(Reg, Span)> = operands
+        .iter()
+        .filter_map(|operand| match operand.parsed {
+            Parsed::Fixed(Operand::Reg(reg)) => Some((reg, operand.span)),
+            _ => None,
+        })
+        .collect();
+    let wanted = destination.unwrap_or(width);
+    let fits = |reg: &Reg| reg.width() == wanted || reg.width() == width;
+    if let Some((reg, at)) = registers.first().filter(|(reg, _)| !fits(reg)) {
+        return Err(Diagnostic::error(
+            Code::NoSuchForm,
+            *at,
+            format!(
+                "`%{}` has {} bits, and the mnemonic says {}",
+                reg.name(),
+                reg.width().bits(),
+                wanted.bits()
+            ),
+        )
+        .at(span, "the last letter is b for 8, w for 16, l for 32 and q for 64 bits"));
+    }
+    let unmatched = !told && registers.is_empty() && width != Width::W64;
+    if unmatched && !operands.is_empty() {
+        let message = format!("`{mnemonic}` has no form of {} bits here", width.bits());
+        return Err(Diagnostic::error(Code::NoSuchForm, span, message));
+    }
+    Ok(())
+}
+
+/// Instructions whose count may be left out.
+const SHIFTS: &[&str] = &["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];

@@ -1,0 +1,648 @@
+//! What is read, and how often: includes, conditionals, repeats, and macros.
+//!
+//! Texts are read line by line through [`Lines`]. A directive that needs the lines below it, such as
+//! `.macro`, takes them from there. A macro's body is expanded to a text of its own; a plain repeat
+//! reads the same lines again.
+
+use std::ops::Range;
+use std::rc::Rc;
+use std::sync::Arc;
+
+use crate::assembler::{Assembler, Listed};
+use crate::data;
+use crate::lexer::{Cursor, Tok, blank_block_comments};
+use crate::macros::{self, Body, Kind, Macro, Parameter};
+use crate::source::Origin;
+use crate::{Code, Diagnostic, Span};
+
+/// Includes, macros and repeats nest at most this deep.
+const MAX_DEPTH: usize = 64;
+/// All the expansions of an assembly together take at most this many bytes.
+const MAX_EXPANDED_BYTES: usize = 1 << 28;
+/// Repeats go round at most this often, all together.
+const MAX_ROUNDS: u64 = 1 << 24;
+
+/// A line of a text.
+#[derive(Copy, Clone)]
+pub(crate) struct Line<'t> {
+    /// Without its end.
+    pub text: &'t str,
+    /// Where it stands.
+    pub at: usize,
+}
+
+/// Gives the lines of a text, one after the other.
+#[derive(Clone)]
+pub(crate) struct Lines<'t> {
+    text: &'t str,
+    at: usize,
+    /// Where the text stands.
+    base: usize,
+    file: u32,
+    /// Number of the line that comes next.
+    line: u32,
+}
+
+impl<'t> Lines<'t> {
+    pub fn new(text: &'t str, base: usize, file: u32, line: u32) -> Lines<'t> {
+        Lines { text, at: 0, base, file, line }
+    }
+
+    fn next(&mut self) -> Option<Line<'t>> {
+        let rest = &self.text[self.at..];
+        if rest.is_empty() {
+            return None;
+        }
+        let at = self.base + self.at;
+        let length = memchr::memchr(b'\n', rest.as_bytes());
+        let line = &rest[..length.unwrap_or(rest.len())];
+        self.at += length.map_or(rest.len(), |length| length + 1);
+        self.line += 1;
+        Some(Line { text: line.strip_suffix('\r').unwrap_or(line), at })
+    }
+}
+
+/// An `.if` that is being read.
+pub(crate) struct Condition {
+    span: Span,
+    /// One of its branches was taken.
+    taken: bool,
+    /// Its `.else`, once that is reached.
+    other: Option<Span>,
+}
+
+/// A macro or a repeat that is being read.
+pub(crate) struct Level {
+    /// The text whose dotted labels are its own.
+    range: Range<u32>,
+    labels: Rc<[Box<str>]>,
+    number: u32,
+    /// Parts of the text that came from the caller, and where they stand there.
+    passed: Vec<(Range<u32>, u32)>,
+}
+
+/// The directives of this module.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Structure {
+    Include,
+    If,
+    IfDefined(bool),
+    ElseIf,
+    Else,
+    EndIf,
+    Repeat,
+    RepeatFor,
+    EndRepeat,
+    Macro,
+    EndMacro,
+}
+
+/// Name, and whether its dot may be dropped.
+pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
+    (".include", true, Structure::Include),
+    (".if", false, Structure::If),
+    (".ifdef", false, Structure::IfDefined(true)),
+    (".ifndef", false, Structure::IfDefined(false)),
+    (".elseif", false, Structure::ElseIf),
+    (".else", false, Structure::Else),
+    (".endif", false, Structure::EndIf),
+    (".rept", false, Structure::Repeat),
+    (".irp", false, Structure::RepeatFor),
+    (".endr", false, Structure::EndRepeat),
+    (".macro", false, Structure::Macro),
+    (".endm", false, Structure::EndMacro),
+];
+
+/// The directive of this module that the word is.
+pub(crate) fn find(word: &str) -> Option<Structure> {
+    let named = |name: &str, bare: bool| {
+        name.eq_ignore_ascii_case(word) || (bare && name[1..].eq_ignore_ascii_case(word))
+    };
+    DIRECTIVES.iter().find(|(name, bare, _)| named(name, *bare)).map(|(.., found)| *found)
+}
+
+/// The first word of a line after its labels, if it is a directive of this module.
+fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
+    let text = line.text.trim_start();
+    // Most lines cannot be one; this keeps skipping fast.
+    if !text.contains('.') {
+        return None;
+    }
+    let mut cursor = Cursor::new(line.text, line.at, arch);
+    loop {
+        let Ok((Tok::Word(word), _)) = cursor.next() else { return None };
+        if cursor.eat(":") != Ok(true) {
+            return if word.starts_with('.') { find(word) } else { None };
+        }
+    }
+}
+
+impl Assembler<'_> {
+    /// Reads a file that was added at `base`.
+    pub(crate) fn read_file(&mut self, text: &str, base: u32, file: u32) {
+        let base = base as usize;
+        let blanked = match blank_block_comments(text) {
+            Ok(blanked) => blanked,
+            Err(span) => {
+                let span = Span::new(base + span.start as usize, base + span.end as usize);
+                let error = Diagnostic::error(Code::Syntax, span, "the comment has no end");
+                self.report(error.label("opened here").help("close it with `*/`"));
+                return;
+            }
+        };
+        // Some editors begin a file with a byte order mark.
+        let skip = if blanked.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
+        self.read_lines(&mut Lines::new(&blanked[skip..], base + skip, file, 1));
+    }
+
+    /// Takes the next line, and notes it for the listing.
+    fn take<'t>(&mut self, lines: &mut Lines<'t>) -> Option<Line<'t>> {
+        let line = lines.next()?;
+        (self.file, self.line) = (lines.file, lines.line - 1);
+        if self.listing.is_some() {
+            let here = self.here();
+            let listed = Listed {
+                span: Span::new(line.at, line.at + line.text.len()),
+                file: self.file,
+                line: self.line,
+                depth: self.levels.len(),
+                from: here,
+                to: here,
+            };
+            self.listing.get_or_insert_default().push(listed);
+        }
+        Some(line)
+    }
+
+    /// Carries out lines to the end of their text.
+    fn read_lines(&mut self, lines: &mut Lines) {
+        let open = self.conditions.len();
+        while !self.stopped
+            && let Some(line) = self.take(lines)
+        {
+            let listed = self.listing.as_ref().map_or(0, Vec::len);
+            if let Err(diagnostic) = self.statement(line, lines) {
+                self.report(diagnostic);
+            }
+            let to = self.here();
+            if let Some(listing) = &mut self.listing
+                && listing.len() == listed
+                && let Some(last) = listing.last_mut()
+            {
+                last.to = to;
+            }
+        }
+        for condition in self.conditions.drain(open..).collect::<Vec<_>>() {
+            let error = Diagnostic::error(Code::Structure, condition.span, "this has no `.endif`");
+            self.report(error.help("close it with `.endif` in the same text"));
+        }
+    }
+
+    /// Carries out a directive of this module.
+    pub(crate) fn structure(
+        &mut self,
+        structure: Structure,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        match structure {
+            Structure::Include => self.include(span, cursor),
+            Structure::If | Structure::IfDefined(_) => {
+                let holds = self.condition(structure, cursor);
+                // If it cannot be told, no branch is read.
+                let taken = *holds.as_ref().unwrap_or(&true);
+                self.conditions.push(Condition { span, taken, other: None });
+                if !matches!(holds, Ok(true)) {
+                    self.skip_branch(lines)?;
+                }
+                holds.map(|_| ())
+            }
+            Structure::ElseIf | Structure::Else => {
+                self.check_branch(structure, span)?;
+                // The branch before was taken, so this one is not.
+                self.skip_branch(lines)
+            }
+            Structure::EndIf => {
+                cursor.expect_end("after `.endif`")?;
+                match self.conditions.pop() {
+                    Some(_) => Ok(()),
+                    None => Err(unopened(span, ".endif", ".if")),
+                }
+            }
+            Structure::Repeat => self.repeat(span, cursor, lines),
+            Structure::RepeatFor => self.repeat_for(span, cursor, lines),
+            Structure::Macro => self.define_macro(span, cursor, lines),
+            Structure::EndRepeat => Err(unopened(span, ".endr", ".rept")),
+            Structure::EndMacro => Err(unopened(span, ".endm", ".macro")),
+        }
+    }
+
+    fn condition(&mut self, structure: Structure, cursor: &mut Cursor) -> Result<bool, Diagnostic> {
+        let holds = match structure {
+            Structure::IfDefined(wanted) => match cursor.next()? {
+                (Tok::Word(name), span) => {
+                    let name = self.own_name(name, span).into_owned();
+                    self.symbols.is_defined(&name, self.scope) == wanted
+                }
+                (token, span) => {
+                    return Err(cursor.unexpected(token, span, "the name of a symbol"));
+                }
+            },
+            _ => data::number(self, cursor)?.0 != 0,
+        };
+        cursor.expect_end("after the condition")?;
+        Ok(holds)
+    }
+
+    /// Refuses `.else` without `.if`, and a branch after `.else`.
+    fn check_branch(&mut self, structure: Structure, span: Span) -> Result<(), Diagnostic> {
+        let name = if structure == Structure::Else { ".else" } else { ".elseif" };
+        let Some(condition) = self.conditions.last_mut() else {
+            return Err(unopened(span, name, ".if"));
+        };
+        if let Some(other) = condition.other {
+            let message = format!("`{name}` stands after the `.else`");
+            return Err(Diagnostic::error(Code::Structure, span, message)
+                .at(other, "the `.else`")
+                .at(condition.span, "of this `.if`"));
+        }
+        if structure == Structure::Else {
+            condition.other = Some(span);
+        }
+        Ok(())
+    }
+
+    /// Skips to the branch to be read, or to the end of the conditional.
+    fn skip_branch(&mut self, lines: &mut Lines) -> Result<(), Diagnostic> {
+        let mut depth = 0;
+        while let Some(line) = self.take(lines) {
+            let Some(structure) = leading(line, self.arch) else { continue };
+            match structure {
+                Structure::If | Structure::IfDefined(_) => depth += 1,
+                Structure::EndIf if depth > 0 => depth -= 1,
+                Structure::EndIf => {
+                    self.conditions.pop();
+                    return Ok(());
+                }
+                Structure::Else | Structure::ElseIf if depth == 0 => {
+                    let mut cursor = Cursor::new(line.text, line.at, self.arch);
+                    let (_, span) = cursor.next()?;
+                    self.check_branch(structure, span)?;
+                    if self.conditions.last().is_none_or(|condition| condition.taken) {
+                        continue;
+                    }
+                    let holds = match structure {
+                        Structure::ElseIf => self.condition(structure, &mut cursor)?,
+                        _ => {
+                            cursor.expect_end("after `.else`")?;
+                            true
+                        }
+                    };
+                    if holds {
+                        if let Some(condition) = self.conditions.last_mut() {
+                            condition.taken = true;
+                        }
+                        return Ok(());
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes the lines up to the directive that ends the block.
+    fn block(
+        &mut self,
+        span: Span,
+        lines: &mut Lines,
+        opens: &[Structure],
+        closes: Structure,
+        end: &str,
+    ) -> Result<Body, Diagnostic> {
+        let (start, at, line) = (lines.at, lines.base + lines.at, lines.line);
+        let mut depth = 0;
+        loop {
+            let before = lines.at;
+            let Some(next) = self.take(lines) else {
+                return Err(Diagnostic::error(
+                    Code::Structure,
+                    span,
+                    format!("this has no `{end}`"),
+                )
+                .help(format!("close it with `{end}` in the same text")));
+            };
+            match leading(next, self.arch) {
+                Some(found) if opens.contains(&found) => depth += 1,
+                Some(found) if found == closes && depth > 0 => depth -= 1,
+                Some(found) if found == closes => {
+                    let text: Arc<str> = lines.text[start..before].into();
+                    let labels = macros::dotted_labels(&text);
+                    return Ok(Body { text, at: at as u32, file: lines.file, line, labels });
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// `.rept COUNT`
+    fn repeat(
+        &mut self,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        let count = data::number(self, cursor).and_then(|(count, at)| {
+            cursor.expect_end("after the count")?;
+            u64::try_from(count).map_err(|_| {
+                Diagnostic::error(Code::OutOfRange, at, format!("{count} is no count"))
+                    .label("must be 0 or more")
+            })
+        });
+        let body = self.block(span, lines, REPEATS, Structure::EndRepeat, ".endr")?;
+        for _ in 0..count? {
+            self.count_round(span)?;
+            let number = self.enter(span)?;
+            self.levels.push(Level {
+                range: body.at..body.at + body.text.len() as u32,
+                labels: body.labels.clone(),
+                number,
+                passed: Vec::new(),
+            });
+            let mut again = Lines::new(&body.text, body.at as usize, body.file, body.line);
+            self.read_lines(&mut again);
+            self.levels.pop();
+            if self.stopped {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn count_round(&mut self, span: Span) -> Result<(), Diagnostic> {
+        self.rounds += 1;
+        if self.rounds > MAX_ROUNDS {
+            self.stopped = true;
+            let message = format!("repeats go round more than {MAX_ROUNDS} times in all");
+            return Err(Diagnostic::error(Code::Runaway, span, message));
+        }
+        Ok(())
+    }
+
+    /// `.irp PARAMETER, VALUE, ...`
+    fn repeat_for(
+        &mut self,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        let (rest, at) = cursor.rest();
+        let body = self.block(span, lines, REPEATS, Structure::EndRepeat, ".endr")?;
+        let mut pieces = macros::split(rest).into_iter();
+        let name = pieces.next().filter(|(_, name)| !name.is_empty());
+        let Some((offset, name)) = name else {
+            let message = "`.irp` needs a parameter and its values";
+            return Err(Diagnostic::error(Code::MacroUse, span, message)
+                .help("write `.irp reg, rax, rbx`, and `\\reg` in the lines below"));
+        };
+        macros::parameters(name, at + offset)?;
+        let parameters = vec![Parameter { name: name.to_string(), kind: Kind::Rest }];
+        let each = Macro { name: ".irp".into(), span, parameters, body };
+        self.check_macro(&each)?;
+        for (offset, value) in pieces {
+            self.count_round(span)?;
+            self.expand(&each, value, at + offset, span)?;
+            if self.stopped {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// `.macro NAME PARAMETERS`
+    fn define_macro(
+        &mut self,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        let head = cursor.next();
+        let (rest, at) = cursor.rest();
+        let body = self.block(span, lines, &[Structure::Macro], Structure::EndMacro, ".endm")?;
+        let (token, name_span) = head?;
+        let Tok::Word(name) = token else {
+            return Err(cursor.unexpected(token, name_span, "the name of the macro"));
+        };
+        let what = if self.find_instruction(name).is_some() {
+            Some("an instruction")
+        } else {
+            (find(name).is_some() || crate::directive::exists(name, self.arch))
+                .then_some("a directive")
+        };
+        if let Some(what) = what {
+            let message = format!("`{name}` is {what} already, so no macro can be called that");
+            return Err(Diagnostic::error(Code::MacroUse, name_span, message));
+        }
+        if let Some(first) = self.macros.get(name) {
+            let message = format!("the macro `{name}` is defined twice");
+            return Err(Diagnostic::error(Code::DuplicateSymbol, name_span, message)
+                .label("defined again here")
+                .at(first.span, "first defined here"));
+        }
+        // The comma after the name may be there or not.
+        let rest_trimmed = rest.trim_start();
+        let blanks = rest.len() - rest_trimmed.len();
+        let (rest, at) = match rest_trimmed.strip_prefix(',') {
+            Some(rest) => (rest, at + blanks + 1),
+            None => (rest, at),
+        };
+        let parameters = macros::parameters(rest, at)?;
+        let defined = Macro { name: name.into(), span: name_span, parameters, body };
+        self.check_macro(&defined)?;
+        self.macros.insert(name.into(), Rc::new(defined));
+        Ok(())
+    }
+
+    /// Reports what is questionable about a macro; an error in it keeps it from being used.
+    fn check_macro(&mut self, defined: &Macro) -> Result<(), Diagnostic> {
+        let mut error = None;
+        for diagnostic in defined.check(self.arch) {
+            if diagnostic.severity == crate::Severity::Error {
+                error.get_or_insert(diagnostic);
+            } else {
+                self.report(diagnostic);
+            }
+        }
+        error.map_or(Ok(()), Err)
+    }
+
+    /// Calls a macro, if there is one of this name.
+    pub(crate) fn call(
+        &mut self,
+        name: &str,
+        span: Span,
+        cursor: &mut Cursor,
+    ) -> Result<bool, Diagnostic> {
+        let Some(called) = self.macros.get(name).cloned() else { return Ok(false) };
+        self.open_labels.clear();
+        let (rest, at) = cursor.rest();
+        let end = at + rest.trim_end().len();
+        let call = Span::new(span.start as usize, end.max(span.end as usize));
+        self.expand(&called, rest, at, call)?;
+        Ok(true)
+    }
+
+    /// Makes sure that nesting ends, and numbers the expansion.
+    fn enter(&mut self, span: Span) -> Result<u32, Diagnostic> {
+        if self.levels.len() >= MAX_DEPTH {
+            // Everything on the way out would fail the same way.
+            self.stopped = true;
+            return Err(Diagnostic::error(
+                Code::Runaway,
+                span,
+                format!("macros and repeats nest more than {MAX_DEPTH} deep"),
+            )
+            .help("a macro that calls itself needs an `.if` that ends it"));
+        }
+        self.expansions += 1;
+        Ok(self.expansions)
+    }
+
+    /// Expands a macro and reads what comes out. The arguments stand at `at`.
+    fn expand(
+        &mut self,
+        called: &Macro,
+        arguments: &str,
+        at: usize,
+        call: Span,
+    ) -> Result<(), Diagnostic> {
+        let number = self.enter(call)?;
+        let (text, passed) = called.expand(arguments, call, number)?;
+        self.expanded_bytes += text.len();
+        let origin = Origin::Expanded { name: called.name.clone(), call, body: called.body.at };
+        let name = Arc::from(&*self.files[called.body.file as usize]);
+        let text: Arc<str> = text.into();
+        let base = match self.sources.add(name, text.clone(), origin) {
+            Some(base) if self.expanded_bytes <= MAX_EXPANDED_BYTES => base,
+            _ => {
+                self.stopped = true;
+                let message = format!("macros expand to more than {MAX_EXPANDED_BYTES} bytes");
+                return Err(Diagnostic::error(Code::Runaway, call, message));
+            }
+        };
+        let shift = |range: Range<u32>| range.start + base..range.end + base;
+        self.levels.push(Level {
+            range: base..base + text.len() as u32,
+            labels: called.body.labels.clone(),
+            number,
+            passed: passed
+                .into_iter()
+                .map(|(range, offset)| (shift(range), at as u32 + offset))
+                .collect(),
+        });
+        let place = (self.file, self.line);
+        let mut lines = Lines::new(&text, base as usize, called.body.file, called.body.line);
+        self.read_lines(&mut lines);
+        self.levels.pop();
+        (self.file, self.line) = place;
+        Ok(())
+    }
+
+    /// A dotted name as it is known inside the macros and repeats being read: one that the body of
+    /// a macro defines is fresh in each expansion.
+    pub(crate) fn own_name<'n>(&self, name: &'n str, span: Span) -> std::borrow::Cow<'n, str> {
+        if self.levels.is_empty() || !name.starts_with('.') {
+            return name.into();
+        }
+        let mut at = span.start;
+        for level in self.levels.iter().rev() {
+            if !level.range.contains(&at) {
+                continue;
+            }
+            if let Some((range, outer)) = level.passed.iter().find(|(r, _)| r.contains(&at)) {
+                at = outer + (at - range.start);
+                continue;
+            }
+            if level.labels.iter().any(|label| **label == *name) {
+                return format!("{name}\u{0}{}", level.number).into();
+            }
+        }
+        name.into()
+    }
+
+    /// `.include "file"`
+    fn include(&mut self, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+        let (name, at) = file_name(cursor)?;
+        cursor.expect_end("after the name of the file")?;
+        let (path, bytes) = self.read_beside(&name, at)?;
+        let text = String::from_utf8(bytes).map_err(|_| {
+            Diagnostic::error(Code::Include, at, format!("`{path}` is not UTF-8 text"))
+                .help("`.incbin` takes in bytes as they are")
+        })?;
+        if let Some(first) = self.including.iter().position(|(open, _)| *open == path) {
+            let mut error =
+                Diagnostic::error(Code::Include, at, format!("`{path}` includes itself"));
+            for (file, place) in &self.including[first + 1..] {
+                if let Some(place) = place {
+                    error = error.at(*place, format!("`{file}` is included here"));
+                }
+            }
+            return Err(error.help("put shared definitions in a file of their own"));
+        }
+        if self.including.len() >= MAX_DEPTH {
+            let message = format!("includes nest more than {MAX_DEPTH} deep");
+            return Err(Diagnostic::error(Code::Runaway, at, message));
+        }
+        let text: Arc<str> = text.into();
+        let origin = Origin::Included(span.to(at));
+        let Some(base) = self.sources.add(Arc::from(&*path), text.clone(), origin) else {
+            let message = "all the texts together are larger than 4 GiB";
+            return Err(Diagnostic::error(Code::Include, at, message));
+        };
+        let file = self.file_number(&path);
+        self.including.push((path, Some(at)));
+        let (place, order) = ((self.file, self.line), self.order);
+        self.recognise_order(&text, base);
+        self.read_file(&text, base, file);
+        (self.file, self.line) = place;
+        self.order = order;
+        self.including.pop();
+        Ok(())
+    }
+
+    /// Reads a file that is named in the source.
+    pub(crate) fn read_beside(
+        &self,
+        name: &str,
+        at: Span,
+    ) -> Result<(String, Vec<u8>), Diagnostic> {
+        let from = self.including.last().map_or("", |(file, _)| file.as_str());
+        self.disk.read(name, from).map_err(|reason| {
+            Diagnostic::error(Code::Include, at, format!("cannot read `{name}`: {reason}"))
+        })
+    }
+
+    /// The number of a file in the line table.
+    pub(crate) fn file_number(&mut self, name: &str) -> u32 {
+        let found = self.files.iter().position(|file| file == name);
+        found.unwrap_or_else(|| {
+            self.files.push(name.to_string());
+            self.files.len() - 1
+        }) as u32
+    }
+}
+
+const REPEATS: &[Structure] = &[Structure::Repeat, Structure::RepeatFor];
+
+/// Takes the name of a file in quotes.
+pub(crate) fn file_name(cursor: &mut Cursor) -> Result<(String, Span), Diagnostic> {
+    match cursor.next()? {
+        (Tok::Str(name), span) if !name.is_empty() => Ok((name.to_string(), span)),
+        (token, span) => Err(cursor.unexpected(token, span, "the name of a file in double quotes")),
+    }
+}
+
+fn unopened(span: Span, name: &str, opener: &str) -> Diagnostic {
+    Diagnostic::error(Code::Structure, span, format!("`{name}` without `{opener}`"))
+}

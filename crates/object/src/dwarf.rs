@@ -1,0 +1,214 @@
+//! Debugging sections: the line table with its compile unit, and the unwind tables.
+//!
+//! Addresses are left to relocations against the section that the code is in. The packing is
+//! gimli's.
+//!
+//! Sources: DWARF 5, 3.1.1 "Full and Partial Compilation Unit Entries", 6.2 "Line Number
+//! Information", 6.4 "Call Frame Information"; LSB Core, "DWARF Extensions" for `.eh_frame`.
+
+use gimli::write::{
+    Address, AttributeValue, CallFrameInstruction, CommonInformationEntry, DwarfUnit, EhFrame,
+    EndianVec, FileId, FrameDescriptionEntry, FrameTable, LineProgram, LineString, Range,
+    RangeList, RelocateWriter, RelocationTarget, Sections,
+};
+use gimli::{Encoding, Format, LineEncoding, LittleEndian, Register, SectionId};
+use sotto_isa::Arch;
+
+use crate::{Object, SectionIndex, UnwindRule};
+
+/// What a field of a debugging section refers to.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Target {
+    /// A section of the object.
+    Code(SectionIndex),
+    /// Another debugging section, by name.
+    Debug(&'static str),
+}
+
+/// A field to be filled by whoever links.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Field {
+    pub offset: u64,
+    /// 4 or 8.
+    pub bytes: u8,
+    pub target: Target,
+    pub addend: i64,
+    /// The field holds the distance from itself.
+    pub relative: bool,
+}
+
+/// A debugging section.
+#[derive(Clone, Debug)]
+pub(crate) struct DebugSection {
+    pub name: &'static str,
+    pub data: Vec<u8>,
+    pub fields: Vec<Field>,
+    /// It is loaded with the program.
+    pub alloc: bool,
+}
+
+#[derive(Clone)]
+struct Recorder {
+    data: EndianVec<LittleEndian>,
+    fields: Vec<Field>,
+}
+
+impl RelocateWriter for Recorder {
+    type Writer = EndianVec<LittleEndian>;
+
+    fn writer(&self) -> &Self::Writer {
+        &self.data
+    }
+
+    fn writer_mut(&mut self) -> &mut Self::Writer {
+        &mut self.data
+    }
+
+    fn relocate(&mut self, relocation: gimli::write::Relocation) {
+        self.fields.push(Field {
+            offset: relocation.offset as u64,
+            bytes: relocation.size,
+            target: match relocation.target {
+                RelocationTarget::Symbol(section) => Target::Code(SectionIndex(section as u32)),
+                RelocationTarget::Section(section) => Target::Debug(section.name()),
+            },
+            addend: relocation.addend,
+            relative: relocation.eh_pe.is_some(),
+        });
+    }
+}
+
+const ENCODING: Encoding = Encoding { format: Format::Dwarf32, version: 5, address_size: 8 };
+
+/// The debugging sections of an object; none if it has no lines and no unwind tables.
+pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
+    let empty = Recorder { data: EndianVec::new(LittleEndian), fields: Vec::new() };
+    let mut sections = Sections::new(empty);
+    // What can fail here is a value that does not fit its field; a section of ours always does.
+    if line_table(object).write(&mut sections).is_err() {
+        return Vec::new();
+    }
+    if write_frames(object, &mut sections.eh_frame).is_err() {
+        sections.eh_frame =
+            EhFrame(Recorder { data: EndianVec::new(LittleEndian), fields: Vec::new() });
+    }
+    let mut found = Vec::new();
+    let collected: Result<(), ()> = sections.for_each(|id, recorder| {
+        let data = recorder.data.slice().to_vec();
+        if !data.is_empty() {
+            found.push(DebugSection {
+                name: id.name(),
+                data,
+                fields: recorder.fields.clone(),
+                alloc: id == SectionId::EhFrame,
+            });
+        }
+        Ok(())
+    });
+    debug_assert!(collected.is_ok());
+    found
+}
+
+fn line_table(object: &Object) -> DwarfUnit {
+    let mut dwarf = DwarfUnit::new(ENCODING);
+    let line_encoding = LineEncoding {
+        minimum_instruction_length: object.arch.code_alignment() as u8,
+        ..LineEncoding::default()
+    };
+    let text = |name: &str| LineString::String(name.replace('\0', "?").into_bytes());
+    let name = object.files.first().map_or("source", |name| name.as_str());
+    let name = if name.is_empty() { "source" } else { name };
+    // The folder is left to the reader, so that the same source gives the same bytes anywhere.
+    let mut program = LineProgram::new(ENCODING, line_encoding, text("."), None, text(name), None);
+    let folder = program.default_directory();
+    let files: Vec<FileId> =
+        object.files.iter().map(|file| program.add_file(text(file), folder, None)).collect();
+    let mut ranges = Vec::new();
+    for (number, section) in object.sections.iter().enumerate() {
+        if !section.flags.exec || section.size == 0 || section.lines.is_empty() {
+            continue;
+        }
+        let start = Address::Symbol { symbol: number, addend: 0 };
+        program.begin_sequence(Some(start));
+        for line in &section.lines {
+            let row = program.row();
+            row.address_offset = line.offset;
+            row.file = files[line.file as usize];
+            row.line = u64::from(line.line);
+            program.generate_row();
+        }
+        program.end_sequence(section.size);
+        ranges.push(Range::StartLength { begin: start, length: section.size });
+    }
+    let root = dwarf.unit.root();
+    let producer = concat!("sotto ", env!("CARGO_PKG_VERSION"));
+    let ranges = dwarf.unit.ranges.add(RangeList(ranges));
+    let entry = dwarf.unit.get_mut(root);
+    entry.set(gimli::DW_AT_name, AttributeValue::String(name.replace('\0', "?").into_bytes()));
+    entry.set(gimli::DW_AT_producer, AttributeValue::String(producer.into()));
+    entry.set(gimli::DW_AT_language, AttributeValue::Language(gimli::DW_LANG_Mips_Assembler));
+    entry.set(gimli::DW_AT_low_pc, AttributeValue::Address(Address::Constant(0)));
+    entry.set(gimli::DW_AT_ranges, AttributeValue::RangeListRef(ranges));
+    entry.set(gimli::DW_AT_stmt_list, AttributeValue::LineProgramRef);
+    dwarf.unit.line_program = program;
+    dwarf
+}
+
+fn write_frames(
+    object: &Object,
+    section: &mut EhFrame<Recorder>,
+) -> Result<(), gimli::write::Error> {
+    if object.unwind.is_empty() {
+        return Ok(());
+    }
+    let mut table = FrameTable::default();
+    // Version 1, as `.eh_frame` has it.
+    let encoding = Encoding { version: 1, ..ENCODING };
+    let mut common = match object.arch {
+        Arch::Arm64 => CommonInformationEntry::new(encoding, 4, -8, Register(30)),
+        _ => CommonInformationEntry::new(encoding, 1, -8, Register(16)),
+    };
+    common.fde_address_encoding =
+        gimli::constants::DwEhPe(gimli::DW_EH_PE_pcrel.0 | gimli::DW_EH_PE_sdata4.0);
+    match object.arch {
+        Arch::Arm64 => common.add_instruction(CallFrameInstruction::Cfa(Register(31), 0)),
+        _ => {
+            common.add_instruction(CallFrameInstruction::Cfa(Register(7), 8));
+            common.add_instruction(CallFrameInstruction::Offset(Register(16), -8));
+        }
+    }
+    let common = table.add_cie(common);
+    for routine in &object.unwind {
+        let address =
+            Address::Symbol { symbol: routine.section.0 as usize, addend: routine.start as i64 };
+        let mut entry = FrameDescriptionEntry::new(address, routine.size as u32);
+        for (offset, rule) in &routine.rules {
+            entry.add_instruction(*offset as u32, frame_instruction(*rule));
+        }
+        table.add_fde(common, entry);
+    }
+    table.write_eh_frame(section)
+}
+
+fn frame_instruction(rule: UnwindRule) -> CallFrameInstruction {
+    match rule {
+        UnwindRule::Frame(register, offset) => {
+            CallFrameInstruction::Cfa(Register(register), offset as i32)
+        }
+        UnwindRule::FrameRegister(register) => {
+            CallFrameInstruction::CfaRegister(Register(register))
+        }
+        UnwindRule::FrameOffset(offset) => CallFrameInstruction::CfaOffset(offset as i32),
+        UnwindRule::Stored(register, offset) => {
+            CallFrameInstruction::Offset(Register(register), offset as i32)
+        }
+        UnwindRule::Restored(register) => CallFrameInstruction::Restore(Register(register)),
+        UnwindRule::Same(register) => CallFrameInstruction::SameValue(Register(register)),
+        UnwindRule::Lost(register) => CallFrameInstruction::Undefined(Register(register)),
+        UnwindRule::InRegister(register, other) => {
+            CallFrameInstruction::Register(Register(register), Register(other))
+        }
+        UnwindRule::Remember => CallFrameInstruction::RememberState,
+        UnwindRule::Recall => CallFrameInstruction::RestoreState,
+    }
+}

@@ -1,0 +1,111 @@
+//! The numbers that ELF gives to what an object holds.
+//!
+//! Sources: gABI, "ELF Header", "Sections", "Symbol Table"; psABI x86-64, 4.4.1 "Relocation Types";
+//! AAELF64, 5.7 "Relocation".
+
+use elf::elf as raw;
+use sotto_isa::Arch;
+
+use crate::{Binding, RelocationKind, SectionFlags, SymbolKind};
+
+/// `e_machine`
+pub(crate) fn machine(arch: Arch) -> u16 {
+    match arch {
+        Arch::Arm64 => raw::EM_AARCH64,
+        _ => raw::EM_X86_64,
+    }
+}
+
+/// The machine of an `e_machine`, if it is one of ours.
+pub(crate) fn arch_of(machine: u16) -> Option<Arch> {
+    match machine {
+        raw::EM_X86_64 => Some(Arch::X86_64),
+        raw::EM_AARCH64 => Some(Arch::Arm64),
+        _ => None,
+    }
+}
+
+/// `STB_*`
+pub(crate) fn binding(binding: Binding) -> u8 {
+    match binding {
+        Binding::Local => raw::STB_LOCAL,
+        Binding::Global => raw::STB_GLOBAL,
+        Binding::Weak => raw::STB_WEAK,
+    }
+}
+
+/// The binding of an `st_info`.
+pub(crate) fn binding_of(st_info: u8) -> Binding {
+    match st_info >> 4 {
+        raw::STB_LOCAL => Binding::Local,
+        raw::STB_WEAK => Binding::Weak,
+        _ => Binding::Global,
+    }
+}
+
+/// `STT_*`
+pub(crate) fn kind(kind: SymbolKind) -> u8 {
+    match kind {
+        SymbolKind::None => raw::STT_NOTYPE,
+        SymbolKind::Function => raw::STT_FUNC,
+        SymbolKind::Data => raw::STT_OBJECT,
+        SymbolKind::Section => raw::STT_SECTION,
+    }
+}
+
+/// `SHF_*`
+pub(crate) fn section_flags(flags: SectionFlags) -> u64 {
+    let bit = |on: bool, bit: u32| if on { u64::from(bit) } else { 0 };
+    bit(flags.alloc, raw::SHF_ALLOC)
+        | bit(flags.write, raw::SHF_WRITE)
+        | bit(flags.exec, raw::SHF_EXECINSTR)
+}
+
+/// A relocation's number, which kind it is, and on which machine. Where two numbers have one kind,
+/// the first is written.
+const RELOCATIONS: &[(Arch, u32, RelocationKind)] = &[
+    (Arch::X86_64, raw::R_X86_64_64, RelocationKind::Abs64),
+    (Arch::X86_64, raw::R_X86_64_PC32, RelocationKind::Rel32),
+    (Arch::X86_64, raw::R_X86_64_PLT32, RelocationKind::Plt32),
+    (Arch::X86_64, raw::R_X86_64_GOTPCREL, RelocationKind::GotRel32),
+    (Arch::X86_64, raw::R_X86_64_REX_GOTPCRELX, RelocationKind::GotRel32Relaxable),
+    (Arch::X86_64, raw::R_X86_64_GOTPCRELX, RelocationKind::GotRel32Relaxable),
+    (Arch::X86_64, raw::R_X86_64_32, RelocationKind::Abs32),
+    (Arch::X86_64, raw::R_X86_64_32S, RelocationKind::Abs32Signed),
+    (Arch::X86_64, raw::R_X86_64_16, RelocationKind::Abs16),
+    (Arch::X86_64, raw::R_X86_64_PC16, RelocationKind::Rel16),
+    (Arch::X86_64, raw::R_X86_64_8, RelocationKind::Abs8),
+    (Arch::X86_64, raw::R_X86_64_PC8, RelocationKind::Rel8),
+    (Arch::X86_64, raw::R_X86_64_PC64, RelocationKind::Rel64),
+    (Arch::Arm64, raw::R_AARCH64_ABS64, RelocationKind::Abs64),
+    (Arch::Arm64, raw::R_AARCH64_ABS32, RelocationKind::Abs32),
+    (Arch::Arm64, raw::R_AARCH64_ABS16, RelocationKind::Abs16),
+    (Arch::Arm64, raw::R_AARCH64_PREL64, RelocationKind::Rel64),
+    (Arch::Arm64, raw::R_AARCH64_PREL32, RelocationKind::Rel32),
+    (Arch::Arm64, raw::R_AARCH64_PREL16, RelocationKind::Rel16),
+    (Arch::Arm64, raw::R_AARCH64_LD_PREL_LO19, RelocationKind::A64Literal19),
+    (Arch::Arm64, raw::R_AARCH64_ADR_PREL_LO21, RelocationKind::A64Adr21),
+    (Arch::Arm64, raw::R_AARCH64_ADR_PREL_PG_HI21, RelocationKind::A64AdrPage21),
+    (Arch::Arm64, raw::R_AARCH64_ADD_ABS_LO12_NC, RelocationKind::A64AddLow12),
+    (Arch::Arm64, raw::R_AARCH64_LDST8_ABS_LO12_NC, RelocationKind::A64AccessLow12(0)),
+    (Arch::Arm64, raw::R_AARCH64_LDST16_ABS_LO12_NC, RelocationKind::A64AccessLow12(1)),
+    (Arch::Arm64, raw::R_AARCH64_LDST32_ABS_LO12_NC, RelocationKind::A64AccessLow12(2)),
+    (Arch::Arm64, raw::R_AARCH64_LDST64_ABS_LO12_NC, RelocationKind::A64AccessLow12(3)),
+    (Arch::Arm64, raw::R_AARCH64_LDST128_ABS_LO12_NC, RelocationKind::A64AccessLow12(4)),
+    (Arch::Arm64, raw::R_AARCH64_TSTBR14, RelocationKind::A64Branch14),
+    (Arch::Arm64, raw::R_AARCH64_CONDBR19, RelocationKind::A64Branch19),
+    (Arch::Arm64, raw::R_AARCH64_JUMP26, RelocationKind::A64Branch26),
+    (Arch::Arm64, raw::R_AARCH64_CALL26, RelocationKind::A64Call26),
+];
+
+/// The number of a relocation; `None` if the machine has none of this kind.
+pub(crate) fn relocation_number(arch: Arch, kind: RelocationKind) -> Option<u32> {
+    let found = RELOCATIONS.iter().find(|(a, _, k)| *a == arch && *k == kind);
+    found.map(|(_, number, _)| *number)
+}
+
+/// The kind of a relocation by its number; `None` if it is not one that we fill.
+pub(crate) fn relocation_kind(arch: Arch, number: u32) -> Option<RelocationKind> {
+    let found = RELOCATIONS.iter().find(|(a, n, _)| *a == arch && *n == number);
+    found.map(|(.., kind)| *kind)
+}

@@ -1,0 +1,46 @@
+//! How to find the caller's frame from inside a routine: the rows of the DWARF call frame
+//! information, before they are packed.
+//!
+//! Registers have the numbers that the ABI documents give them for DWARF.
+//!
+//! Source: DWARF 5, 6.4 "Call Frame Information".
+
+use crate::SectionIndex;
+
+/// One rule, from an offset on.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum UnwindRule {
+    /// The canonical frame address is a register and an offset in bytes.
+    Frame(u16, i64),
+    /// It is now counted from this register.
+    FrameRegister(u16),
+    /// It is now this many bytes from its register.
+    FrameOffset(i64),
+    /// The caller's value of the register is stored this many bytes from the frame address.
+    Stored(u16, i64),
+    /// The register has what it had when the routine began.
+    Restored(u16),
+    /// The register has the caller's value.
+    Same(u16),
+    /// The caller's value of the register is lost.
+    Lost(u16),
+    /// The caller's value of the first register is in the second.
+    InRegister(u16, u16),
+    /// The rules are remembered.
+    Remember,
+    /// The rules are those last remembered.
+    Recall,
+}
+
+/// The rules for one stretch of code.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct UnwindTable {
+    /// The section of the code.
+    pub section: SectionIndex,
+    /// First byte in it.
+    pub start: u64,
+    /// Bytes of the code.
+    pub size: u64,
+    /// Rules, by ascending offset in bytes from `start`.
+    pub rules: Vec<(u64, UnwindRule)>,
+}
