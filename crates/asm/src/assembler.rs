@@ -282,8 +282,7 @@ impl Found {
         span: Span,
     ) -> Result<&'static str, Diagnostic> {
         if cursor.order() == OperandOrder::SourceFirst {
-            source_first::settle(self.mnemonic, self.spelling, operands, span)?;
-            return Ok(self.mnemonic);
+            return source_first::settle(self.mnemonic, self.spelling, operands, span);
         }
         Ok(sized_push(self.mnemonic, operands, cursor))
     }

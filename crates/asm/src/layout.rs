@@ -564,6 +564,11 @@ impl Emitter<'_> {
         Ok(())
     }
 
+    /// Whether the value is counted from a symbol of another file.
+    fn is_elsewhere(&self, linear: &Linear) -> bool {
+        linear.plus.is_some_and(|plus| plus.position.is_none() && plus.symbol.is_some())
+    }
+
     /// The relocation that fills an instruction's field.
     fn kind(
         &self,
@@ -609,6 +614,10 @@ impl Emitter<'_> {
                     "an address does not fit here",
                     "take its page with `adrp`, then write `:lo12:` before the name",
                 );
+            }
+            // A call to another file may end up in a shared library.
+            (None, Field::Rel32) if is_target && self.is_elsewhere(linear) => {
+                return Ok(RelocationKind::Plt32);
             }
             (None, _) => {}
         }

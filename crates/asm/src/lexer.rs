@@ -147,9 +147,12 @@ impl<'a> Cursor<'a> {
         Cursor { text: line, base, at: 0, arch, order, peeked: None, last_end: base }
     }
 
-    /// The same for a file with this order of operands.
+    /// The same for a file with this order of operands; only x86 has more than one.
     pub fn with_order(self, order: OperandOrder) -> Cursor<'a> {
-        Cursor { order, ..self }
+        match self.arch {
+            Arch::X86_64 => Cursor { order, ..self },
+            Arch::Arm64 => self,
+        }
     }
 
     /// The order of operands.

@@ -165,55 +165,65 @@ fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
     Ok(())
 }
 
-/// Puts parsed operands into the manual's order, with the widths that the word tells.
+/// Puts parsed operands into the manual's order, with the widths that the word tells; the mnemonic
+/// that is meant.
 pub(crate) fn settle(
     mnemonic: &'static str,
     spelling: Option<Spelling>,
     operands: &mut Vec<Spanned>,
     span: Span,
-) -> Result<(), Diagnostic> {
+) -> Result<&'static str, Diagnostic> {
     if mnemonic != "enter" {
         operands.reverse();
+    }
+    let immediate = |operand: &Spanned| {
+        matches!(operand.parsed, Parsed::Imm(_) | Parsed::Fixed(Operand::Imm(_)))
+    };
+    // Only with an immediate is `pushw` an instruction of its own name.
+    if mnemonic == "pushw" && !operands.iter().all(immediate) {
+        let push = Spelling { mnemonic: "push", width: Some(Width::W16), destination: None };
+        tell_widths(push, operands, span)?;
+        return Ok("push");
     }
     // A shift without a count shifts by one.
     if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
         let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
         operands.push(Spanned { parsed: one, span: operands[0].span });
     }
-    let Some(Spelling { width: Some(width), destination, .. }) = spelling else { return Ok(()) };
-    let mut told = false;
+    if let Some(spelling) = spelling {
+        tell_widths(spelling, operands, span)?;
+    }
+    Ok(mnemonic)
+}
+
+/// Gives memory the width that the mnemonic's letter tells, and holds registers to it.
+fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Result<(), Diagnostic> {
+    let Some(width) = spelling.width else { return Ok(()) };
+    let mut in_memory = false;
     for operand in operands.iter_mut() {
         if let Parsed::Fixed(Operand::Mem(mem)) | Parsed::Mem { mem, .. } = &mut operand.parsed {
             mem.width = mem.width.or(Some(width));
-            told = true;
+            in_memory = true;
         }
     }
-    let registers: Vec<(Reg, Span)> = operands
-        .iter()
-        .filter_map(|operand| match operand.parsed {
-            Parsed::Fixed(Operand::Reg(reg)) => Some((reg, operand.span)),
-            _ => None,
-        })
-        .collect();
-    let wanted = destination.unwrap_or(width);
-    let fits = |reg: &Reg| reg.width() == wanted || reg.width() == width;
-    if let Some((reg, at)) = registers.first().filter(|(reg, _)| !fits(reg)) {
-        return Err(Diagnostic::error(
-            Code::NoSuchForm,
-            *at,
-            format!(
-                "`%{}` has {} bits, and the mnemonic says {}",
-                reg.name(),
-                reg.width().bits(),
-                wanted.bits()
-            ),
-        )
-        .at(span, "the last letter is b for 8, w for 16, l for 32 and q for 64 bits"));
-    }
-    let unmatched = !told && registers.is_empty() && width != Width::W64;
-    if unmatched && !operands.is_empty() {
-        let message = format!("`{mnemonic}` has no form of {} bits here", width.bits());
-        return Err(Diagnostic::error(Code::NoSuchForm, span, message));
+    let register = |index: usize| match operands.get(index)?.parsed {
+        Parsed::Fixed(Operand::Reg(reg)) => Some((reg, operands[index].span)),
+        _ => None,
+    };
+    // Beside memory a register may be a count; the encoder sees whether it fits.
+    let widening = spelling.mnemonic.starts_with("movs") || spelling.mnemonic == "movzx";
+    let checked = match (widening, in_memory) {
+        (true, _) => [register(0).zip(spelling.destination), register(1).zip(Some(width))],
+        (false, false) => [register(0).zip(Some(width)), None],
+        (false, true) => [None, None],
+    };
+    for ((reg, at), wanted) in checked.into_iter().flatten() {
+        if reg.width() != wanted {
+            let (name, has, says) = (reg.name(), reg.width().bits(), wanted.bits());
+            let message = format!("`%{name}` has {has} bits, and the mnemonic says {says}");
+            return Err(Diagnostic::error(Code::NoSuchForm, at, message)
+                .at(span, "b says 8 bits, w 16, l 32 and q 64"));
+        }
     }
     Ok(())
 }

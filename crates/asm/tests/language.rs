@@ -109,7 +109,7 @@ fn references_across_sections_become_relocations_with_the_right_addend() {
             (3, RelocationKind::Rel32, "text", -3),
             (9, RelocationKind::Rel32, "text", -5),
             (17, RelocationKind::Abs32Signed, "text", 0),
-            (22, RelocationKind::Rel32, "horn", -4),
+            (22, RelocationKind::Plt32, "horn", -4),
             (0, RelocationKind::Abs64, "text", 2),
             (8, RelocationKind::Rel32, "text", 0),
         ]

@@ -4,7 +4,7 @@ use rand::SeedableRng;
 use rand::rngs::SmallRng;
 use sotto_asm::assemble_instruction;
 use sotto_isa::sample::{self, Places};
-use sotto_isa::{Arch, NoNames, OperandOrder, arm64, decode, encode, x86};
+use sotto_isa::{Arch, Instruction, NoNames, OperandOrder, arm64, decode, encode, x86};
 
 const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000 };
 
@@ -13,6 +13,15 @@ fn mnemonic(arch: Arch, form: u16) -> &'static str {
         Arch::X86_64 => x86::form(form).mnemonic,
         _ => arm64::form(form).mnemonic,
     }
+}
+
+/// Prints in an order and assembles what was printed.
+fn reads_back(instruction: &Instruction, bytes: &[u8], order: OperandOrder) {
+    let arch = instruction.arch;
+    let text = instruction.print_in(order, &NoNames);
+    let again = assemble_instruction(arch, order, &text, PLACES.code)
+        .unwrap_or_else(|d| panic!("{arch} `{text}`: {}", d.message));
+    assert_eq!(again, bytes, "{arch} `{text}`");
 }
 
 #[test]
@@ -27,6 +36,7 @@ fn print_parse_encode_gives_the_same_bytes_for_every_row() {
                 let bytes = encoded.bytes.to_vec();
                 let instruction = decode(arch, &bytes, PLACES.code).unwrap();
                 printed.insert(instruction.form);
+                reads_back(&instruction, &bytes, OperandOrder::SourceFirst);
                 let text = instruction.print(&NoNames);
                 let again =
                     assemble_instruction(arch, OperandOrder::DestinationFirst, &text, PLACES.code)

@@ -9,6 +9,9 @@ use crate::{Binding, Image, ImageSymbol, LineTable, SectionFlags, Segment, Symbo
 
 /// A program may ask for at most this much memory when it is loaded.
 const MAX_MEMORY_BYTES: u64 = 1 << 32;
+/// Where a program that can be loaded anywhere is loaded: two thirds up the user address space, at
+/// a multiple of the largest page. Source: Linux, `ELF_ET_DYN_BASE`.
+const ANYWHERE_BASE: u64 = 0x5555_5555_0000;
 
 /// Why a file is not a program that we can run.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -77,9 +80,12 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
     if headers.iter().any(|header| header.p_type(endian) == raw::PT_INTERP) {
         return Err(ReadError::Dynamic);
     }
-    if e_type != raw::ET_EXEC {
-        return Err(ReadError::NotExecutable(e_type));
-    }
+    // A position-independent program is loaded where the kernel starts them without randomness.
+    let base = match e_type {
+        raw::ET_EXEC => 0,
+        raw::ET_DYN => ANYWHERE_BASE,
+        _ => return Err(ReadError::NotExecutable(e_type)),
+    };
     let mut segments: Vec<Segment> = Vec::new();
     let mut total = 0u64;
     for (index, header) in headers.iter().enumerate() {
@@ -87,7 +93,10 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
             continue;
         }
         let bad = |reason: &str| ReadError::Segment { index, reason: reason.to_string() };
-        let (address, memory_size) = (header.p_vaddr(endian), header.p_memsz(endian));
+        let (p_vaddr, memory_size) = (header.p_vaddr(endian), header.p_memsz(endian));
+        let address = p_vaddr
+            .checked_add(base)
+            .ok_or_else(|| bad("p_vaddr reaches beyond the user address space"))?;
         let data = header
             .data(endian, bytes)
             .map_err(|()| bad("p_offset and p_filesz reach beyond the end of the file"))?;
@@ -119,22 +128,22 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
         return Err(ReadError::Damaged("there is no PT_LOAD program header".to_string()));
     }
     let file = elf::File::parse(bytes).map_err(damaged)?;
-    read_sections(&file, &mut segments);
-    let entry = header.e_entry(endian);
+    read_sections(&file, &mut segments, base);
+    let entry = header.e_entry(endian).wrapping_add(base);
     Ok(Image {
         arch,
         entry,
-        position_independent: false,
+        position_independent: base != 0,
         segments,
-        symbols: read_symbols(&file),
+        symbols: read_symbols(&file, base),
         lines: LineTable::default(),
         parts: Vec::new(),
     })
 }
 
-fn read_sections(file: &elf::File, segments: &mut [Segment]) {
+fn read_sections(file: &elf::File, segments: &mut [Segment], base: u64) {
     for section in file.sections() {
-        let (address, size) = (section.address(), section.size());
+        let (address, size) = (section.address().wrapping_add(base), section.size());
         let elf::SectionFlags::Elf { sh_flags } = section.flags() else { continue };
         let has = |bit: u32| sh_flags & u64::from(bit) != 0;
         let flags = SectionFlags {
@@ -154,7 +163,7 @@ fn read_sections(file: &elf::File, segments: &mut [Segment]) {
     }
 }
 
-fn read_symbols(file: &elf::File) -> Vec<ImageSymbol> {
+fn read_symbols(file: &elf::File, base: u64) -> Vec<ImageSymbol> {
     let mut symbols: Vec<ImageSymbol> = file
         .symbols()
         .filter(|symbol| !symbol.is_undefined())
@@ -173,7 +182,8 @@ fn read_symbols(file: &elf::File) -> Vec<ImageSymbol> {
                 _ => Binding::Global,
             };
             let absolute = symbol.section() == elf::SymbolSection::Absolute;
-            let (address, size) = (symbol.address(), symbol.size());
+            let moved = if absolute { 0 } else { base };
+            let (address, size) = (symbol.address().wrapping_add(moved), symbol.size());
             (!name.is_empty()).then_some(ImageSymbol {
                 name,
                 address,

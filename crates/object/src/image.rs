@@ -11,7 +11,8 @@ pub struct Image {
     pub arch: Arch,
     /// Address of the first instruction.
     pub entry: u64,
-    /// The program can be loaded anywhere; the addresses here count from 0.
+    /// The program can be loaded anywhere. As linked its addresses count from 0; as read from a file,
+    /// from where it will be loaded.
     pub position_independent: bool,
     /// Parts of memory, by ascending address, not overlapping.
     pub segments: Vec<Segment>,

@@ -15,17 +15,18 @@ const MAX_ROWS: usize = 4;
 pub fn text(assembly: &Assembly, image: Option<&Image>) -> String {
     let mut out = String::new();
     let Some(listing) = &assembly.listing else { return out };
-    let mut file = u32::MAX;
-    let mut diagnostics = assembly.diagnostics.iter().peekable();
     // Writing to a String cannot fail.
+    let place = if image.is_some() { "address" } else { "offset" };
+    let first = listing.files.first().map_or("", |name| name.as_str());
+    let _ = writeln!(out, "{first}, for {}\n", assembly.arch);
+    let _ = writeln!(out, "{place:>8}  {:<23}   line  source", "bytes");
+    let mut file = 0;
     for line in &listing.lines {
-        if line.line.0 != file {
+        // Lines of a macro keep their numbers; only an include changes the file.
+        if line.depth == 0 && line.line.0 != file {
             file = line.line.0;
             let name = listing.files.get(file as usize).map_or("", |name| name.as_str());
-            let separator = if out.is_empty() { "" } else { "\n" };
-            let _ = writeln!(out, "{separator}{name}, for {}\n", assembly.arch);
-            let place = if image.is_some() { "address" } else { "offset" };
-            let _ = writeln!(out, "{place:>8}  {:<23}   line  source", "bytes");
+            let _ = writeln!(out, "{:>33}{:>6}  {name}", "", "--");
         }
         let (address, bytes) = contents(assembly, image, line);
         let rows = bytes.chunks(ROW).take(MAX_ROWS);
@@ -51,12 +52,11 @@ pub fn text(assembly: &Assembly, image: Option<&Image>) -> String {
         if left > 0 {
             let _ = writeln!(out, "{:>8}  and {left} bytes more", "");
         }
-        // Diagnostics are in the order in which lines were read.
         for diagnostic in assembly.diagnostics.iter().filter(|d| is_on(line, d)) {
             let _ = writeln!(out, "{}", finding(assembly, line, diagnostic));
         }
-        while diagnostics.next_if(|d| is_on(line, d)).is_some() {}
     }
+    out.push('\n');
     out
 }
 
