@@ -151,7 +151,7 @@ impl<'a> Cursor<'a> {
     pub fn with_order(self, order: OperandOrder) -> Cursor<'a> {
         match self.arch {
             Arch::X86_64 => Cursor { order, ..self },
-            Arch::Arm64 => self,
+            _ => self,
         }
     }
 
