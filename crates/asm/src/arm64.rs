@@ -11,8 +11,8 @@ use crate::{Code, Diagnostic, Expr, Span};
 pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
     let (token, start) = cursor.peek_spanned()?;
     match token {
-        Tok::Op("[") => return memory(cursor, start),
-        Tok::Op("=") => {
+        Tok::Op('[') => return memory(cursor, start),
+        Tok::Op('=') => {
             cursor.next()?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
             return Ok(Spanned { parsed: Parsed::Literal(expr), span: cursor.since(start) });
@@ -31,7 +31,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         }
         _ => {}
     }
-    let marked = cursor.eat("#")?;
+    let marked = cursor.eat('#')?;
     let expr = value(cursor)?;
     let span = cursor.since(start);
     if context.page {
@@ -52,21 +52,21 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
 
 /// An expression, or the low bits of one: `:lo12:symbol`.
 fn value(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
-    if !cursor.eat(":")? {
+    if !cursor.eat(':')? {
         return expr::parse(cursor, Atoms::Plain);
     }
     match cursor.next()? {
         (Tok::Word(word), _) if word.eq_ignore_ascii_case("lo12") => {}
         (token, span) => return Err(cursor.unexpected(token, span, "`lo12` between colons")),
     }
-    cursor.expect(":", "after `lo12`")?;
+    cursor.expect(':', "after `lo12`")?;
     Ok(Expr::Via(Via::Low12, Box::new(expr::parse(cursor, Atoms::Plain)?)))
 }
 
 /// Takes `, lsl #n` after an immediate, if it is there.
 fn shift_after(cursor: &mut Cursor) -> Result<Option<u8>, Diagnostic> {
     let mut ahead = cursor.clone();
-    if !ahead.eat(",")? {
+    if !ahead.eat(',')? {
         return Ok(None);
     }
     let Some(Modifier::Shift(sotto_isa::Shift::Lsl)) = peek_modifier(&mut ahead) else {
@@ -79,7 +79,7 @@ fn shift_after(cursor: &mut Cursor) -> Result<Option<u8>, Diagnostic> {
 
 /// A shift amount, with or without `#`.
 fn amount(cursor: &mut Cursor) -> Result<u8, Diagnostic> {
-    cursor.eat("#")?;
+    cursor.eat('#')?;
     let (_, start) = cursor.peek_spanned()?;
     let expr = expr::parse(cursor, Atoms::Plain)?;
     let span = cursor.since(start);
@@ -97,7 +97,7 @@ fn amount(cursor: &mut Cursor) -> Result<u8, Diagnostic> {
 fn register(cursor: &mut Cursor, reg: Reg, start: Span) -> Result<Spanned, Diagnostic> {
     let mut ahead = cursor.clone();
     let mut operand = Operand::Reg(reg);
-    if ahead.eat(",")?
+    if ahead.eat(',')?
         && let Some(modifier) = peek_modifier(&mut ahead)
     {
         ahead.next()?;
@@ -105,7 +105,7 @@ fn register(cursor: &mut Cursor, reg: Reg, start: Span) -> Result<Spanned, Diagn
         operand = match modifier {
             Modifier::Shift(shift) => Operand::Shifted(reg, shift, amount(cursor)?),
             Modifier::Extend(extend) => {
-                let bare = matches!(cursor.peek()?, Tok::End | Tok::Op(","));
+                let bare = matches!(cursor.peek()?, Tok::End | Tok::Op(','));
                 Operand::Extended(reg, extend, if bare { 0 } else { amount(cursor)? })
             }
         };
@@ -126,7 +126,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
     };
     let mut mem = Mem::base_disp(base, 0);
     let mut disp = None;
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (token, at) = cursor.peek_spanned()?;
         let index = match token {
             Tok::Word(word) => Reg::parse(cursor.arch(), word),
@@ -136,19 +136,19 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
             Some(index) => {
                 cursor.next()?;
                 mem.index = Some(index);
-                if cursor.eat(",")? {
+                if cursor.eat(',')? {
                     index_modifier(cursor, &mut mem)?;
                 }
             }
             None => disp = Some((offset(cursor)?, at)),
         }
     }
-    cursor.expect("]", "to close the address")?;
-    if cursor.eat("!")? {
+    cursor.expect(']', "to close the address")?;
+    if cursor.eat('!')? {
         mem.mode = IndexMode::Pre;
     } else if disp.is_none() && mem.index.is_none() {
         let mut ahead = cursor.clone();
-        if ahead.eat(",")? {
+        if ahead.eat(',')? {
             let (_, at) = ahead.peek_spanned()?;
             disp = Some((offset(&mut ahead)?, at));
             *cursor = ahead;
@@ -171,7 +171,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
 }
 
 fn offset(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
-    cursor.eat("#")?;
+    cursor.eat('#')?;
     value(cursor)
 }
 
@@ -185,7 +185,7 @@ fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> 
         Some(Modifier::Extend(extend)) => {
             cursor.next()?;
             mem.extend = Some(extend);
-            if cursor.peek()? != Tok::Op("]") {
+            if cursor.peek()? != Tok::Op(']') {
                 mem.scale = scale(amount(cursor)?, at)?;
             }
         }

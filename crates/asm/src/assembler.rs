@@ -4,20 +4,19 @@ use std::collections::HashMap;
 use std::rc::Rc;
 
 use sotto_isa::{
-    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, encode, mnemonics,
-    operand_context,
+    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, encode, find_mnemonic,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
 use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
+use crate::fragments::{OpenInstruction, SectionBuilder};
 use crate::infer::{Inference, infer, recognise_order};
 use crate::layout;
 use crate::lexer::{Cursor, Tok};
 use crate::listing::Listing;
 use crate::macros::Macro;
 use crate::operand::{Parsed, Spanned};
-use crate::pool::Pool;
 use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::source::{Origin, Sources};
 use crate::structure::{self, Condition, Level, Line, Lines};
@@ -67,69 +66,6 @@ pub(crate) const MAX_SECTION_BYTES: u64 = 1 << 30;
 /// After this many errors the rest is not read.
 const MAX_ERRORS: usize = 100;
 
-/// A number to be put into data once it is known.
-pub(crate) struct DataField {
-    /// Bytes into the fragment.
-    pub offset: u64,
-    pub bytes: u8,
-    pub expr: Expr,
-    pub context: Context,
-    pub span: Span,
-}
-
-/// An instruction whose size or bytes depend on addresses.
-pub(crate) struct OpenInstruction {
-    pub mnemonic: &'static str,
-    pub operands: Vec<Spanned>,
-    pub context: Context,
-    pub span: Span,
-    /// It never gets shorter than this, so that settling ends.
-    pub min_bytes: usize,
-    pub encoded: Encoded,
-    /// The file is marked as one where other tools read a bare symbol as its contents.
-    pub bare_is_contents: bool,
-}
-
-/// A stretch of a section.
-pub(crate) enum Fragment {
-    /// Bytes, some of which wait for values.
-    Bytes {
-        bytes: Vec<u8>,
-        fields: Vec<DataField>,
-    },
-    /// Bytes of one value.
-    Fill {
-        count: u64,
-        value: u8,
-    },
-    /// Up to a multiple of `align`, if that takes no more than `max` bytes.
-    Align {
-        align: u64,
-        fill: Option<u8>,
-        max: u64,
-    },
-    /// Up to an offset in the section, counted from a place in it if one is given.
-    Org {
-        from: Option<Position>,
-        offset: i128,
-        fill: u8,
-        span: Span,
-    },
-    Instruction(Box<OpenInstruction>),
-}
-
-/// A section being filled.
-pub(crate) struct SectionBuilder {
-    pub name: String,
-    pub flags: SectionFlags,
-    pub align: u64,
-    pub fragments: Vec<Fragment>,
-    /// Where source lines start: file and line.
-    pub lines: Vec<(Position, u32, u32)>,
-    /// Values that wait for the next literal pool.
-    pub pool: Pool,
-}
-
 /// A line that was read, for the listing.
 pub(crate) struct Listed {
     pub span: Span,
@@ -177,6 +113,8 @@ pub(crate) struct Assembler<'d> {
     pub scope: Option<u32>,
     pub diagnostics: Vec<Diagnostic>,
     errors: usize,
+    /// Room for the operands of the line being read.
+    operands: Vec<Spanned>,
     /// Labels that the next data directive describes.
     pub open_labels: Vec<SymbolId>,
     /// Bytes laid down by `.fill` so far.
@@ -229,7 +167,8 @@ pub fn assemble_instruction(
     let Some(found) = find_instruction(arch, order, word) else {
         return Err(unknown_word(arch, word, span, &mut std::iter::empty()));
     };
-    let mut operands = operands(&mut cursor, found.context)?;
+    let mut operands = Vec::new();
+    parse_operands(&mut cursor, found.context, &mut operands)?;
     let mnemonic = found.settle(&mut operands, &cursor, span)?;
     let symbols = SymbolTable::default();
     let evaluator = Evaluator { symbols: &symbols, distance: &|_, _| None };
@@ -290,38 +229,25 @@ impl Found {
 
 /// The instruction that the word names, if it names one.
 pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> Option<Found> {
-    if let Some((mnemonic, context)) = instruction(arch, word) {
+    if let Some((mnemonic, context)) = find_mnemonic(arch, word) {
         return Some(Found { mnemonic, context, spelling: None });
     }
     if order != OperandOrder::SourceFirst || arch != Arch::X86_64 {
         return None;
     }
     let spelling = sotto_isa::x86::spelling(word)?;
-    let (mnemonic, context) = instruction(arch, spelling.mnemonic)?;
+    let (mnemonic, context) = find_mnemonic(arch, spelling.mnemonic)?;
     Some(Found { mnemonic, context, spelling: Some(spelling) })
 }
 
-/// The mnemonic as the table spells it, if the word is an instruction of the machine.
-pub(crate) fn instruction(arch: Arch, word: &str) -> Option<(&'static str, OperandContext)> {
-    let all = mnemonics(arch);
-    let found = match all.binary_search(&word) {
-        Ok(at) => all[at],
-        Err(_) => {
-            let lower = word.to_ascii_lowercase();
-            all[all.binary_search(&lower.as_str()).ok()?]
-        }
-    };
-    Some((found, operand_context(arch, found)?))
-}
-
 /// Parses operands up to the end of the line.
-pub(crate) fn operands(
+fn parse_operands(
     cursor: &mut Cursor,
     context: OperandContext,
-) -> Result<Vec<Spanned>, Diagnostic> {
-    let mut operands = Vec::with_capacity(3);
+    operands: &mut Vec<Spanned>,
+) -> Result<(), Diagnostic> {
     if cursor.peek()? == Tok::End {
-        return Ok(operands);
+        return Ok(());
     }
     loop {
         operands.push(match cursor.arch() {
@@ -331,7 +257,7 @@ pub(crate) fn operands(
             }
             _ => x86::operand(cursor, context)?,
         });
-        if !cursor.eat(",")? {
+        if !cursor.eat(',')? {
             break;
         }
         if operands.len() == 4 {
@@ -340,7 +266,7 @@ pub(crate) fn operands(
         }
     }
     match cursor.next()? {
-        (Tok::End, _) => Ok(operands),
+        (Tok::End, _) => Ok(()),
         (token, span) => Err(cursor.unexpected(token, span, "`,` or the end of the line")),
     }
 }
@@ -389,6 +315,7 @@ impl<'d> Assembler<'d> {
             scope: None,
             diagnostics: Vec::new(),
             errors: 0,
+            operands: Vec::new(),
             open_labels: Vec::new(),
             filled_bytes: 0,
             unwind: Unwind::default(),
@@ -442,7 +369,7 @@ impl<'d> Assembler<'d> {
             let (token, span) = cursor.next()?;
             match token {
                 Tok::End => return Ok(()),
-                Tok::Num(number) if cursor.eat(":")? => {
+                Tok::Num(number) if cursor.eat(':')? => {
                     let number = u32::try_from(number).map_err(|_| {
                         Diagnostic::error(Code::Syntax, span, "a numbered label is a small number")
                     })?;
@@ -452,7 +379,7 @@ impl<'d> Assembler<'d> {
                 Tok::Word(word) => {
                     // A word before `:`, `=` or `equ` is always a symbol.
                     match cursor.peek()? {
-                        Tok::Op(":") => {
+                        Tok::Op(':') => {
                             cursor.next()?;
                             if is_word(&mut cursor, "equ") {
                                 cursor.next()?;
@@ -461,7 +388,7 @@ impl<'d> Assembler<'d> {
                             self.label(word, span)?;
                             continue;
                         }
-                        Tok::Op("=") => {
+                        Tok::Op('=') => {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, false);
                         }
@@ -548,11 +475,26 @@ impl<'d> Assembler<'d> {
         cursor: &mut Cursor,
     ) -> Result<(), Diagnostic> {
         self.open_labels.clear();
-        let mut operands = operands(cursor, found.context)?;
-        let mnemonic = found.settle(&mut operands, cursor, span)?;
+        // The same list serves every line.
+        let mut list = std::mem::take(&mut self.operands);
+        list.clear();
+        let done = self.instruction_with(found, span, cursor, &mut list);
+        self.operands = list;
+        done
+    }
+
+    fn instruction_with(
+        &mut self,
+        found: &Found,
+        span: Span,
+        cursor: &mut Cursor,
+        operands: &mut Vec<Spanned>,
+    ) -> Result<(), Diagnostic> {
+        parse_operands(cursor, found.context, operands)?;
+        let mnemonic = found.settle(operands, cursor, span)?;
         self.check_contents(span, "an instruction")?;
-        self.take_literals(mnemonic, &mut operands)?;
-        self.bind(&mut operands);
+        self.take_literals(mnemonic, operands)?;
+        self.bind(operands);
         self.mark_line();
         if operands.iter().all(Spanned::is_fixed) {
             let fixed: Operands = operands
@@ -563,35 +505,34 @@ impl<'d> Assembler<'d> {
                 })
                 .collect();
             let encoded = encode(self.arch, mnemonic, &fixed, 0)
-                .map_err(|error| encode_diagnostic(error, span, &operands, self.order))?;
-            self.bytes().0.extend_from_slice(&encoded.bytes);
+                .map_err(|error| encode_diagnostic(error, span, operands, self.order))?;
+            self.section().lay(&encoded.bytes);
             return Ok(());
         }
         let whole = Span { end: cursor.since(span).end, ..span };
+        let context = self.context();
+        let bare_is_contents = self.bare_is_contents;
+        let section = self.section();
+        let first = section.operands.len() as u32;
+        section.operands.append(operands);
         let open = OpenInstruction {
             mnemonic,
-            operands,
-            context: self.context(),
+            operands: first..section.operands.len() as u32,
+            context,
             span: whole,
-            min_bytes: 0,
             encoded: Encoded::default(),
-            bare_is_contents: self.bare_is_contents,
+            settled: false,
+            failed: false,
+            bare_is_contents,
         };
-        self.sections[self.current].fragments.push(Fragment::Instruction(Box::new(open)));
+        section.lay_open(open);
         Ok(())
     }
 
     fn bind(&mut self, operands: &mut [Spanned]) {
         for operand in operands {
-            match &mut operand.parsed {
-                Parsed::Fixed(_) => {}
-                Parsed::Imm(expr)
-                | Parsed::Offset(expr)
-                | Parsed::ShiftedImm(expr, _)
-                | Parsed::Target(expr)
-                | Parsed::Page(expr)
-                | Parsed::Literal(expr) => self.bind_names(expr),
-                Parsed::Mem { disp, .. } => self.bind_names(disp),
+            if let Some(expr) = operand.expr_mut() {
+                self.bind_names(expr);
             }
         }
     }
@@ -618,7 +559,11 @@ impl<'d> Assembler<'d> {
                 self.bind_names(a);
                 self.bind_names(b);
             }
-            Expr::Number(_) | Expr::Numbered(..) | Expr::Here | Expr::Register(..) => {}
+            Expr::Number(_)
+            | Expr::Known(..)
+            | Expr::Numbered(..)
+            | Expr::Here
+            | Expr::Register(..) => {}
         }
     }
 
@@ -654,7 +599,12 @@ impl<'d> Assembler<'d> {
         self.bind_names(&mut expr);
         let context = self.context();
         if once {
-            let id = self.symbols.define(name, span, Definition::Equate(expr, context), None)?;
+            let id = self.symbols.define(
+                name,
+                span,
+                Definition::Equate(Box::new((expr, context))),
+                None,
+            )?;
             self.symbols.get_mut(id).line = (self.file, self.line);
             return Ok(());
         }
@@ -665,8 +615,12 @@ impl<'d> Assembler<'d> {
             None => {
                 // A hidden constant carries the place along.
                 let hidden = format!("{name}\u{0}{}", span.start);
-                let id =
-                    self.symbols.define(&hidden, span, Definition::Equate(expr, context), None)?;
+                let id = self.symbols.define(
+                    &hidden,
+                    span,
+                    Definition::Equate(Box::new((expr, context))),
+                    None,
+                )?;
                 self.symbols.get_mut(id).hidden = true;
                 Expr::Symbol(hidden.into(), span)
             }
@@ -701,42 +655,33 @@ impl<'d> Assembler<'d> {
 
     /// Evaluates an expression of which at least the place it is counted from is needed at once.
     pub(crate) fn value_now(&self, expr: &Expr, span: Span) -> Result<Linear, Diagnostic> {
-        let distance = |from, to| settled_distance(&self.sections, from, to);
+        let distance =
+            |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
         let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
         evaluator.eval(expr, self.context(), span)
     }
 
     /// Evaluates a number that is needed at once.
     pub(crate) fn number_now(&self, expr: &Expr, span: Span) -> Result<i128, Diagnostic> {
-        let distance = |from, to| settled_distance(&self.sections, from, to);
+        let distance =
+            |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
         let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
         evaluator.number(expr, self.context(), span)
     }
 
     /// The place where the next byte goes.
     pub(crate) fn here(&self) -> Position {
-        let fragments = &self.sections[self.current].fragments;
-        let (fragment, offset) = match fragments.last() {
-            Some(Fragment::Bytes { bytes, .. }) => (fragments.len() - 1, bytes.len() as u64),
-            _ => (fragments.len(), 0),
-        };
-        Position { section: self.current as u32, fragment: fragment as u32, offset }
+        let (fragment, offset) = self.sections[self.current].end();
+        Position { section: self.current as u32, fragment, offset }
+    }
+
+    /// The section being filled.
+    pub(crate) fn section(&mut self) -> &mut SectionBuilder {
+        &mut self.sections[self.current]
     }
 
     pub(crate) fn context(&self) -> Context {
         Context { here: self.here(), scope: self.scope, numbered: self.symbols.numbered_count() }
-    }
-
-    /// The byte fragment at the end of the current section.
-    pub(crate) fn bytes(&mut self) -> (&mut Vec<u8>, &mut Vec<DataField>) {
-        let fragments = &mut self.sections[self.current].fragments;
-        if !matches!(fragments.last(), Some(Fragment::Bytes { .. })) {
-            fragments.push(Fragment::Bytes { bytes: Vec::new(), fields: Vec::new() });
-        }
-        match fragments.last_mut() {
-            Some(Fragment::Bytes { bytes, fields }) => (bytes, fields),
-            _ => unreachable!("pushed above"),
-        }
     }
 
     /// Notes that what follows comes from the current line.
@@ -752,14 +697,8 @@ impl<'d> Assembler<'d> {
             self.current = found;
             return;
         }
-        self.sections.push(SectionBuilder {
-            name: name.to_string(),
-            flags,
-            align: if flags.exec { self.arch.code_alignment() } else { 1 },
-            fragments: Vec::new(),
-            lines: Vec::new(),
-            pool: Pool::default(),
-        });
+        let align = if flags.exec { self.arch.code_alignment() } else { 1 };
+        self.sections.push(SectionBuilder::new(name, flags, align));
         self.current = self.sections.len() - 1;
     }
 
@@ -801,23 +740,4 @@ impl<'d> Assembler<'d> {
 
 fn is_word(cursor: &mut Cursor, wanted: &str) -> bool {
     matches!(cursor.peek(), Ok(Tok::Word(word)) if word.eq_ignore_ascii_case(wanted))
-}
-
-/// Bytes between two places of one section, if nothing open lies between.
-fn settled_distance(sections: &[SectionBuilder], from: Position, to: Position) -> Option<i128> {
-    if from.fragment > to.fragment {
-        return Some(-settled_distance(sections, to, from)?);
-    }
-    let fragments = &sections[from.section as usize].fragments;
-    let mut distance = 0i128;
-    for fragment in &fragments[from.fragment as usize..to.fragment as usize] {
-        distance += match fragment {
-            Fragment::Bytes { bytes, .. } => bytes.len() as i128,
-            Fragment::Fill { count, .. } => i128::from(*count),
-            Fragment::Align { .. } | Fragment::Org { .. } | Fragment::Instruction(_) => {
-                return None;
-            }
-        };
-    }
-    Some(distance + i128::from(to.offset) - i128::from(from.offset))
 }

@@ -3,8 +3,9 @@
 use sotto_isa::Arch;
 use sotto_object::{Datum, DatumKind};
 
-use crate::assembler::{Assembler, DataField, Fragment, MAX_SECTION_BYTES};
+use crate::assembler::{Assembler, MAX_SECTION_BYTES};
 use crate::expr::{self, Atoms};
+use crate::fragments::Fragment;
 use crate::lexer::{Cursor, Tok, unescape};
 use crate::{Code, Diagnostic, Span};
 
@@ -129,7 +130,7 @@ fn list(
                 }
                 text.resize(text.len().next_multiple_of(usize::from(bytes)), 0);
                 count += text.len() as u64 / u64::from(bytes);
-                assembler.bytes().0.extend(text);
+                assembler.section().lay(&text);
             }
             Tok::Str(_) => {
                 return Err(Diagnostic::error(Code::Syntax, span, "this directive takes numbers")
@@ -140,7 +141,7 @@ fn list(
                 count += 1;
             }
         }
-        if !cursor.eat(",")? {
+        if !cursor.eat(',')? {
             break;
         }
     }
@@ -162,12 +163,11 @@ fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<
             value
         }
         None => {
-            let (data, fields) = assembler.bytes();
-            fields.push(DataField { offset: data.len() as u64, bytes, expr, context, span });
-            0
+            assembler.section().lay_field(bytes, expr, context, span);
+            return Ok(());
         }
     };
-    assembler.bytes().0.extend_from_slice(&value.to_le_bytes()[..usize::from(bytes)]);
+    assembler.section().lay(&value.to_le_bytes()[..usize::from(bytes)]);
     Ok(())
 }
 
@@ -203,8 +203,8 @@ fn text(assembler: &mut Assembler, zero: bool, cursor: &mut Cursor) -> Result<()
             text.push(0);
         }
         count += text.len() as u64;
-        assembler.bytes().0.extend(text);
-        if !cursor.eat(",")? {
+        assembler.section().lay(&text);
+        if !cursor.eat(',')? {
             break;
         }
     }
@@ -234,7 +234,7 @@ fn floats(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(
             Diagnostic::error(Code::BadNumber, span, format!("`{piece}` is no number"))
                 .help("write it in decimal: `1.5`, `-2e-3`, `inf`, `nan`")
         })?;
-        assembler.bytes().0.extend(bits);
+        assembler.section().lay(&bits);
     }
     assembler.describe_labels(Datum { element_bytes: bytes, count, kind: DatumKind::Float });
     Ok(())
@@ -246,9 +246,9 @@ fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic
     let (_, bytes) = assembler.read_beside(&name, at)?;
     let size = bytes.len() as u64;
     let (mut skip, mut taken) = (0, None);
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         skip = count(assembler, cursor, size)?.0;
-        if cursor.eat(",")? {
+        if cursor.eat(',')? {
             taken = Some(count(assembler, cursor, size - skip)?.0);
         }
     }
@@ -260,7 +260,7 @@ fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic
     assembler.mark_line();
     let end = skip + taken.unwrap_or(size - skip);
     let taken = &bytes[skip as usize..end as usize];
-    assembler.bytes().0.extend_from_slice(taken);
+    assembler.section().lay(taken);
     let count = taken.len() as u64;
     assembler.describe_labels(Datum { element_bytes: 1, count, kind: DatumKind::Integer });
     Ok(())
@@ -296,7 +296,7 @@ pub(crate) fn number(
 fn space(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
     let (bytes, _) = count(assembler, cursor, MAX_SECTION_BYTES)?;
     let mut value = 0;
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (given, at) = number(assembler, cursor)?;
         check_fits(given, 1, at)?;
         value = given as u8;
@@ -305,8 +305,7 @@ fn space(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(
         }
     }
     assembler.mark_line();
-    let current = assembler.current;
-    assembler.sections[current].fragments.push(Fragment::Fill { count: bytes, value });
+    assembler.section().push(Fragment::Fill { count: bytes, value });
     assembler.describe_labels(Datum { element_bytes: 1, count: bytes, kind: DatumKind::Space });
     Ok(())
 }
@@ -315,9 +314,9 @@ fn space(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(
 fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
     let (repeat, repeat_span) = count(assembler, cursor, MAX_SECTION_BYTES)?;
     let (mut size, mut value) = (1, 0);
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         size = count(assembler, cursor, 8)?.0;
-        if cursor.eat(",")? {
+        if cursor.eat(',')? {
             let (given, at) = number(assembler, cursor)?;
             check_fits(given, size.max(1) as u8, at)?;
             value = given;
@@ -332,10 +331,7 @@ fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<()
     }
     assembler.mark_line();
     if value == 0 {
-        let current = assembler.current;
-        assembler.sections[current]
-            .fragments
-            .push(Fragment::Fill { count: repeat * size, value: 0 });
+        assembler.section().push(Fragment::Fill { count: repeat * size, value: 0 });
     } else {
         // Unlike zeros these bytes are laid down at once, so their sum is bounded here.
         assembler.filled_bytes += repeat * size;
@@ -344,7 +340,7 @@ fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<()
             return Err(Diagnostic::error(Code::OutOfRange, repeat_span, message));
         }
         let element = &value.to_le_bytes()[..size as usize];
-        assembler.bytes().0.extend(element.repeat(repeat as usize));
+        assembler.section().lay(&element.repeat(repeat as usize));
     }
     let element_bytes = size.max(1) as u8;
     assembler.describe_labels(Datum { element_bytes, count: repeat, kind: DatumKind::Integer });

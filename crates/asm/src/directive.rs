@@ -4,7 +4,8 @@ use sotto_isa::Arch;
 use sotto_isa::OperandOrder;
 use sotto_object::{Binding, SectionFlags, SymbolKind};
 
-use crate::assembler::{Assembler, Fragment};
+use crate::assembler::Assembler;
+use crate::fragments::{Align, Fragment, Org};
 use crate::lexer::{Cursor, Tok};
 use crate::symbols::{Definition, Linear};
 use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
@@ -109,7 +110,7 @@ fn section(
         _ => return Err(cursor.unexpected(token, span, "the name of a section")),
     };
     let mut flags = SectionFlags::by_name(&name);
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (token, span) = cursor.next()?;
         let Tok::Str(letters) = token else {
             return Err(cursor.unexpected(token, span, "the section's flags in double quotes"));
@@ -127,8 +128,8 @@ fn section(
                 }
             }
         }
-        if cursor.eat(",")? {
-            let marked = cursor.eat("%")? || cursor.eat("@")?;
+        if cursor.eat(',')? {
+            let marked = cursor.eat('%')? || cursor.eat('@')?;
             let (token, span) = cursor.next()?;
             match token {
                 Tok::Word("nobits") if marked => flags.nobits = true,
@@ -175,21 +176,20 @@ fn align(
         }
     };
     let (mut fill, mut max) = (None, u64::MAX);
-    if cursor.eat(",")? {
-        if cursor.peek()? != Tok::Op(",") {
+    if cursor.eat(',')? {
+        if cursor.peek()? != Tok::Op(',') {
             let (value, span) = data::number(assembler, cursor)?;
             data::check_fits(value, 1, span)?;
             fill = Some(value as u8);
         }
-        if cursor.eat(",")? {
+        if cursor.eat(',')? {
             max = data::number(assembler, cursor)?.0.clamp(0, 1 << 16) as u64;
         }
     }
     assembler.open_labels.clear();
-    let current = assembler.current;
-    let section = &mut assembler.sections[current];
+    let section = assembler.section();
     section.align = section.align.max(align);
-    section.fragments.push(Fragment::Align { align, fill, max });
+    section.push(Fragment::Align(Box::new(Align { align, fill, max })));
     Ok(())
 }
 
@@ -226,7 +226,7 @@ fn binding(
             }
             _ => assembler.set_binding(symbol, span, Binding::Global),
         }
-        if !cursor.eat(",")? {
+        if !cursor.eat(',')? {
             return Ok(());
         }
     }
@@ -240,8 +240,8 @@ fn symbol_type(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     let (name, span) = symbol_name(cursor)?;
-    cursor.expect(",", "after the symbol")?;
-    let _marked = cursor.eat("%")? || cursor.eat("@")?;
+    cursor.expect(',', "after the symbol")?;
+    let _marked = cursor.eat('%')? || cursor.eat('@')?;
     let (token, kind_span) = cursor.next()?;
     let kind = match token {
         Tok::Word("function") => SymbolKind::Function,
@@ -262,12 +262,12 @@ fn symbol_size(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     let (name, span) = symbol_name(cursor)?;
-    cursor.expect(",", "after the symbol")?;
+    cursor.expect(',', "after the symbol")?;
     let mut expr = expr::parse(cursor, expr::Atoms::Plain)?;
     assembler.bind_names(&mut expr);
     let context = assembler.context();
     let id = assembler.symbols.intern(name, span);
-    assembler.symbols.get_mut(id).size = Some((expr, context));
+    assembler.symbols.get_mut(id).size = Some(Box::new((expr, context)));
     Ok(())
 }
 
@@ -279,7 +279,7 @@ fn equ(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     let (symbol, span) = symbol_name(cursor)?;
-    cursor.expect(",", "after the symbol")?;
+    cursor.expect(',', "after the symbol")?;
     assembler.equate(symbol, span, cursor, name == ".equ")
 }
 
@@ -325,15 +325,14 @@ fn org(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Resu
         }
     };
     let mut fill = 0;
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (value, at) = data::number(assembler, cursor)?;
         data::check_fits(value, 1, at)?;
         fill = value as u8;
     }
     assembler.open_labels.clear();
     assembler.mark_line();
-    let fragment = Fragment::Org { from, offset, fill, span };
-    assembler.sections[current as usize].fragments.push(fragment);
+    assembler.section().push(Fragment::Org(Box::new(Org { from, offset, fill, span })));
     Ok(())
 }
 
@@ -348,7 +347,7 @@ fn hidden(
         let (symbol, span) = symbol_name(cursor)?;
         let id = assembler.symbols.intern(symbol, span);
         assembler.symbols.get_mut(id).private = true;
-        if !cursor.eat(",")? {
+        if !cursor.eat(',')? {
             return Ok(());
         }
     }
@@ -362,7 +361,7 @@ fn common(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     let (name, span) = symbol_name(cursor)?;
-    cursor.expect(",", "after the symbol")?;
+    cursor.expect(',', "after the symbol")?;
     let (size, size_span) = data::number(assembler, cursor)?;
     let most = i128::from(crate::assembler::MAX_SECTION_BYTES);
     if !(0..=most).contains(&size) {
@@ -371,7 +370,7 @@ fn common(
             .label(format!("must be 0 to {most}")));
     }
     let mut align = 1 << (size.max(1) as u64).ilog2().min(4);
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (value, at) = data::number(assembler, cursor)?;
         align = match u64::try_from(value) {
             Ok(value) if value.is_power_of_two() && value <= 1 << 16 => value,

@@ -48,6 +48,8 @@ pub enum Expr {
     Number(i128),
     /// A symbol by name, and the place where it stands.
     Symbol(Box<str>, Span),
+    /// A symbol that was looked up already, by its number in the assembly; the parser makes none.
+    Known(u32, Span),
     /// A numbered label: its number, and whether it is ahead.
     Numbered(u32, bool, Span),
     /// The current address.
@@ -152,24 +154,30 @@ impl Binary {
     }
 }
 
-/// Operators by precedence, weakest first.
-const LEVELS: &[&[(&str, Binary)]] = &[
-    &[("||", Binary::LogicalOr)],
-    &[("&&", Binary::LogicalAnd)],
-    &[("|", Binary::Or)],
-    &[("^", Binary::Xor)],
-    &[("&", Binary::And)],
-    &[("==", Binary::Equal), ("!=", Binary::NotEqual)],
-    &[
-        ("<=", Binary::LessEqual),
-        (">=", Binary::GreaterEqual),
-        ("<", Binary::Less),
-        (">", Binary::Greater),
-    ],
-    &[("<<", Binary::ShiftLeft), (">>", Binary::ShiftRight)],
-    &[("+", Binary::Add), ("-", Binary::Subtract)],
-    &[("*", Binary::Multiply), ("/", Binary::Divide), ("%", Binary::Remainder)],
-];
+/// The binary operator that a token is, and how tightly it binds: C's levels, 1 the weakest.
+fn binary_operator(token: Tok) -> Option<(Binary, u8)> {
+    Some(match token {
+        Tok::Op2("||") => (Binary::LogicalOr, 1),
+        Tok::Op2("&&") => (Binary::LogicalAnd, 2),
+        Tok::Op('|') => (Binary::Or, 3),
+        Tok::Op('^') => (Binary::Xor, 4),
+        Tok::Op('&') => (Binary::And, 5),
+        Tok::Op2("==") => (Binary::Equal, 6),
+        Tok::Op2("!=") => (Binary::NotEqual, 6),
+        Tok::Op2("<=") => (Binary::LessEqual, 7),
+        Tok::Op2(">=") => (Binary::GreaterEqual, 7),
+        Tok::Op('<') => (Binary::Less, 7),
+        Tok::Op('>') => (Binary::Greater, 7),
+        Tok::Op2("<<") => (Binary::ShiftLeft, 8),
+        Tok::Op2(">>") => (Binary::ShiftRight, 8),
+        Tok::Op('+') => (Binary::Add, 9),
+        Tok::Op('-') => (Binary::Subtract, 9),
+        Tok::Op('*') => (Binary::Multiply, 10),
+        Tok::Op('/') => (Binary::Divide, 10),
+        Tok::Op('%') => (Binary::Remainder, 10),
+        _ => return None,
+    })
+}
 
 /// Expressions nest at most this deep, so that hostile input cannot exhaust the host's stack.
 const MAX_DEPTH: u32 = 200;
@@ -187,7 +195,7 @@ pub(crate) enum Atoms {
 
 /// Parses an expression as far as it goes.
 pub(crate) fn parse(cursor: &mut Cursor, atoms: Atoms) -> Result<Expr, Diagnostic> {
-    Parser { cursor, atoms, depth: 0 }.level(0)
+    Parser { cursor, atoms, depth: 0 }.level(1)
 }
 
 /// Parses a whole text as an expression that may name registers and, in brackets, memory.
@@ -209,16 +217,17 @@ struct Parser<'c, 'a> {
 }
 
 impl Parser<'_, '_> {
-    fn level(&mut self, level: usize) -> Result<Expr, Diagnostic> {
-        let Some(operators) = LEVELS.get(level) else { return self.unary() };
-        let mut left = self.level(level + 1)?;
+    /// An expression whose operators bind at least as tightly as `least`.
+    fn level(&mut self, least: u8) -> Result<Expr, Diagnostic> {
+        let mut left = self.unary()?;
         let mut length = 0;
-        while let Tok::Op(op) = self.cursor.peek()? {
-            let Some(&(_, operator)) = operators.iter().find(|(text, _)| *text == op) else {
+        while let Some((operator, tightness)) = binary_operator(self.cursor.peek()?) {
+            if tightness < least {
                 break;
-            };
+            }
             self.cursor.next()?;
-            let right = self.level(level + 1)?;
+            // Operators of one level group from the left.
+            let right = self.level(tightness + 1)?;
             left = Expr::Binary(operator, Box::new(left), Box::new(right));
             length += 1;
             if length > 1000 {
@@ -255,31 +264,31 @@ impl Parser<'_, '_> {
         match token {
             Tok::Num(value) => Ok(Expr::Number(value)),
             Tok::LabelRef(number, forward) => Ok(Expr::Numbered(number, forward, span)),
-            Tok::Op("-") => unary(Unary::Negate, self),
-            Tok::Op("~") => unary(Unary::Complement, self),
-            Tok::Op("!") => unary(Unary::Not, self),
-            Tok::Op("+") => self.unary(),
-            Tok::Op("(") => {
-                let inner = self.level(0)?;
-                self.cursor.expect(")", "to close the parenthesis")?;
+            Tok::Op('-') => unary(Unary::Negate, self),
+            Tok::Op('~') => unary(Unary::Complement, self),
+            Tok::Op('!') => unary(Unary::Not, self),
+            Tok::Op('+') => self.unary(),
+            Tok::Op('(') => {
+                let inner = self.level(1)?;
+                self.cursor.expect(')', "to close the parenthesis")?;
                 Ok(inner)
             }
-            Tok::Op("$")
+            Tok::Op('$')
                 if self.cursor.arch() == Arch::X86_64
                     && self.cursor.order() == OperandOrder::DestinationFirst =>
             {
                 Ok(Expr::Here)
             }
             Tok::Word(".") => Ok(Expr::Here),
-            Tok::Op("[") if self.atoms == Atoms::Memory => self.load(None),
+            Tok::Op('[') if self.atoms == Atoms::Memory => self.load(None),
             Tok::Word(word) => self.word(word, span),
             _ => Err(self.cursor.unexpected(token, span, "a value")),
         }
     }
 
     fn load(&mut self, width: Option<Width>) -> Result<Expr, Diagnostic> {
-        let address = self.level(0)?;
-        self.cursor.expect("]", "to close the bracket")?;
+        let address = self.level(1)?;
+        self.cursor.expect(']', "to close the bracket")?;
         Ok(Expr::Load(width, Box::new(address)))
     }
 
@@ -297,11 +306,11 @@ impl Parser<'_, '_> {
             {
                 self.cursor.next()?;
             }
-            self.cursor.expect("[", "after the width")?;
+            self.cursor.expect('[', "after the width")?;
             return self.load(Some(width));
         }
         let symbol = Expr::Symbol(word.into(), span);
-        if self.cursor.peek()? == Tok::Op("@") {
+        if self.cursor.peek()? == Tok::Op('@') {
             return self.via(symbol);
         }
         Ok(symbol)
@@ -346,9 +355,10 @@ impl Expr {
     /// Place of the first name in the expression.
     pub(crate) fn name_span(&self) -> Option<Span> {
         match self {
-            Expr::Symbol(_, span) | Expr::Numbered(_, _, span) | Expr::Register(_, span) => {
-                Some(*span)
-            }
+            Expr::Symbol(_, span)
+            | Expr::Known(_, span)
+            | Expr::Numbered(_, _, span)
+            | Expr::Register(_, span) => Some(*span),
             Expr::Number(_) | Expr::Here => None,
             Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => inner.name_span(),
             Expr::Binary(_, a, b) => a.name_span().or_else(|| b.name_span()),

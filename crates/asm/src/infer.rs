@@ -31,7 +31,7 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
                 };
             };
             // A word before a colon or `=` is a symbol.
-            if let Ok(Tok::Op(":" | "=")) = cursor.peek() {
+            if let Ok(Tok::Op(':' | '=')) = cursor.peek() {
                 continue;
             }
             if let Some(arch) = decisive(word) {
@@ -74,7 +74,7 @@ pub(crate) fn recognise_order(text: &str, base: usize) -> Option<(OperandOrder, 
         while let Ok((token, span)) = cursor.next() {
             match token {
                 Tok::End => break,
-                Tok::Op("%") => marked = Some(span),
+                Tok::Op('%') => marked = Some(span),
                 // The first word is an instruction or a symbol.
                 Tok::Word(word) if !first && Reg::parse(Arch::X86_64, word).is_some() => {
                     return Some(match marked.filter(|mark| mark.end == span.start) {
@@ -85,7 +85,7 @@ pub(crate) fn recognise_order(text: &str, base: usize) -> Option<(OperandOrder, 
                 _ => marked = None,
             }
             // What follows a label is a first word again.
-            first = token == Tok::Op(":");
+            first = token == Tok::Op(':');
         }
     }
     None

@@ -3,17 +3,18 @@
 //! Instructions start in their shortest form and only ever grow, so settling ends: each round either
 //! lengthens an instruction or changes nothing.
 
-use sotto_isa::{Arch, Field, OperandOrder, encode_at_least, padding};
+use sotto_isa::{Arch, Field, Operand, OperandOrder, Value, encode_at_least, padding};
 use sotto_object::{
     Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
     SymbolIndex, SymbolKind, UnwindTable,
 };
 
-use crate::assembler::{Assembler, Fragment, MAX_SECTION_BYTES, OpenInstruction, SectionBuilder};
+use crate::assembler::{Assembler, MAX_SECTION_BYTES};
 use crate::data::check_fits;
 use crate::expr::Via;
+use crate::fragments::{DataField, Fragment, OpenInstruction, Org, SectionBuilder};
 use crate::listing::{Listing, ListingLine};
-use crate::operand::Parsed;
+use crate::operand::{Parsed, Spanned};
 use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
 use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
 use crate::{Code, Diagnostic, Span, unwind};
@@ -41,8 +42,8 @@ fn section_starts(section: &SectionBuilder) -> Vec<u64> {
     for fragment in &section.fragments {
         starts.push(at);
         let size = match fragment {
-            Fragment::Org { from, offset, .. } => org_gap(*from, *offset, &starts).max(0) as u64,
-            fragment => fragment_size(fragment, at),
+            Fragment::Org(org) => org_gap(org, &starts).max(0) as u64,
+            fragment => fragment_size(section, fragment, at),
         };
         at = at.saturating_add(size);
     }
@@ -51,24 +52,23 @@ fn section_starts(section: &SectionBuilder) -> Vec<u64> {
 }
 
 /// Bytes from an `.org`, which starts last, to where it goes; negative if that lies behind it.
-fn org_gap(from: Option<Position>, offset: i128, starts: &[u64]) -> i128 {
-    let from = from.map_or(0, |position| starts[position.fragment as usize] + position.offset);
+fn org_gap(org: &Org, starts: &[u64]) -> i128 {
+    let from = org.from.map_or(0, |position| starts[position.fragment as usize] + position.offset);
     let here = starts.last().copied().unwrap_or(0);
-    let gap = i128::from(from) + offset - i128::from(here);
+    let gap = i128::from(from) + org.offset - i128::from(here);
     // What is too large is refused by the size of the section.
     gap.min(i128::from(MAX_SECTION_BYTES) + 1)
 }
 
-fn fragment_size(fragment: &Fragment, at: u64) -> u64 {
+fn fragment_size(section: &SectionBuilder, fragment: &Fragment, at: u64) -> u64 {
     match fragment {
-        Fragment::Bytes { bytes, .. } => bytes.len() as u64,
-        Fragment::Fill { count, .. } => *count,
-        Fragment::Org { .. } => 0,
-        Fragment::Align { align, max, .. } => {
-            let gap = at.next_multiple_of(*align) - at;
-            if gap <= *max { gap } else { 0 }
+        Fragment::Bytes(count) | Fragment::Fill { count, .. } => *count,
+        Fragment::Org(_) => 0,
+        Fragment::Align(pad) => {
+            let gap = at.next_multiple_of(pad.align) - at;
+            if gap <= pad.max { gap } else { 0 }
         }
-        Fragment::Instruction(open) => open.encoded.bytes.len() as u64,
+        Fragment::Instruction(open) => section.open[*open as usize].encoded.bytes.len() as u64,
     }
 }
 
@@ -151,11 +151,11 @@ fn note_externals(assembler: &mut Assembler) {
 fn check_org(assembler: &mut Assembler, starts: &Starts) {
     for (section, starts) in assembler.sections.iter().zip(&starts.0) {
         for (number, fragment) in section.fragments.iter().enumerate() {
-            let Fragment::Org { from, offset, span, .. } = fragment else { continue };
-            let gap = org_gap(*from, *offset, &starts[..=number]);
+            let Fragment::Org(org) = fragment else { continue };
+            let gap = org_gap(org, &starts[..=number]);
             if gap < 0 {
                 let message = format!("`.org` goes back by {} bytes", -gap);
-                let error = Diagnostic::error(Code::OutOfRange, *span, message)
+                let error = Diagnostic::error(Code::OutOfRange, org.span, message)
                     .label(format!("the section is {} bytes long here", starts[number]));
                 assembler.diagnostics.push(error);
             }
@@ -177,90 +177,228 @@ fn unwind_tables(assembler: &Assembler, starts: &Starts) -> Vec<UnwindTable> {
     tables.collect()
 }
 
+/// Rounds that take sizes as they were at the start of the round, so that an alignment which swallows
+/// growth is not missed. Sources need two or three; what needs more is built to.
+const EXACT_ROUNDS: u32 = 64;
+
 /// Grows instructions until everything fits; errors of operands are reported once.
 fn settle(assembler: &mut Assembler) -> Starts {
     let (arch, order) = (assembler.arch, assembler.order);
-    let mut failed = std::collections::HashSet::new();
-    loop {
-        let starts = Starts::of(&assembler.sections);
-        let mut changed = false;
-        let distance =
-            |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
-        let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
-        for (section_number, section) in assembler.sections.iter_mut().enumerate() {
-            for (number, fragment) in section.fragments.iter_mut().enumerate() {
-                let Fragment::Instruction(open) = fragment else { continue };
-                if failed.contains(&(section_number, number)) {
-                    continue;
-                }
-                let at = starts.0[section_number][number];
-                let before = open.encoded.bytes.len();
-                match encode_open(open, &evaluator, &starts, section_number, at, arch, order) {
-                    Ok(()) => changed |= open.encoded.bytes.len() != before,
-                    Err(diagnostic) => {
-                        assembler.diagnostics.push(diagnostic);
-                        failed.insert((section_number, number));
-                    }
+    for section in &mut assembler.sections {
+        for open in &section.open {
+            let range = open.operands.start as usize..open.operands.end as usize;
+            for operand in &mut section.operands[range] {
+                if let Some(expr) = operand.expr_mut() {
+                    assembler.symbols.resolve(expr, open.context);
                 }
             }
         }
-        if !changed {
-            let findings: Vec<Diagnostic> = assembler
-                .sections
+        for field in &mut section.fields {
+            assembler.symbols.resolve(&mut field.expr, field.context);
+        }
+    }
+    // In which direction the next round goes: a chain of branches of which each lengthens the one
+    // before settles in one round backwards.
+    for round in 0.. {
+        let starts = Starts::of(&assembler.sections);
+        let distance =
+            |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
+        let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
+        let mut changed = false;
+        for (number, section) in assembler.sections.iter_mut().enumerate() {
+            let padded = section
+                .fragments
                 .iter()
-                .flat_map(|section| &section.fragments)
-                .filter_map(|fragment| match fragment {
-                    Fragment::Instruction(open) if !open.encoded.bytes.is_empty() => {
-                        bare_symbol(open, &evaluator)
-                            .or_else(|| width_finding(open, arch, order, &evaluator))
-                    }
-                    _ => None,
-                })
-                .collect();
+                .any(|fragment| matches!(fragment, Fragment::Align(_) | Fragment::Org(_)));
+            let mut pass = Pass {
+                evaluator: &evaluator,
+                starts: &starts,
+                section: number,
+                arch,
+                order,
+                round,
+                grown: Grown::new(
+                    section.fragments.len(),
+                    round % 2 == 1,
+                    padded && round < EXACT_ROUNDS,
+                ),
+            };
+            changed |= pass.run(section, &mut assembler.diagnostics);
+        }
+        if !changed {
+            let mut findings = Vec::new();
+            for section in &assembler.sections {
+                for open in section.open.iter().filter(|open| !open.failed) {
+                    let operands = section.operands_of(open);
+                    let finding = bare_symbol(open, operands, &evaluator);
+                    findings.extend(
+                        finding.or_else(|| width_finding(open, operands, arch, order, &evaluator)),
+                    );
+                }
+            }
             assembler.diagnostics.extend(findings);
             return starts;
         }
     }
+    unreachable!("instructions only grow, and to at most 15 bytes")
 }
 
-/// Encodes an instruction for the sizes as they are now.
-fn encode_open(
-    open: &mut OpenInstruction,
-    evaluator: &Evaluator,
-    starts: &Starts,
+/// By how much the fragments of a section grew in the round so far.
+struct Grown {
+    backward: bool,
+    /// Growth is not counted: something may swallow it.
+    uncounted: bool,
+    /// Forward: growth before each fragment. Backward: growth from each fragment on.
+    sums: Vec<u64>,
+}
+
+impl Grown {
+    fn new(fragments: usize, backward: bool, uncounted: bool) -> Grown {
+        let sums = if uncounted { Vec::new() } else { vec![0; fragments + 1] };
+        Grown { backward, uncounted, sums }
+    }
+
+    /// Notes by how much a fragment grew, once all on one side of it are done.
+    fn note(&mut self, fragment: usize, bytes: u64) {
+        if self.uncounted {
+            return;
+        }
+        if self.backward {
+            self.sums[fragment] = self.sums[fragment + 1] + bytes;
+        } else {
+            self.sums[fragment + 1] = self.sums[fragment] + bytes;
+        }
+    }
+
+    /// Bytes that lie more between an instruction and its target than at the start of the round:
+    /// how far the target has moved away from it.
+    fn between(&self, instruction: usize, target: usize) -> i64 {
+        if self.uncounted {
+            0
+        } else if self.backward && target > instruction {
+            (self.sums[instruction + 1] - self.sums[target]) as i64
+        } else if !self.backward && target <= instruction {
+            -((self.sums[instruction] - self.sums[target]) as i64)
+        } else {
+            0
+        }
+    }
+}
+
+/// One round over one section.
+struct Pass<'a> {
+    evaluator: &'a Evaluator<'a>,
+    starts: &'a Starts,
     section: usize,
-    at: u64,
     arch: Arch,
     order: OperandOrder,
-) -> Result<(), Diagnostic> {
-    let local = |linear: &Linear| {
-        let position = linear.plus?.position?;
-        // Another file may have the definition of a weak symbol that counts.
-        let weak = linear
-            .plus?
-            .symbol
-            .is_some_and(|id| evaluator.symbols.get(id).binding == Binding::Weak);
-        let plain = linear.minus.is_none() && linear.via.is_none() && !weak;
-        let here = position.section as usize == section && plain;
-        here.then(|| starts.offset(position) as i64 + linear.offset as i64)
-    };
-    let mut operands = sotto_isa::Operands::new();
-    for operand in &open.operands {
-        operands.push(operand.lower(evaluator, open.context, &local)?.operand);
+    round: u32,
+    grown: Grown,
+}
+
+impl Pass<'_> {
+    /// Encodes what is not settled; whether anything changed its size.
+    fn run(&mut self, section: &mut SectionBuilder, diagnostics: &mut Vec<Diagnostic>) -> bool {
+        let mut changed = false;
+        let count = section.fragments.len();
+        for step in 0..count {
+            let number = if self.grown.backward { count - 1 - step } else { step };
+            let mut growth = 0;
+            if let Fragment::Instruction(index) = section.fragments[number]
+                && let open = &mut section.open[index as usize]
+                && !open.settled
+                && !open.failed
+            {
+                let range = open.operands.start as usize..open.operands.end as usize;
+                let operands = &section.operands[range];
+                let before = open.encoded.bytes.len();
+                match self.encode(open, operands, number) {
+                    Ok(()) => {
+                        growth = (open.encoded.bytes.len() - before) as u64;
+                        // In the first round everything comes into being.
+                        changed |= growth != 0;
+                    }
+                    Err(diagnostic) => {
+                        diagnostics.push(diagnostic);
+                        open.failed = true;
+                    }
+                }
+            }
+            self.grown.note(number, growth);
+        }
+        changed
     }
-    let mut encoded = encode_at_least(arch, open.mnemonic, &operands, at, open.min_bytes)
-        .map_err(|error| open_diagnostic(error, open, evaluator, order))?;
-    // A one-byte distance is not enough for a place that only the linker knows.
-    let short = encoded.fixups.iter().any(|fixup| fixup.field == Field::Rel8);
-    if short
-        && let Ok(longer) =
-            encode_at_least(arch, open.mnemonic, &operands, at, encoded.bytes.len() + 1)
-    {
-        encoded = longer;
+
+    /// Encodes an instruction for the sizes as they are now.
+    fn encode(
+        &self,
+        open: &mut OpenInstruction,
+        parsed: &[Spanned],
+        number: usize,
+    ) -> Result<(), Diagnostic> {
+        let at = self.starts.0[self.section][number];
+        let local = |linear: &Linear| {
+            let plus = linear.plus?;
+            let position = plus.position?;
+            // Another file may have the definition of a weak symbol that counts.
+            let weak = plus
+                .symbol
+                .is_some_and(|id| self.evaluator.symbols.get(id).binding == Binding::Weak);
+            let plain = linear.minus.is_none() && linear.via.is_none() && !weak;
+            let here = position.section as usize == self.section && plain;
+            // In the first round instructions have no sizes that could have grown.
+            let moved = match self.round {
+                0 => 0,
+                _ => self.grown.between(number, position.fragment as usize),
+            };
+            here.then(|| self.starts.offset(position) as i64 + linear.offset as i64 + moved)
+        };
+        let mut operands = sotto_isa::Operands::new();
+        let mut only_fixed = true;
+        for operand in parsed {
+            let lowered = operand.lower(self.evaluator, open.context, &local)?;
+            only_fixed &= operand.is_fixed() || lowered.late.is_some();
+            operands.push(lowered.operand);
+        }
+        if let [Operand::Target(Value::Known(target))] = operands[..]
+            && self.retarget(open, at, target)
+        {
+            return Ok(());
+        }
+        // It never gets shorter, so that settling ends.
+        let least = open.encoded.bytes.len();
+        let mut encoded = encode_at_least(self.arch, open.mnemonic, &operands, at, least)
+            .map_err(|error| open_diagnostic(error, open, parsed, self.evaluator, self.order))?;
+        // A one-byte distance is not enough for a place that only the linker knows.
+        let short = encoded.fixups.iter().any(|fixup| fixup.field == Field::Rel8);
+        if short
+            && let Ok(longer) =
+                encode_at_least(self.arch, open.mnemonic, &operands, at, encoded.bytes.len() + 1)
+        {
+            encoded = longer;
+        }
+        open.encoded = encoded;
+        open.settled = only_fixed;
+        Ok(())
     }
-    open.min_bytes = encoded.bytes.len();
-    open.encoded = encoded;
-    Ok(())
+
+    /// Puts another distance into an x86 branch that was encoded before, if it fits there.
+    fn retarget(&self, open: &mut OpenInstruction, at: u64, target: i64) -> bool {
+        let bytes = &mut open.encoded.bytes;
+        if self.arch != Arch::X86_64 || bytes.is_empty() {
+            return false;
+        }
+        let distance = target.wrapping_sub(at as i64 + bytes.len() as i64);
+        // The distance is the end of the instruction: one byte in the short forms, else four.
+        let size = if bytes.len() < 5 { 1 } else { 4 };
+        let limit = 1i64 << (8 * size - 1);
+        if !(-limit..limit).contains(&distance) {
+            return false;
+        }
+        let field = bytes.len() - size;
+        bytes[field..].copy_from_slice(&distance.to_le_bytes()[..size]);
+        true
+    }
 }
 
 /// Symbols of the object, and for each section the index of the one that stands for it.
@@ -284,7 +422,8 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             Definition::Label(position) => {
                 place = Place::Section(SectionIndex(position.section), starts.offset(*position));
             }
-            Definition::Equate(expr, context) => {
+            Definition::Equate(equate) => {
+                let (expr, context) = &**equate;
                 match evaluator.eval(expr, *context, symbol.span) {
                     Ok(linear) => absolute_anchor = Some(linear),
                     Err(diagnostic) => diagnostics.push(diagnostic),
@@ -294,7 +433,8 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
         if let Some(linear) = absolute_anchor {
             place = equate_place(&linear, starts, symbol.span, &mut diagnostics);
         }
-        let size = symbol.size.as_ref().map_or(0, |(expr, context)| {
+        let size = symbol.size.as_ref().map_or(0, |size| {
+            let (expr, context) = &**size;
             match evaluator.number(expr, *context, symbol.span) {
                 Ok(size) => u64::try_from(size).unwrap_or(0),
                 Err(diagnostic) => {
@@ -304,7 +444,8 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             }
         });
         symbols.push(Symbol {
-            name: symbol.name.to_string(),
+            // What stays out of the symbol table needs no name.
+            name: if symbol.hidden { String::new() } else { symbol.name.to_string() },
             place,
             binding: symbol.binding,
             kind: symbol.kind,
@@ -411,6 +552,8 @@ impl Emitter<'_> {
             return section;
         }
         section.data.reserve(size as usize);
+        let mut contents = &builder.bytes[..];
+        let mut fields = builder.fields.iter().peekable();
         for (index, fragment) in builder.fragments.iter().enumerate() {
             let start = self.starts.0[number][index];
             let bytes = self.starts.0[number][index + 1] - start;
@@ -418,16 +561,18 @@ impl Emitter<'_> {
                 Fragment::Fill { value, .. } => {
                     section.data.resize((start + bytes) as usize, *value)
                 }
-                Fragment::Org { fill, .. } => section.data.resize((start + bytes) as usize, *fill),
-                Fragment::Align { fill: None, .. } if builder.flags.exec => {
+                Fragment::Org(org) => section.data.resize((start + bytes) as usize, org.fill),
+                Fragment::Align(pad) if builder.flags.exec && pad.fill.is_none() => {
                     section.data.extend(padding(arch, bytes as usize));
                 }
-                Fragment::Align { fill, .. } => {
-                    section.data.resize((start + bytes) as usize, fill.unwrap_or(0));
+                Fragment::Align(pad) => {
+                    section.data.resize((start + bytes) as usize, pad.fill.unwrap_or(0));
                 }
-                Fragment::Bytes { bytes, fields } => {
-                    section.data.extend_from_slice(bytes);
-                    for field in fields {
+                Fragment::Bytes(_) => {
+                    let (own, rest) = contents.split_at(bytes as usize);
+                    section.data.extend_from_slice(own);
+                    contents = rest;
+                    while let Some(field) = fields.next_if(|f| f.fragment as usize == index) {
                         let at = start + field.offset;
                         if let Err(diagnostic) = self.data_field(field, at, number, &mut section) {
                             self.diagnostics.push(diagnostic);
@@ -435,8 +580,10 @@ impl Emitter<'_> {
                     }
                 }
                 Fragment::Instruction(open) => {
+                    let open = &builder.open[*open as usize];
+                    let operands = builder.operands_of(open);
                     section.data.extend_from_slice(&open.encoded.bytes);
-                    if let Err(diagnostic) = self.fixups(open, start, &mut section) {
+                    if let Err(diagnostic) = self.fixups(open, operands, start, &mut section) {
                         self.diagnostics.push(diagnostic);
                     }
                 }
@@ -455,7 +602,7 @@ impl Emitter<'_> {
 
     fn data_field(
         &self,
-        field: &crate::assembler::DataField,
+        field: &DataField,
         at: u64,
         section_number: usize,
         section: &mut Section,
@@ -541,13 +688,14 @@ impl Emitter<'_> {
     fn fixups(
         &self,
         open: &OpenInstruction,
+        operands: &[Spanned],
         start: u64,
         section: &mut Section,
     ) -> Result<(), Diagnostic> {
         let distance = |from, to| self.distance(from, to);
         let evaluator = self.evaluator(&distance);
         for fixup in &open.encoded.fixups {
-            let operand = &open.operands[usize::from(fixup.operand)];
+            let operand = &operands[usize::from(fixup.operand)];
             let lowered = operand.lower(&evaluator, open.context, &|_| None)?;
             let Some(linear) = lowered.late else { continue };
             if linear.minus.is_some() {
@@ -557,7 +705,7 @@ impl Emitter<'_> {
                     "the distance to another section cannot stand in an instruction",
                 ));
             }
-            let kind = self.kind(fixup.field, open, usize::from(fixup.operand), &linear)?;
+            let kind = self.kind(fixup.field, open.mnemonic, operand, &linear)?;
             let at = start + u64::from(fixup.offset);
             self.relocate(section, at, kind, &linear, fixup.addend, operand.span)?;
         }
@@ -573,22 +721,22 @@ impl Emitter<'_> {
     fn kind(
         &self,
         field: Field,
-        open: &OpenInstruction,
-        operand: usize,
+        mnemonic: &str,
+        operand: &Spanned,
         linear: &Linear,
     ) -> Result<RelocationKind, Diagnostic> {
-        let span = open.operands[operand].span;
+        let span = operand.span;
         let refuse = |message: &str, help: &str| {
             Err(Diagnostic::error(Code::NotConstant, span, message).help(help))
         };
-        let is_target = matches!(open.operands[operand].parsed, Parsed::Target(_));
+        let is_target = matches!(operand.parsed, Parsed::Target(_));
         match (linear.via, field) {
             (Some(Via::Plt), Field::Rel32) if is_target => return Ok(RelocationKind::Plt32),
             (Some(Via::Plt), _) => {
                 return refuse("`@plt` is for the target of a call or jump", "leave it out here");
             }
             (Some(Via::GotPcRel), Field::Rel32) if !is_target => {
-                return Ok(match open.mnemonic {
+                return Ok(match mnemonic {
                     "mov" | "call" | "jmp" => RelocationKind::GotRel32Relaxable,
                     _ => RelocationKind::GotRel32,
                 });
@@ -630,9 +778,9 @@ impl Emitter<'_> {
                 Field::Abs32 => RelocationKind::Abs32,
                 Field::Abs32Signed => RelocationKind::Abs32Signed,
                 Field::Abs64 => RelocationKind::Abs64,
-                Field::Branch26 if open.mnemonic == "bl" => RelocationKind::A64Call26,
+                Field::Branch26 if mnemonic == "bl" => RelocationKind::A64Call26,
                 Field::Branch26 => RelocationKind::A64Branch26,
-                Field::Branch19 if open.mnemonic == "ldr" => RelocationKind::A64Literal19,
+                Field::Branch19 if mnemonic == "ldr" => RelocationKind::A64Literal19,
                 Field::Branch19 => RelocationKind::A64Branch19,
                 Field::Branch14 => RelocationKind::A64Branch14,
                 Field::Adr21 => RelocationKind::A64Adr21,

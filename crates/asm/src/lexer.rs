@@ -18,8 +18,10 @@ pub enum Tok<'a> {
     LabelRef(u32, bool),
     /// A string: what stands between the quotes, escapes not yet applied.
     Str(&'a str),
-    /// Punctuation, of one or two characters.
-    Op(&'static str),
+    /// Punctuation of one character.
+    Op(char),
+    /// An operator of two characters.
+    Op2(&'static str),
     /// The end of the statement.
     End,
 }
@@ -38,8 +40,11 @@ pub struct Cursor<'a> {
     last_end: usize,
 }
 
-/// The punctuation that starts with these two bytes.
-fn operator(first: u8, second: u8) -> Option<&'static str> {
+/// Punctuation of one character.
+const OPERATORS: &[u8] = b"+-*/%~!&|^<>()[],:=#${}@";
+
+/// The operator of two characters that starts with these bytes.
+fn long_operator(first: u8, second: u8) -> Option<&'static str> {
     Some(match (first, second) {
         (b'<', b'<') => "<<",
         (b'>', b'>') => ">>",
@@ -49,35 +54,12 @@ fn operator(first: u8, second: u8) -> Option<&'static str> {
         (b'!', b'=') => "!=",
         (b'<', b'=') => "<=",
         (b'>', b'=') => ">=",
-        (b'+', _) => "+",
-        (b'-', _) => "-",
-        (b'*', _) => "*",
-        (b'/', _) => "/",
-        (b'%', _) => "%",
-        (b'~', _) => "~",
-        (b'!', _) => "!",
-        (b'&', _) => "&",
-        (b'|', _) => "|",
-        (b'^', _) => "^",
-        (b'<', _) => "<",
-        (b'>', _) => ">",
-        (b'(', _) => "(",
-        (b')', _) => ")",
-        (b'[', _) => "[",
-        (b']', _) => "]",
-        (b',', _) => ",",
-        (b':', _) => ":",
-        (b'=', _) => "=",
-        (b'#', _) => "#",
-        (b'$', _) => "$",
-        (b'{', _) => "{",
-        (b'}', _) => "}",
-        (b'@', _) => "@",
         _ => return None,
     })
 }
 
-/// What a byte can be part of: bit 0 a word's start, bit 1 the rest of a word, bit 2 a number.
+/// What a byte can be part of: bit 0 a word's start, bit 1 the rest of a word, bit 2 a number; bit 3
+/// that it is punctuation.
 const CLASS: [u8; 256] = {
     let mut class = [0; 256];
     let mut b = 0;
@@ -93,6 +75,11 @@ const CLASS: [u8; 256] = {
             class[b] |= 4;
         }
         b += 1;
+    }
+    let mut at = 0;
+    while at < OPERATORS.len() {
+        class[OPERATORS[at] as usize] |= 8;
+        at += 1;
     }
     class
 };
@@ -202,7 +189,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Takes the next token if it is this punctuation.
-    pub fn eat(&mut self, op: &str) -> Result<bool, Diagnostic> {
+    pub fn eat(&mut self, op: char) -> Result<bool, Diagnostic> {
         let found = matches!(self.peek()?, Tok::Op(o) if o == op);
         if found {
             self.next()?;
@@ -215,7 +202,7 @@ impl<'a> Cursor<'a> {
     /// # Errors
     ///
     /// If something else comes next.
-    pub fn expect(&mut self, op: &'static str, after: &str) -> Result<Span, Diagnostic> {
+    pub fn expect(&mut self, op: char, after: &str) -> Result<Span, Diagnostic> {
         let (token, span) = self.next()?;
         match token {
             Tok::Op(o) if o == op => Ok(span),
@@ -292,9 +279,14 @@ impl<'a> Cursor<'a> {
         if first == b'"' || first == b'\'' {
             return self.quoted(start, first);
         }
-        if let Some(op) = operator(first, bytes.get(start + 1).copied().unwrap_or(0)) {
-            self.at += op.len();
-            return Ok((Tok::Op(op), self.span(start)));
+        if CLASS[usize::from(first)] & 8 != 0 {
+            let second = bytes.get(start + 1).copied().unwrap_or(0);
+            if let Some(op) = long_operator(first, second) {
+                self.at += 2;
+                return Ok((Tok::Op2(op), self.span(start)));
+            }
+            self.at += 1;
+            return Ok((Tok::Op(char::from(first)), self.span(start)));
         }
         let c = self.text[start..].chars().next().unwrap_or(' ');
         self.at += c.len_utf8();
@@ -343,7 +335,34 @@ impl<'a> Cursor<'a> {
     }
 }
 
+/// The value of a number in the plainest ways of writing one: decimal, or hexadecimal after `0x`.
+fn plain_number(text: &str) -> Option<i128> {
+    let bytes = text.as_bytes();
+    if bytes.len() > 16 {
+        return None;
+    }
+    let value = |digits: &[u8], radix: u64| {
+        let add = |sum: Option<u64>, b: &u8| {
+            Some(sum? * radix + u64::from(char::from(*b).to_digit(radix as u32)?))
+        };
+        digits.iter().fold(Some(0), add).map(i128::from)
+    };
+    match bytes {
+        [b'0', b'x' | b'X', rest @ ..]
+            if !rest.is_empty() && !matches!(rest, [.., b'h' | b'H']) =>
+        {
+            value(rest, 16)
+        }
+        [b'0'] => Some(0),
+        [b'1'..=b'9', ..] => value(bytes, 10),
+        _ => None,
+    }
+}
+
 fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
+    if let Some(value) = plain_number(text) {
+        return Ok(Tok::Num(value));
+    }
     let bad = |message: String| Diagnostic::error(Code::BadNumber, span, message);
     let lower = text.to_ascii_lowercase();
     let parse = |digits: &str, radix: u32, kind: &str| -> Result<Tok<'static>, Diagnostic> {
@@ -552,7 +571,7 @@ mod tests {
         assert_eq!(tokens("# lamp", Arch::Arm64).unwrap(), []);
         assert_eq!(
             tokens("svc #0", Arch::Arm64).unwrap(),
-            [Tok::Word("svc"), Tok::Op("#"), Tok::Num(0)]
+            [Tok::Word("svc"), Tok::Op('#'), Tok::Num(0)]
         );
         assert_eq!(tokens("db \"a;b\"", Arch::X86_64).unwrap()[1], Tok::Str("a;b"));
         let text = "a /* b\n c */ d \"/*\" // /*\ne";

@@ -15,6 +15,7 @@ mod diagnostic;
 mod directive;
 mod disk;
 mod expr;
+mod fragments;
 mod infer;
 mod layout;
 mod lexer;

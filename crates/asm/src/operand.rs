@@ -57,6 +57,20 @@ impl Spanned {
         matches!(self.parsed, Parsed::Fixed(_))
     }
 
+    /// The operand's expression, if it holds one.
+    pub fn expr_mut(&mut self) -> Option<&mut Expr> {
+        match &mut self.parsed {
+            Parsed::Fixed(_) => None,
+            Parsed::Imm(expr)
+            | Parsed::Offset(expr)
+            | Parsed::ShiftedImm(expr, _)
+            | Parsed::Target(expr)
+            | Parsed::Page(expr)
+            | Parsed::Literal(expr)
+            | Parsed::Mem { disp: expr, .. } => Some(expr),
+        }
+    }
+
     /// Evaluates the operand's expressions. `local` gives the address of a place in the section that
     /// the instruction is in, which a branch can reach without a relocation.
     pub fn lower(
@@ -198,7 +212,9 @@ impl Address {
 fn has_register(expr: &Expr) -> bool {
     match expr {
         Expr::Register(..) => true,
-        Expr::Number(_) | Expr::Symbol(..) | Expr::Numbered(..) | Expr::Here => false,
+        Expr::Number(_) | Expr::Symbol(..) | Expr::Known(..) | Expr::Numbered(..) | Expr::Here => {
+            false
+        }
         Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => has_register(inner),
         Expr::Binary(_, a, b) => has_register(a) || has_register(b),
     }

@@ -3,7 +3,8 @@
 use sotto_isa::{Arch, Operand, Width};
 use sotto_object::SectionFlags;
 
-use crate::assembler::{Assembler, DataField, Fragment};
+use crate::assembler::Assembler;
+use crate::fragments::{Align, Fragment};
 use crate::operand::{Parsed, Spanned};
 use crate::symbols::{Context, Definition};
 use crate::{Code, Diagnostic, Expr, Span};
@@ -76,22 +77,16 @@ impl Assembler<'_> {
         let Some(widest) = waiting.first().map(|literal| u64::from(literal.bytes)) else { return };
         let section = &mut self.sections[current];
         section.align = section.align.max(widest);
-        section.fragments.push(Fragment::Align { align: widest, fill: Some(0), max: u64::MAX });
+        let align = Align { align: widest, fill: Some(0), max: u64::MAX };
+        section.push(Fragment::Align(Box::new(align)));
         for literal in waiting {
             let here = Definition::Label(self.here());
             match self.symbols.define(&literal.label, literal.span, here, None) {
                 Ok(id) => self.symbols.get_mut(id).hidden = true,
                 Err(diagnostic) => self.report(diagnostic),
             }
-            let (data, fields) = self.bytes();
-            fields.push(DataField {
-                offset: data.len() as u64,
-                bytes: literal.bytes,
-                expr: literal.expr,
-                context: literal.context,
-                span: literal.span,
-            });
-            data.extend(std::iter::repeat_n(0, usize::from(literal.bytes)));
+            let Literal { bytes, expr, context, span, .. } = literal;
+            self.section().lay_field(bytes, expr, context, span);
         }
     }
 

@@ -5,7 +5,7 @@ use sotto_isa::{
 };
 use sotto_object::DatumKind;
 
-use crate::assembler::OpenInstruction;
+use crate::fragments::OpenInstruction;
 use crate::operand::{Parsed, Spanned};
 use crate::suggest::nearest;
 use crate::symbols::{Evaluator, shown};
@@ -146,15 +146,16 @@ pub(crate) fn unknown_word(
 pub(crate) fn open_diagnostic(
     error: EncodeError,
     open: &OpenInstruction,
+    operands: &[Spanned],
     evaluator: &Evaluator,
     order: OperandOrder,
 ) -> Diagnostic {
     let mnemonic = Span { end: open.span.start + open.mnemonic.len() as u32, ..open.span };
     let unknown_size = match error {
-        EncodeError::SizeUnknown { operand } => open.operands.get(operand),
+        EncodeError::SizeUnknown { operand } => operands.get(operand),
         _ => None,
     };
-    let diagnostic = encode_diagnostic(error, mnemonic, &open.operands, order);
+    let diagnostic = encode_diagnostic(error, mnemonic, operands, order);
     let declared = unknown_size.and_then(|operand| {
         let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
         let symbol = evaluator.symbols.get(late.plus?.symbol?);
@@ -177,11 +178,15 @@ pub(crate) fn open_diagnostic(
 }
 
 /// An error for a bare symbol in a file of which other tools read it as the symbol's contents.
-pub(crate) fn bare_symbol(open: &OpenInstruction, evaluator: &Evaluator) -> Option<Diagnostic> {
+pub(crate) fn bare_symbol(
+    open: &OpenInstruction,
+    operands: &[Spanned],
+    evaluator: &Evaluator,
+) -> Option<Diagnostic> {
     if !open.bare_is_contents {
         return None;
     }
-    let operand = open.operands.iter().find(|operand| matches!(&operand.parsed, Parsed::Imm(_)))?;
+    let operand = operands.iter().find(|operand| matches!(&operand.parsed, Parsed::Imm(_)))?;
     let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
     let symbol = evaluator.symbols.get(late.plus?.symbol?);
     let name = shown(&symbol.name);
@@ -200,11 +205,12 @@ pub(crate) fn bare_symbol(open: &OpenInstruction, evaluator: &Evaluator) -> Opti
 /// source says the width.
 pub(crate) fn width_finding(
     open: &OpenInstruction,
+    operands: &[Spanned],
     arch: Arch,
     order: OperandOrder,
     evaluator: &Evaluator,
 ) -> Option<Diagnostic> {
-    for (index, operand) in open.operands.iter().enumerate() {
+    for (index, operand) in operands.iter().enumerate() {
         let Parsed::Mem { mem, x86_plain: true, .. } = &operand.parsed else { continue };
         let Some((width, access)) = memory_access(arch, open.encoded.form, index) else { continue };
         if mem.width.is_some() || access == Access::None {
@@ -228,7 +234,7 @@ pub(crate) fn width_finding(
             width.bytes(),
             declared.bytes()
         );
-        let help = match (open.mnemonic, &open.operands[0].parsed) {
+        let help = match (open.mnemonic, &operands[0].parsed) {
             ("mov", Parsed::Fixed(Operand::Reg(reg)))
                 if declared < Width::W32 && order == OperandOrder::DestinationFirst =>
             {

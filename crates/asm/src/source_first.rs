@@ -16,12 +16,12 @@ use crate::{Code, Diagnostic, Expr, Span};
 pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
     let (token, start) = cursor.peek_spanned()?;
     match token {
-        Tok::Op("*") => {
+        Tok::Op('*') => {
             cursor.next()?;
             let inner = operand(cursor, OperandContext { target: false, ..context })?;
             return Ok(Spanned { span: start.to(inner.span), ..inner });
         }
-        Tok::Op("%") => {
+        Tok::Op('%') => {
             let reg = register(cursor)?;
             let span = cursor.since(start);
             if context.target {
@@ -36,13 +36,13 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             }
             return Ok(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), span });
         }
-        Tok::Op("$") => {
+        Tok::Op('$') => {
             cursor.next()?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
             let span = cursor.since(start);
             return Ok(Spanned { parsed: immediate(expr, span)?, span });
         }
-        Tok::Op("[") => {
+        Tok::Op('[') => {
             return Err(Diagnostic::error(
                 Code::OperandOrder,
                 start,
@@ -97,17 +97,17 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
 
 /// Whether the registers of an address come next, and not a parenthesis of an expression.
 fn opens_registers(cursor: &mut Cursor) -> Result<bool, Diagnostic> {
-    if cursor.peek()? != Tok::Op("(") {
+    if cursor.peek()? != Tok::Op('(') {
         return Ok(false);
     }
     let mut ahead = cursor.clone();
     ahead.next()?;
-    Ok(matches!(ahead.peek(), Ok(Tok::Op("%" | ","))))
+    Ok(matches!(ahead.peek(), Ok(Tok::Op('%' | ','))))
 }
 
 /// Takes `%name`.
 fn register(cursor: &mut Cursor) -> Result<Reg, Diagnostic> {
-    let mark = cursor.expect("%", "before the register")?;
+    let mark = cursor.expect('%', "before the register")?;
     let (token, span) = cursor.next()?;
     let Tok::Word(name) = token else {
         return Err(cursor.unexpected(token, span, "the name of a register"));
@@ -120,7 +120,7 @@ fn register(cursor: &mut Cursor) -> Result<Reg, Diagnostic> {
 
 /// Takes `(base,index,scale)`.
 fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
-    let open = cursor.expect("(", "to open the address")?;
+    let open = cursor.expect('(', "to open the address")?;
     let usable = |reg: Reg, span: Span| match reg.kind {
         RegKind::Qword | RegKind::Dword | RegKind::Ip => Ok(Some(reg)),
         _ => Err(Diagnostic::error(
@@ -130,16 +130,16 @@ fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
         )
         .help("use a 64-bit or a 32-bit register")),
     };
-    if cursor.peek()? == Tok::Op("%") {
+    if cursor.peek()? == Tok::Op('%') {
         let (_, at) = cursor.peek_spanned()?;
         let reg = register(cursor)?;
         mem.base = usable(reg, cursor.since(at))?;
     }
-    if cursor.eat(",")? {
+    if cursor.eat(',')? {
         let (_, at) = cursor.peek_spanned()?;
         let reg = register(cursor)?;
         mem.index = usable(reg, cursor.since(at))?;
-        if cursor.eat(",")? {
+        if cursor.eat(',')? {
             let (_, at) = cursor.peek_spanned()?;
             let scale = expr::parse(cursor, Atoms::Plain)?;
             let at = cursor.since(at);
@@ -152,7 +152,7 @@ fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
             };
         }
     }
-    let close = cursor.expect(")", "to close the address")?;
+    let close = cursor.expect(')', "to close the address")?;
     // [r*2] alone is shorter as r + r.
     if mem.base.is_none() && mem.scale == 2 {
         (mem.base, mem.scale) = (mem.index, 1);

@@ -131,7 +131,7 @@ fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
     let mut cursor = Cursor::new(line.text, line.at, arch);
     loop {
         let Ok((Tok::Word(word), _)) = cursor.next() else { return None };
-        if cursor.eat(":") != Ok(true) {
+        if cursor.eat(':') != Ok(true) {
             return if word.starts_with('.') { find(word) } else { None };
         }
     }

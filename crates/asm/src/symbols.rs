@@ -1,12 +1,18 @@
 //! Names and what they stand for; evaluation of expressions that hold them.
 
 use std::collections::HashMap;
+use std::hash::BuildHasher;
 
+use foldhash::fast::FixedState;
+use hashbrown::HashTable;
 use sotto_object::{Binding, Datum, SymbolKind};
 
 use crate::expr::Via;
 use crate::suggest::nearest;
 use crate::{Binary, Code, Diagnostic, EvalError, Expr, Span};
+
+/// A map whose order nothing depends on.
+type FastMap<K, V> = HashMap<K, V, FixedState>;
 
 /// A symbol of the source being assembled.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
@@ -35,12 +41,15 @@ pub(crate) struct Context {
 pub(crate) enum Definition {
     None,
     Label(Position),
-    Equate(Expr, Context),
+    Equate(Box<(Expr, Context)>),
 }
 
 #[derive(Clone, Debug)]
 pub(crate) struct Symbol {
+    /// The name as written; of a dotted label without the name it belongs to.
     pub name: Box<str>,
+    /// The `name:` that a dotted label belongs to.
+    owner: Option<SymbolId>,
     pub definition: Definition,
     /// Where it is defined, or first mentioned.
     pub span: Span,
@@ -56,7 +65,7 @@ pub(crate) struct Symbol {
     /// Room that the linker makes once for all files: bytes and alignment.
     pub common: Option<(u64, u64)>,
     pub kind: SymbolKind,
-    pub size: Option<(Expr, Context)>,
+    pub size: Option<Box<(Expr, Context)>>,
     pub datum: Option<Datum>,
     /// A dotted or numbered label: it stays out of the symbol table.
     pub hidden: bool,
@@ -65,13 +74,15 @@ pub(crate) struct Symbol {
 #[derive(Default)]
 pub(crate) struct SymbolTable {
     pub symbols: Vec<Symbol>,
-    by_name: HashMap<Box<str>, SymbolId>,
+    /// Symbols by owner and name.
+    by_name: HashTable<SymbolId>,
     /// Dotted labels by the name as written.
-    dotted: HashMap<Box<str>, Vec<SymbolId>>,
-    /// Numbered labels: number, and how many numbered labels stood before.
-    numbered: Vec<(u32, SymbolId)>,
+    dotted: FastMap<Box<str>, Vec<SymbolId>>,
+    /// Numbered labels by number: how many numbered labels stood before, and the label.
+    numbered: FastMap<u32, Vec<(u32, SymbolId)>>,
+    numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
-    variables: HashMap<Box<str>, Expr>,
+    variables: FastMap<Box<str>, Expr>,
 }
 
 /// A name's place in the symbol table, or why it has none.
@@ -92,18 +103,42 @@ impl SymbolTable {
 
     /// The symbol of this name, made if there is none.
     pub fn intern(&mut self, name: &str, span: Span) -> SymbolId {
-        if let Some(&id) = self.by_name.get(name) {
+        self.intern_in(None, name, span)
+    }
+
+    fn intern_in(&mut self, owner: Option<SymbolId>, name: &str, span: Span) -> SymbolId {
+        if let Some(id) = self.find(owner, name) {
             return id;
         }
-        let id = self.push(name, span);
-        self.by_name.insert(name.into(), id);
+        let id = self.push(owner, name, span);
+        let symbols = &self.symbols;
+        self.by_name.insert_unique(hash(owner, name), id, |id| {
+            let symbol = &symbols[id.0 as usize];
+            hash(symbol.owner, &symbol.name)
+        });
         id
     }
 
-    fn push(&mut self, name: &str, span: Span) -> SymbolId {
+    /// The symbol of this name that belongs to this owner.
+    fn find(&self, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
+        let same = |id: &SymbolId| {
+            let symbol = &self.symbols[id.0 as usize];
+            symbol.owner == owner && *symbol.name == *name
+        };
+        self.by_name.find(hash(owner, name), same).copied()
+    }
+
+    /// The name as it can be written from anywhere in the file.
+    pub fn full_name(&self, symbol: &Symbol) -> String {
+        let owner = symbol.owner.map_or("", |owner| &self.get(owner).name);
+        format!("{owner}{}", shown(&symbol.name))
+    }
+
+    fn push(&mut self, owner: Option<SymbolId>, name: &str, span: Span) -> SymbolId {
         let id = SymbolId(self.symbols.len() as u32);
         self.symbols.push(Symbol {
             name: name.into(),
+            owner,
             definition: Definition::None,
             span,
             binding: Binding::Local,
@@ -129,13 +164,8 @@ impl SymbolTable {
         scope: Option<u32>,
     ) -> Result<SymbolId, Diagnostic> {
         let dotted = name.starts_with('.') && matches!(definition, Definition::Label(_));
-        let id = match scope {
-            Some(scope) if dotted => {
-                let full = format!("{}{name}", self.symbols[scope as usize].name);
-                self.intern(&full, span)
-            }
-            _ => self.intern(name, span),
-        };
+        let owner = scope.filter(|_| dotted).map(SymbolId);
+        let id = self.intern_in(owner, name, span);
         let first = self.get(id);
         let taken = !matches!(first.definition, Definition::None) || first.common.is_some();
         if taken || self.variables.contains_key(name) {
@@ -152,27 +182,33 @@ impl SymbolTable {
         symbol.span = span;
         if dotted {
             symbol.hidden = true;
-            self.dotted.entry(name.into()).or_default().push(id);
+            match self.dotted.get_mut(name) {
+                Some(labels) => labels.push(id),
+                None => {
+                    self.dotted.insert(name.into(), vec![id]);
+                }
+            }
         }
         Ok(id)
     }
 
     /// Defines the next label of this number.
     pub fn define_numbered(&mut self, number: u32, span: Span, position: Position) {
-        let id = self.push(&number.to_string(), span);
+        let id = self.push(None, &number.to_string(), span);
         let symbol = self.get_mut(id);
         symbol.definition = Definition::Label(position);
         symbol.hidden = true;
-        self.numbered.push((number, id));
+        self.numbered.entry(number).or_default().push((self.numbered_count, id));
+        self.numbered_count += 1;
     }
 
     pub fn numbered_count(&self) -> u32 {
-        self.numbered.len() as u32
+        self.numbered_count
     }
 
     /// Gives a variable its value from here on.
     pub fn set_variable(&mut self, name: &str, value: Expr, span: Span) -> Result<(), Diagnostic> {
-        let clash = self.by_name.get(name).map(|&id| self.get(id));
+        let clash = self.find(None, name).map(|id| self.get(id));
         if let Some(symbol) = clash
             && !matches!(symbol.definition, Definition::None)
         {
@@ -205,8 +241,45 @@ impl SymbolTable {
                 self.bind_variables(a);
                 self.bind_variables(b);
             }
-            Expr::Number(_) | Expr::Numbered(..) | Expr::Here | Expr::Register(..) => {}
+            Expr::Number(_)
+            | Expr::Known(..)
+            | Expr::Numbered(..)
+            | Expr::Here
+            | Expr::Register(..) => {}
         }
+    }
+
+    /// Looks names up, so that evaluating the expression again need not; what cannot be found stays
+    /// for the evaluator to complain of.
+    pub fn resolve(&self, expr: &mut Expr, context: Context) {
+        match expr {
+            Expr::Symbol(name, span) => {
+                if let Lookup::Found(id) = self.lookup(name, context.scope) {
+                    *expr = Expr::Known(id.0, *span);
+                }
+            }
+            Expr::Numbered(number, forward, span) => {
+                if let Some(id) = self.find_numbered(*number, *forward, context.numbered) {
+                    *expr = Expr::Known(id.0, *span);
+                }
+            }
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
+                self.resolve(inner, context);
+            }
+            Expr::Binary(_, a, b) => {
+                self.resolve(a, context);
+                self.resolve(b, context);
+            }
+            Expr::Number(_) | Expr::Known(..) | Expr::Here | Expr::Register(..) => {}
+        }
+    }
+
+    /// The numbered label that a reference means, `before` numbered labels standing before it.
+    fn find_numbered(&self, number: u32, forward: bool, before: u32) -> Option<SymbolId> {
+        let labels = self.numbered.get(&number)?;
+        let split = labels.partition_point(|(order, _)| *order < before);
+        let found = if forward { labels.get(split) } else { labels[..split].last() };
+        found.map(|(_, id)| *id)
     }
 
     /// Variables and the last value each has, sorted by name.
@@ -249,24 +322,29 @@ impl SymbolTable {
 
     fn lookup(&self, name: &str, scope: Option<u32>) -> Lookup {
         if name.starts_with('.') {
-            if let Some(scope) = scope {
-                let full = format!("{}{name}", self.symbols[scope as usize].name);
-                if let Some(&id) = self.by_name.get(&*full)
-                    && !matches!(self.get(id).definition, Definition::None)
-                {
-                    return Lookup::Found(id);
-                }
+            if let Some(scope) = scope
+                && let Some(id) = self.find(Some(SymbolId(scope)), name)
+            {
+                return Lookup::Found(id);
             }
             match self.dotted.get(name).map(Vec::as_slice) {
                 Some([one]) => return Lookup::Found(*one),
-                Some(several) => return Lookup::Ambiguous(several.to_vec()),
+                Some(several) => {
+                    let first = several.iter().take(MAX_LISTED).copied().collect();
+                    return Lookup::Ambiguous(first);
+                }
                 None => {}
             }
         }
-        match self.by_name.get(name) {
-            Some(&id) => Lookup::Found(id),
-            None => Lookup::Missing,
-        }
+        self.find(None, name)
+            .or_else(|| {
+                // `outer.name`, written out.
+                name.match_indices('.').filter(|(at, _)| *at > 0).find_map(|(at, _)| {
+                    let owner = self.find(None, &name[..at])?;
+                    self.find(Some(owner), &name[at..])
+                })
+            })
+            .map_or(Lookup::Missing, Lookup::Found)
     }
 
     /// The name nearest to a misspelt one, with its place.
@@ -277,8 +355,15 @@ impl SymbolTable {
             .filter(|symbol| !matches!(symbol.definition, Definition::None) || symbol.declared)
             .filter(|symbol| !symbol.name.contains('\0'));
         let found = nearest(name, known.map(|symbol| &*symbol.name))?;
-        self.by_name.get(found).map(|&id| self.get(id))
+        self.symbols.iter().find(|symbol| *symbol.name == *found)
     }
+}
+
+/// Of labels that several routines have this many are listed.
+const MAX_LISTED: usize = 8;
+
+fn hash(owner: Option<SymbolId>, name: &str) -> u64 {
+    FixedState::default().hash_one((owner, name))
 }
 
 /// The name as written: a label of a macro carries the number of its expansion.
@@ -368,6 +453,7 @@ impl Evaluator<'_> {
             Expr::Here => {
                 Ok(Linear::anchored(Anchor { symbol: None, position: Some(context.here) }))
             }
+            Expr::Known(id, at) => self.symbol(SymbolId(*id), depth, *at),
             Expr::Numbered(number, forward, at) => {
                 let id = self.numbered(*number, *forward, context.numbered, *at)?;
                 self.symbol(id, depth, span)
@@ -442,7 +528,8 @@ impl Evaluator<'_> {
     fn symbol(&self, id: SymbolId, depth: u32, span: Span) -> Result<Linear, Diagnostic> {
         let symbol = self.symbols.get(id);
         match &symbol.definition {
-            Definition::Equate(expr, context) => {
+            Definition::Equate(equate) => {
+                let (expr, context) = &**equate;
                 self.eval_at(expr, *context, symbol.span, depth + 1)
             }
             Definition::Label(position) => {
@@ -504,14 +591,9 @@ impl Evaluator<'_> {
         before: u32,
         span: Span,
     ) -> Result<SymbolId, Diagnostic> {
-        let (earlier, later) = self.symbols.numbered.split_at(before as usize);
-        let found = if forward {
-            later.iter().find(|(n, _)| *n == number)
-        } else {
-            earlier.iter().rev().find(|(n, _)| *n == number)
-        };
+        let found = self.symbols.find_numbered(number, forward, before);
         let (letter, way) = if forward { ('f', "after") } else { ('b', "before") };
-        found.map(|(_, id)| *id).ok_or_else(|| {
+        found.ok_or_else(|| {
             Diagnostic::error(
                 Code::UndefinedSymbol,
                 span,
@@ -540,7 +622,7 @@ impl Evaluator<'_> {
         );
         for &id in ids {
             let symbol = self.symbols.get(id);
-            error = error.at(symbol.span, format!("`{}`", shown(&symbol.name)));
+            error = error.at(symbol.span, format!("`{}`", self.symbols.full_name(symbol)));
         }
         error.help("write out the one you mean")
     }

@@ -137,7 +137,7 @@ pub(crate) fn run(
     let rule = match directive {
         Directive::Frame => {
             let register = register(assembler, cursor)?;
-            cursor.expect(",", "after the register")?;
+            cursor.expect(',', "after the register")?;
             UnwindRule::Frame(register, offset(assembler, cursor)?)
         }
         Directive::FrameRegister => UnwindRule::FrameRegister(register(assembler, cursor)?),
@@ -147,7 +147,7 @@ pub(crate) fn run(
         }
         Directive::Stored | Directive::StoredFromStack => {
             let register = register(assembler, cursor)?;
-            cursor.expect(",", "after the register")?;
+            cursor.expect(',', "after the register")?;
             let given = offset(assembler, cursor)?;
             let from_stack = directive == Directive::StoredFromStack;
             let base = if from_stack { offset_now } else { 0 };
@@ -158,7 +158,7 @@ pub(crate) fn run(
         Directive::Lost => UnwindRule::Lost(register(assembler, cursor)?),
         Directive::InRegister => {
             let register = self::register(assembler, cursor)?;
-            cursor.expect(",", "after the register")?;
+            cursor.expect(',', "after the register")?;
             UnwindRule::InRegister(register, self::register(assembler, cursor)?)
         }
         Directive::Remember => UnwindRule::Remember,
@@ -176,7 +176,7 @@ pub(crate) fn run(
 
 /// A register by name, with or without `%`, or by its number in DWARF.
 fn register(assembler: &Assembler, cursor: &mut Cursor) -> Result<u16, Diagnostic> {
-    cursor.eat("%")?;
+    cursor.eat('%')?;
     let (token, span) = cursor.next()?;
     let number = match token {
         Tok::Word(name) => Reg::parse(assembler.arch, name).and_then(Reg::dwarf_number),

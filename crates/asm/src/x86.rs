@@ -12,7 +12,7 @@ use crate::{Code, Diagnostic, Expr, Span};
 /// Parses one operand.
 pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
     let (token, start) = cursor.peek_spanned()?;
-    if token == Tok::Op("%") || token == Tok::Op("$") {
+    if token == Tok::Op('%') || token == Tok::Op('$') {
         let mut ahead = cursor.clone();
         ahead.next()?;
         if let (Tok::Word(_), _) | (Tok::Num(_), _) = ahead.peek_spanned()? {
@@ -46,16 +46,16 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             cursor.next()?; // the shortest reach is found anyway
         } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
             cursor.next()?;
-            if cursor.peek()? != Tok::Op("[") {
+            if cursor.peek()? != Tok::Op('[') {
                 return Ok(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), span: start });
             }
         }
     }
     // A displacement may stand before the bracket: `table[rcx*4]`, `x[rip]`.
     let mut outside = None;
-    if cursor.peek()? != Tok::Op("[") {
+    if cursor.peek()? != Tok::Op('[') {
         let expr = expr::parse(cursor, Atoms::Plain)?;
-        if cursor.peek()? != Tok::Op("[") {
+        if cursor.peek()? != Tok::Op('[') {
             let span = cursor.since(start);
             if width.is_some() && expr.constant().is_none() {
                 return Err(Diagnostic::error(
@@ -73,9 +73,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         }
         outside = Some(expr);
     }
-    cursor.expect("[", "to open the address")?;
+    cursor.expect('[', "to open the address")?;
     let inside = expr::parse(cursor, Atoms::Registers)?;
-    cursor.expect("]", "to close the address")?;
+    cursor.expect(']', "to close the address")?;
     let span = cursor.since(start);
     let expr = match outside {
         Some(outside) => Expr::Binary(crate::Binary::Add, Box::new(inside), Box::new(outside)),

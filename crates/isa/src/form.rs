@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::{FlagEffects, Reg};
+use crate::{FlagEffects, OperandContext, Reg};
 
 /// Whether an operand is read, written or both.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -128,17 +128,49 @@ impl<M: 'static, P: 'static> Form<M, P> {
     }
 }
 
-/// Row numbers by mnemonic, aliases included, and the mnemonics sorted.
+/// Rows by mnemonic, aliases included.
+///
+/// Every line of a source asks here, so the index is made for that: a mnemonic of up to 16 letters
+/// is one number, looked up in a table of open addresses.
 pub(crate) struct Mnemonics {
-    rows: HashMap<&'static str, Vec<u16>>,
+    /// Entry numbers plus 1, by hash; 0 where there is none. The length is a power of two.
+    slots: Vec<u16>,
+    entries: Vec<Entry>,
     /// Every mnemonic, sorted.
     pub sorted: Vec<&'static str>,
 }
 
+/// A mnemonic and its rows.
+struct Entry {
+    key: u128,
+    name: &'static str,
+    rows: Vec<u16>,
+    context: OperandContext,
+}
+
+/// The letters of a mnemonic in lower case as one number; `None` if there are more than 16.
+fn key_of(word: &str) -> Option<u128> {
+    let mut bytes = [0; 16];
+    bytes.get_mut(..word.len())?.copy_from_slice(word.as_bytes());
+    bytes.make_ascii_lowercase();
+    Some(u128::from_le_bytes(bytes))
+}
+
+fn slot_of(key: u128, slots: usize) -> usize {
+    // Multiplying spreads the letters over the upper half, the remainder of a Fibonacci hash.
+    let folded = (key as u64) ^ ((key >> 64) as u64).rotate_left(29);
+    (folded.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (slots - 1)
+}
+
 impl Mnemonics {
-    /// The index of rows in table order.
+    /// The index of rows in table order; `context` tells what the operands of some rows can be.
+    ///
+    /// # Panics
+    ///
+    /// If a mnemonic has more than 16 letters.
     pub fn of<M: 'static, P: 'static>(
         forms: impl Iterator<Item = &'static Form<M, P>>,
+        context: impl Fn(&[u16]) -> OperandContext,
     ) -> Mnemonics {
         let mut rows = HashMap::<_, Vec<u16>>::new();
         for (number, form) in forms.enumerate() {
@@ -148,12 +180,42 @@ impl Mnemonics {
         }
         let mut sorted: Vec<&'static str> = rows.keys().copied().collect();
         sorted.sort_unstable();
-        Mnemonics { rows, sorted }
+        let mut slots = vec![0; (4 * sorted.len()).next_power_of_two()];
+        let mut entries = Vec::with_capacity(sorted.len());
+        for name in &sorted {
+            let key = key_of(name).expect("a mnemonic has at most 16 letters");
+            let rows = rows.remove(name).unwrap_or_default();
+            let context = context(&rows);
+            entries.push(Entry { key, name, rows, context });
+            let mut slot = slot_of(key, slots.len());
+            while slots[slot] != 0 {
+                slot = (slot + 1) & (slots.len() - 1);
+            }
+            slots[slot] = entries.len() as u16;
+        }
+        Mnemonics { slots, entries, sorted }
     }
 
-    /// Numbers of the rows with this mnemonic, in table order.
+    fn find(&self, word: &str) -> Option<&Entry> {
+        let key = key_of(word)?;
+        let mut slot = slot_of(key, self.slots.len());
+        loop {
+            let entry = self.entries.get(usize::from(self.slots[slot]).checked_sub(1)?)?;
+            if entry.key == key {
+                return Some(entry);
+            }
+            slot = (slot + 1) & (self.slots.len() - 1);
+        }
+    }
+
+    /// Numbers of the rows with this mnemonic, in any case, in table order.
     pub fn rows(&self, mnemonic: &str) -> Option<&[u16]> {
-        self.rows.get(mnemonic).map(Vec::as_slice)
+        self.find(mnemonic).map(|entry| &*entry.rows)
+    }
+
+    /// The mnemonic as the table spells it, and what its operands can be.
+    pub fn mnemonic(&self, word: &str) -> Option<(&'static str, OperandContext)> {
+        self.find(word).map(|entry| (entry.name, entry.context))
     }
 }
 

@@ -297,11 +297,11 @@ pub struct OperandContext {
     pub condition: bool,
 }
 
-/// What the operands of a mnemonic can be; `None` if there is no such instruction.
-pub fn operand_context(arch: Arch, mnemonic: &str) -> Option<OperandContext> {
+/// The mnemonic that a word is in any case, as the table spells it, and what its operands can be.
+pub fn find_mnemonic(arch: Arch, word: &str) -> Option<(&'static str, OperandContext)> {
     match arch {
-        Arch::X86_64 => x86::operand_context(mnemonic),
-        Arch::Arm64 => arm64::operand_context(mnemonic),
+        Arch::X86_64 => x86::find_mnemonic(word),
+        Arch::Arm64 => arm64::find_mnemonic(word),
     }
 }
 

@@ -30,8 +30,8 @@ pub use flags::{FlagEffects, FlagInfo, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Form, FormDoc, Implicit, Slot};
 pub use instruction::{
     DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
-    OperandContext, decode, encode, encode_at_least, form_docs, memory_access, mnemonics,
-    operand_context, padding,
+    OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
+    mnemonics, padding,
 };
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};

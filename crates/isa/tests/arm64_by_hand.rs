@@ -64,6 +64,9 @@ const CASES: &[(u32, &str)] = &[
     (0xf900_0be1, "str x1, [sp, #16]"),
     (0xa941_0be1, "ldp x1, x2, [sp, #16]"),
     (0x2901_0be1, "stp w1, w2, [sp, #8]"),
+    // The page two pages on, and the page before.
+    (0xd000_0001, "adrp x1, 0x3000"),
+    (0xf0ff_ffe2, "adrp x2, 0x0"),
     // Data Processing -- Register
     (0x0b02_0020, "add w0, w1, w2"),
     (0x8b22_6020, "add x0, x1, x2, uxtx"),

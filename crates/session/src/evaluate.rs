@@ -94,7 +94,7 @@ pub(crate) fn value(
             plain(operator.apply(a, b)?)
         }
         Expr::Numbered(..) => Err(EvaluateError::Meaningless("a numbered label")),
-        Expr::Via(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
+        Expr::Via(..) | Expr::Known(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
     }
 }

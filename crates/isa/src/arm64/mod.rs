@@ -429,7 +429,9 @@ pub(crate) fn table() -> &'static Table {
     TABLE.get_or_init(|| {
         let rows: Vec<Row> =
             table::GROUPS.iter().flat_map(|group| group.iter()).map(Row::parse).collect();
-        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form));
+        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
+            context_of(&mut numbers.iter().map(|&number| rows[usize::from(number)].form))
+        });
         let by_top_byte = (0..256u32)
             .map(|top| {
                 let mut list: Vec<u16> = (0..rows.len() as u16)
@@ -478,30 +480,24 @@ pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     numbers.iter().map(|number| doc(form(number))).collect()
 }
 
-/// What the operands of a mnemonic can be.
-pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
-    let table = table();
-    let rows = table.mnemonics.rows(mnemonic)?;
-    let any = |wanted: fn(Pattern) -> bool| {
-        rows.iter().any(|&number| {
-            let operands = table.rows[usize::from(number)].form.operands;
-            operands.iter().any(|slot| wanted(slot.pattern))
-        })
-    };
-    Some(OperandContext {
-        target: any(|p| {
-            matches!(
-                p,
-                Pattern::Label26
-                    | Pattern::Label19
-                    | Pattern::Label14
-                    | Pattern::AdrLabel
-                    | Pattern::AdrpLabel
-            )
-        }),
-        page: any(|p| p == Pattern::AdrpLabel),
-        condition: any(|p| matches!(p, Pattern::Cond | Pattern::InvertedCond)),
-    })
+/// The mnemonic that the word is, as the table spells it, and what its operands can be.
+pub fn find_mnemonic(word: &str) -> Option<(&'static str, OperandContext)> {
+    table().mnemonics.mnemonic(word)
+}
+
+fn context_of(forms: &mut dyn Iterator<Item = &'static Form>) -> OperandContext {
+    let mut context = OperandContext::default();
+    for slot in forms.flat_map(|form| form.operands) {
+        match slot.pattern {
+            Pattern::AdrpLabel => (context.target, context.page) = (true, true),
+            Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel => {
+                context.target = true;
+            }
+            Pattern::Cond | Pattern::InvertedCond => context.condition = true,
+            _ => {}
+        }
+    }
+    context
 }
 
 fn syntax(form: &Form) -> String {

@@ -357,7 +357,13 @@ pub(crate) fn table() -> &'static Table {
             .flat_map(|group| group.iter())
             .map(|form| Row { form, encoding: Encoding::parse(form) })
             .collect();
-        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form));
+        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
+            let target = numbers.iter().any(|&number| {
+                let operands = rows[usize::from(number)].form.operands;
+                operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
+            });
+            OperandContext { target, ..OperandContext::default() }
+        });
         let by_opcode = decode::Index::new(&rows);
         Table { rows, mnemonics, by_opcode }
     })
@@ -382,15 +388,9 @@ pub fn mnemonics() -> &'static [&'static str] {
     &table().mnemonics.sorted
 }
 
-/// What the operands of a mnemonic can be.
-pub fn operand_context(mnemonic: &str) -> Option<OperandContext> {
-    let table = table();
-    let rows = table.mnemonics.rows(mnemonic)?;
-    let target = rows.iter().any(|&number| {
-        let operands = table.rows[usize::from(number)].form.operands;
-        operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
-    });
-    Some(OperandContext { target, ..OperandContext::default() })
+/// The mnemonic that the word is, as the table spells it, and what its operands can be.
+pub fn find_mnemonic(word: &str) -> Option<(&'static str, OperandContext)> {
+    table().mnemonics.mnemonic(word)
 }
 
 fn syntax(form: &Form) -> String {

@@ -1,0 +1,186 @@
+//! Sections while they are filled: stretches whose sizes may not be settled yet.
+
+use std::ops::Range;
+
+use sotto_isa::Encoded;
+use sotto_object::SectionFlags;
+
+use crate::operand::Spanned;
+use crate::pool::Pool;
+use crate::symbols::{Context, Position};
+use crate::{Expr, Span};
+
+/// A number to be put into data once it is known.
+pub(crate) struct DataField {
+    /// The fragment it is in, and bytes into that.
+    pub fragment: u32,
+    pub offset: u64,
+    pub bytes: u8,
+    pub expr: Expr,
+    pub context: Context,
+    pub span: Span,
+}
+
+/// An instruction whose size or bytes depend on addresses.
+pub(crate) struct OpenInstruction {
+    pub mnemonic: &'static str,
+    /// Its operands among those of the section.
+    pub operands: Range<u32>,
+    pub context: Context,
+    pub span: Span,
+    pub encoded: Encoded,
+    /// Nothing that it was encoded from can change any more.
+    pub settled: bool,
+    /// It could not be encoded, which was reported.
+    pub failed: bool,
+    /// The file is marked as one where other tools read a bare symbol as its contents.
+    pub bare_is_contents: bool,
+}
+
+/// A stretch of a section.
+pub(crate) enum Fragment {
+    /// The next so many of the section's bytes, some of which wait for values.
+    Bytes(u64),
+    /// Bytes of one value.
+    Fill { count: u64, value: u8 },
+    /// Up to a multiple of an alignment.
+    Align(Box<Align>),
+    /// Up to a place.
+    Org(Box<Org>),
+    /// An instruction of the section's list.
+    Instruction(u32),
+}
+
+/// Up to a multiple of `align`, if that takes no more than `max` bytes.
+pub(crate) struct Align {
+    pub align: u64,
+    pub fill: Option<u8>,
+    pub max: u64,
+}
+
+/// Up to an offset in the section, counted from a place in it if one is given.
+pub(crate) struct Org {
+    pub from: Option<Position>,
+    pub offset: i128,
+    pub fill: u8,
+    pub span: Span,
+}
+
+/// What lies before a fragment: bytes whose number is settled, and fragments of which it is not.
+#[derive(Copy, Clone, Default)]
+struct Before {
+    bytes: u64,
+    open: u32,
+}
+
+/// A section being filled.
+pub(crate) struct SectionBuilder {
+    pub name: String,
+    pub flags: SectionFlags,
+    pub align: u64,
+    pub fragments: Vec<Fragment>,
+    /// What lies before each fragment.
+    before: Vec<Before>,
+    /// Contents of all the byte fragments.
+    pub bytes: Vec<u8>,
+    /// Fields in them, in order.
+    pub fields: Vec<DataField>,
+    /// Instructions that wait for addresses, and the operands of all of them, each in order.
+    pub open: Vec<OpenInstruction>,
+    pub operands: Vec<Spanned>,
+    /// Where source lines start: file and line.
+    pub lines: Vec<(Position, u32, u32)>,
+    /// Values that wait for the next literal pool.
+    pub pool: Pool,
+}
+
+impl SectionBuilder {
+    pub fn new(name: &str, flags: SectionFlags, align: u64) -> SectionBuilder {
+        SectionBuilder {
+            name: name.to_string(),
+            flags,
+            align,
+            fragments: Vec::new(),
+            before: Vec::new(),
+            bytes: Vec::new(),
+            fields: Vec::new(),
+            open: Vec::new(),
+            operands: Vec::new(),
+            lines: Vec::new(),
+            pool: Pool::default(),
+        }
+    }
+
+    /// Adds a fragment at the end.
+    pub fn push(&mut self, fragment: Fragment) {
+        let mut before = self.before.last().copied().unwrap_or_default();
+        match self.fragments.last() {
+            Some(Fragment::Bytes(count) | Fragment::Fill { count, .. }) => before.bytes += count,
+            Some(_) => before.open += 1,
+            None => {}
+        }
+        self.before.push(before);
+        self.fragments.push(fragment);
+    }
+
+    /// Adds bytes at the end.
+    pub fn lay(&mut self, bytes: &[u8]) {
+        match self.fragments.last_mut() {
+            Some(Fragment::Bytes(count)) => *count += bytes.len() as u64,
+            _ => self.push(Fragment::Bytes(bytes.len() as u64)),
+        }
+        self.bytes.extend_from_slice(bytes);
+    }
+
+    /// Adds an instruction at the end, whose operands the section has already.
+    pub fn lay_open(&mut self, instruction: OpenInstruction) {
+        self.push(Fragment::Instruction(self.open.len() as u32));
+        self.open.push(instruction);
+    }
+
+    /// The operands of an instruction of this section.
+    pub fn operands_of(&self, open: &OpenInstruction) -> &[Spanned] {
+        &self.operands[open.operands.start as usize..open.operands.end as usize]
+    }
+
+    /// Adds a field of zeros that waits for its value.
+    pub fn lay_field(&mut self, bytes: u8, expr: Expr, context: Context, span: Span) {
+        let offset = match self.fragments.last() {
+            Some(Fragment::Bytes(count)) => *count,
+            _ => 0,
+        };
+        self.lay(&[0; 16][..usize::from(bytes)]);
+        let fragment = self.fragments.len() as u32 - 1;
+        self.fields.push(DataField { fragment, offset, bytes, expr, context, span });
+    }
+
+    /// Fragment and offset of the next byte.
+    pub fn end(&self) -> (u32, u64) {
+        match self.fragments.last() {
+            Some(Fragment::Bytes(count)) => (self.fragments.len() as u32 - 1, *count),
+            _ => (self.fragments.len() as u32, 0),
+        }
+    }
+
+    /// Bytes between two places of the section, if nothing open lies between.
+    pub fn settled_distance(&self, from: Position, to: Position) -> Option<i128> {
+        let before = |position: Position| match self.before.get(position.fragment as usize) {
+            Some(before) => *before,
+            // The place after the last fragment.
+            None => {
+                let mut before = self.before.last().copied().unwrap_or_default();
+                match self.fragments.last() {
+                    Some(Fragment::Bytes(count) | Fragment::Fill { count, .. }) => {
+                        before.bytes += count;
+                    }
+                    Some(_) => before.open += 1,
+                    None => {}
+                }
+                before
+            }
+        };
+        let (start, end) = (before(from), before(to));
+        let place = |before: Before, offset: u64| i128::from(before.bytes) + i128::from(offset);
+        (start.open == end.open).then(|| place(end, to.offset) - place(start, from.offset))
+    }
+}
