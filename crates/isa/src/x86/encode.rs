@@ -31,9 +31,10 @@ pub fn encode(
     let mut error = None;
     // Data widths of the matching forms whose width only the memory operand's keyword could tell.
     let mut untold_widths = 0u64;
+    let kinds = Kinds::of_operands(operands);
     for &number in numbers {
         let row = &table.rows[usize::from(number)];
-        if !kinds_match(row.form, operands) {
+        if !row.kinds.allow(kinds) || !kinds_match(row.form, operands) {
             continue;
         }
         match layout(row, number, operands, address) {
@@ -105,6 +106,72 @@ fn untold_width(form: &Form, operands: &[Operand]) -> Option<Width> {
     let width = form.operands[position].pattern.data_width()?;
     let told = form.operands.iter().any(|slot| slot.pattern.tells_width() == Some(width));
     (!told).then_some(width)
+}
+
+/// Kinds of operand by position, a bit each; what the exact check asks first.
+#[derive(Copy, Clone)]
+pub(crate) struct Kinds([u16; 4]);
+
+impl Kinds {
+    const IMMEDIATE: u16 = 1 << 4;
+    const TARGET: u16 = 1 << 5;
+    const MEMORY: u16 = 1 << 6;
+    const ANY_MEMORY: u16 = 0b1_1111 << 6;
+    /// No operand there.
+    const NOTHING: u16 = 1 << 15;
+
+    const fn register(width: Width) -> u16 {
+        width.bytes() as u16
+    }
+
+    const fn memory(width: Width) -> u16 {
+        // Of this width, or of none that is said.
+        Kinds::MEMORY | (width.bytes() as u16) << 7
+    }
+
+    /// What can stand in the positions of a form.
+    pub fn of_form(form: &Form) -> Kinds {
+        let mut kinds = [Kinds::NOTHING; 4];
+        for (kind, slot) in kinds.iter_mut().zip(form.operands) {
+            *kind = match slot.pattern {
+                Pattern::R(width) | Pattern::Acc(width) => Kinds::register(width),
+                Pattern::R32NotEax => Kinds::register(Width::W32),
+                Pattern::Cl => Kinds::register(Width::W8),
+                Pattern::Rm(width) => Kinds::register(width) | Kinds::memory(width),
+                Pattern::Moffs(width) => Kinds::memory(width),
+                Pattern::M => Kinds::ANY_MEMORY,
+                Pattern::Rel8 | Pattern::Rel32 => Kinds::TARGET,
+                Pattern::One
+                | Pattern::Imm(_)
+                | Pattern::Simm8
+                | Pattern::Simm32
+                | Pattern::Uimm8
+                | Pattern::Uimm16 => Kinds::IMMEDIATE,
+            };
+        }
+        Kinds(kinds)
+    }
+
+    fn of_operands(operands: &[Operand]) -> Kinds {
+        let mut kinds = [Kinds::NOTHING; 4];
+        for (kind, operand) in kinds.iter_mut().zip(operands) {
+            *kind = match operand {
+                Operand::Reg(reg) => Kinds::register(reg.width()),
+                Operand::Mem(mem) => match mem.width {
+                    Some(width) => (width.bytes() as u16) << 7,
+                    None => Kinds::MEMORY,
+                },
+                Operand::Imm(_) => Kinds::IMMEDIATE,
+                Operand::Target(_) => Kinds::TARGET,
+                _ => 0,
+            };
+        }
+        Kinds(kinds)
+    }
+
+    fn allow(self, operands: Kinds) -> bool {
+        self.0.iter().zip(operands.0).all(|(allowed, given)| allowed & given != 0)
+    }
 }
 
 fn kinds_match(form: &Form, operands: &[Operand]) -> bool {

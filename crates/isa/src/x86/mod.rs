@@ -341,6 +341,8 @@ impl Pattern {
 pub(crate) struct Row {
     pub form: &'static Form,
     pub encoding: Encoding,
+    /// What kinds of operand can stand in each position; most rows are passed over by this alone.
+    pub kinds: encode::Kinds,
 }
 
 pub(crate) struct Table {
@@ -355,7 +357,11 @@ pub(crate) fn table() -> &'static Table {
         let rows: Vec<Row> = table::GROUPS
             .iter()
             .flat_map(|group| group.iter())
-            .map(|form| Row { form, encoding: Encoding::parse(form) })
+            .map(|form| Row {
+                form,
+                encoding: Encoding::parse(form),
+                kinds: encode::Kinds::of_form(form),
+            })
             .collect();
         let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
             let target = numbers.iter().any(|&number| {
