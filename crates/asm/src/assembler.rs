@@ -94,8 +94,8 @@ pub(crate) struct Assembler<'d> {
     /// The file and the line being read.
     pub file: u32,
     pub line: u32,
-    /// Files being read, and where each is included.
-    pub including: Vec<(String, Option<Span>)>,
+    /// Files being read, the including ones first.
+    pub including: Vec<String>,
     pub sections: Vec<SectionBuilder>,
     pub current: usize,
     pub previous: usize,
@@ -333,7 +333,7 @@ impl<'d> Assembler<'d> {
             return;
         };
         let file = self.file_number(name);
-        self.including.push((name.to_string(), None));
+        self.including.push(name.to_string());
         self.recognise_order(&source.text, base);
         self.read_file(&source.text, base, file);
         self.place_pools();
@@ -658,7 +658,7 @@ impl<'d> Assembler<'d> {
         let distance =
             |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
         let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
-        evaluator.eval(expr, self.context(), span)
+        evaluator.eval(expr, self.context(), span).map_err(needed_now)
     }
 
     /// Evaluates a number that is needed at once.
@@ -666,7 +666,7 @@ impl<'d> Assembler<'d> {
         let distance =
             |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
         let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
-        evaluator.number(expr, self.context(), span)
+        evaluator.number(expr, self.context(), span).map_err(needed_now)
     }
 
     /// The place where the next byte goes.
@@ -735,6 +735,17 @@ impl<'d> Assembler<'d> {
         let symbol = self.symbols.get_mut(id);
         symbol.binding = binding;
         symbol.declared = true;
+    }
+}
+
+/// An error about a value that is needed before reading can go on.
+fn needed_now(error: Diagnostic) -> Diagnostic {
+    match error.code {
+        // A symbol further down is not known yet.
+        Code::UndefinedSymbol if error.replacement.is_none() => {
+            error.help("the value is needed at once: define it above this line")
+        }
+        _ => error,
     }
 }
 

@@ -95,7 +95,7 @@ pub enum EvalError {
     #[error("division by zero")]
     DivisionByZero,
     /// The result needs more than 128 bits.
-    #[error("the result needs more than 128 bits")]
+    #[error("the result is outside -2^127 to 2^127 - 1")]
     TooLarge,
     /// A shift by a negative number, or by more than 127.
     #[error("a shift is by 0 to 127 bits")]

@@ -411,7 +411,8 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
             .help(format!("write `0o{digits}` for octal, `{digits}` for decimal")));
     }
     parse(&lower, 10, "decimal").map_err(|error| {
-        match lower.chars().all(|c| c.is_ascii_hexdigit()) {
+        let hex = lower.chars().all(|c| c.is_ascii_hexdigit());
+        match hex && lower.chars().any(|c| c.is_ascii_alphabetic()) {
             true => {
                 error.help(format!("hexadecimal numbers are written `0x{lower}` or `{lower}h`"))
             }

@@ -210,6 +210,9 @@ impl Macro {
                             .help(format!("did you mean `\\{near}`?"))
                             .replace_with(format!("\\{near}")),
                         None if names.is_empty() => error.help("it has no parameters"),
+                        None if names.len() == 1 => {
+                            error.help(format!("its parameter is `{}`", names[0]))
+                        }
                         None => error.help(format!("its parameters are {}", names.join(", "))),
                     });
                 }

@@ -580,14 +580,8 @@ impl Assembler<'_> {
             Diagnostic::error(Code::Include, at, format!("`{path}` is not UTF-8 text"))
                 .help("`.incbin` takes in bytes as they are")
         })?;
-        if let Some(first) = self.including.iter().position(|(open, _)| *open == path) {
-            let mut error =
-                Diagnostic::error(Code::Include, at, format!("`{path}` includes itself"));
-            for (file, place) in &self.including[first + 1..] {
-                if let Some(place) = place {
-                    error = error.at(*place, format!("`{file}` is included here"));
-                }
-            }
+        if self.including.iter().any(|open| *open == path) {
+            let error = Diagnostic::error(Code::Include, at, format!("`{path}` includes itself"));
             return Err(error.help("put shared definitions in a file of their own"));
         }
         if self.including.len() >= MAX_DEPTH {
@@ -601,7 +595,7 @@ impl Assembler<'_> {
             return Err(Diagnostic::error(Code::Include, at, message));
         };
         let file = self.file_number(&path);
-        self.including.push((path, Some(at)));
+        self.including.push(path);
         let (place, order) = ((self.file, self.line), self.order);
         self.recognise_order(&text, base);
         self.read_file(&text, base, file);
@@ -617,9 +611,10 @@ impl Assembler<'_> {
         name: &str,
         at: Span,
     ) -> Result<(String, Vec<u8>), Diagnostic> {
-        let from = self.including.last().map_or("", |(file, _)| file.as_str());
+        let from = self.including.last().map_or("", String::as_str);
         self.disk.read(name, from).map_err(|reason| {
             Diagnostic::error(Code::Include, at, format!("cannot read `{name}`: {reason}"))
+                .help("a file is looked for beside the one that names it, then in the include path")
         })
     }
 

@@ -82,7 +82,7 @@ pub(crate) struct SymbolTable {
     numbered: FastMap<u32, Vec<(u32, SymbolId)>>,
     numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
-    variables: FastMap<Box<str>, Expr>,
+    variables: FastMap<Box<str>, (Expr, Span)>,
 }
 
 /// A name's place in the symbol table, or why it has none.
@@ -168,14 +168,15 @@ impl SymbolTable {
         let id = self.intern_in(owner, name, span);
         let first = self.get(id);
         let taken = !matches!(first.definition, Definition::None) || first.common.is_some();
-        if taken || self.variables.contains_key(name) {
+        let variable = self.variables.get(name).map(|(_, span)| *span);
+        if taken || variable.is_some() {
             return Err(Diagnostic::error(
                 Code::DuplicateSymbol,
                 span,
                 format!("`{}` is defined twice", shown(name)),
             )
             .label("defined again here")
-            .at(first.span, "first defined here"));
+            .at(variable.unwrap_or(first.span), "first defined here"));
         }
         let symbol = self.get_mut(id);
         symbol.definition = definition;
@@ -219,7 +220,7 @@ impl SymbolTable {
             )
             .at(symbol.span, "defined here"));
         }
-        self.variables.insert(name.into(), value);
+        self.variables.insert(name.into(), (value, span));
         Ok(())
     }
 
@@ -230,7 +231,7 @@ impl SymbolTable {
         }
         match expr {
             Expr::Symbol(name, _) => {
-                if let Some(value) = self.variables.get(name) {
+                if let Some((value, _)) = self.variables.get(name) {
                     *expr = value.clone();
                 }
             }
@@ -284,7 +285,8 @@ impl SymbolTable {
 
     /// Variables and the last value each has, sorted by name.
     pub fn variables(&self) -> Vec<(&str, &Expr)> {
-        let mut all: Vec<_> = self.variables.iter().map(|(name, value)| (&**name, value)).collect();
+        let mut all: Vec<_> =
+            self.variables.iter().map(|(name, (value, _))| (&**name, value)).collect();
         all.sort_by_key(|(name, _)| *name);
         all
     }
@@ -461,7 +463,7 @@ impl Evaluator<'_> {
             Expr::Symbol(name, at) => match self.symbols.lookup(name, context.scope) {
                 Lookup::Found(id) => self.symbol(id, depth, *at),
                 Lookup::Missing => match self.symbols.variables.get(name) {
-                    Some(value) => self.eval_at(value, context, span, depth + 1),
+                    Some((value, _)) => self.eval_at(value, context, span, depth + 1),
                     None => Err(self.undefined(name, *at)),
                 },
                 Lookup::Ambiguous(ids) => Err(self.ambiguous(name, *at, &ids)),
@@ -536,7 +538,7 @@ impl Evaluator<'_> {
                 Ok(Linear::anchored(Anchor { symbol: Some(id), position: Some(*position) }))
             }
             Definition::None => match self.symbols.variables.get(&symbol.name) {
-                Some(value) => self.eval_at(value, Context::default(), span, depth + 1),
+                Some((value, _)) => self.eval_at(value, Context::default(), span, depth + 1),
                 None if symbol.declared || symbol.common.is_some() => {
                     Ok(Linear::anchored(Anchor { symbol: Some(id), position: None }))
                 }

@@ -13,6 +13,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("lamp.s", include_str!("../demos/lamp.s"), "first output, and exit"),
     ("tide.s", include_str!("../demos/tide.s"), "a loop over a table of tide readings"),
     ("flash.s", include_str!("../demos/flash.s"), "a routine, called and returned from"),
+    ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
 ];
 

@@ -27,13 +27,26 @@ fn excerpt<'a>(
     label: &'a str,
     kind: AnnotationKind,
 ) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
-    let excerpt = sources.excerpt(span);
+    let mut excerpt = sources.excerpt(span);
+    shorten(&mut excerpt);
     let annotation = kind.span(excerpt.range.clone());
     let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
     Snippet::source(excerpt.text)
         .line_start(excerpt.line as usize)
         .path(excerpt.file)
         .annotation(annotation)
+}
+
+/// Cuts off what follows the place in a line that is too long to show.
+fn shorten(excerpt: &mut sotto_asm::Excerpt) {
+    const SHOWN: usize = 160;
+    let most = (excerpt.range.start + SHOWN / 2).max(SHOWN);
+    if excerpt.text.len() <= most || excerpt.text.contains('\n') {
+        return;
+    }
+    let end = (0..=most).rev().find(|&at| excerpt.text.is_char_boundary(at)).unwrap_or(0);
+    excerpt.text = &excerpt.text[..end];
+    excerpt.range.end = excerpt.range.end.min(end);
 }
 
 /// How many calls of a chain are shown at its start and at its end.

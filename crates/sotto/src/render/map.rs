@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::path::Path;
 
-use sotto_object::{Image, ImageSymbol, SymbolKind};
+use sotto_object::{Image, ImageSymbol};
 
 /// The map of a program.
 pub fn text(image: &Image, path: &Path) -> String {
@@ -52,11 +52,12 @@ pub fn text(image: &Image, path: &Path) -> String {
     heading(&mut out, "symbol", "address", !symbols.is_empty());
     for symbol in symbols {
         let address = format!("{:x}", symbol.address);
-        row(&mut out, symbol, &address);
+        let code = image.segment_at(symbol.address).is_some_and(|segment| segment.exec);
+        row(&mut out, symbol, &address, if code { "code" } else { "data" });
     }
     heading(&mut out, "constant", "value", !constants.is_empty());
     for symbol in constants {
-        row(&mut out, symbol, &(symbol.address as i64).to_string());
+        row(&mut out, symbol, &(symbol.address as i64).to_string(), "");
     }
     out
 }
@@ -67,12 +68,7 @@ fn heading(out: &mut String, what: &str, value: &str, wanted: bool) {
     }
 }
 
-fn row(out: &mut String, symbol: &ImageSymbol, value: &str) {
-    let kind = match symbol.kind {
-        SymbolKind::Function => "code",
-        SymbolKind::Data => "data",
-        SymbolKind::None | SymbolKind::Section => "",
-    };
+fn row(out: &mut String, symbol: &ImageSymbol, value: &str, kind: &str) {
     let size = match symbol.absolute {
         true => String::new(),
         false => symbol.size.to_string(),
