@@ -49,6 +49,8 @@ impl Options {
 pub struct Assembly {
     /// The machine assembled for.
     pub arch: Arch,
+    /// The order of operands at the end of the source.
+    pub operands: OperandOrder,
     /// What decided the machine, if neither an option nor the source said.
     pub inferred: Option<Inference>,
     /// The object, if there was no error.
@@ -63,6 +65,8 @@ pub struct Assembly {
 
 /// No section may be larger than this many bytes.
 pub(crate) const MAX_SECTION_BYTES: u64 = 1 << 30;
+/// The contents of a section, and all that a file fills, may be no more than this many bytes.
+pub(crate) const MAX_CONTENT_BYTES: u64 = 1 << 28;
 /// After this many errors the rest is not read.
 const MAX_ERRORS: usize = 100;
 
@@ -142,10 +146,11 @@ pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Ass
     if assembler.diagnostics.iter().all(|d| d.severity != Severity::Error) {
         object = laid_out;
     }
+    let operands = assembler.order;
     let (mut diagnostics, sources) = (assembler.diagnostics, assembler.sources);
     diagnostics.sort_by_cached_key(|d| sources.order(d.span.start));
     diagnostics.dedup();
-    Assembly { arch, inferred, object, diagnostics, sources, listing }
+    Assembly { arch, operands, inferred, object, diagnostics, sources, listing }
 }
 
 /// Assembles one instruction that stands at `address` and needs no symbols.

@@ -3,7 +3,7 @@
 use sotto_isa::Arch;
 use sotto_object::{Datum, DatumKind};
 
-use crate::assembler::{Assembler, MAX_SECTION_BYTES};
+use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::expr::{self, Atoms};
 use crate::fragments::Fragment;
 use crate::lexer::{Cursor, Tok, unescape};
@@ -253,8 +253,8 @@ fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic
         }
     }
     assembler.filled_bytes += size;
-    if assembler.filled_bytes > MAX_SECTION_BYTES {
-        let message = format!("the file fills more than {MAX_SECTION_BYTES} bytes");
+    if assembler.filled_bytes > MAX_CONTENT_BYTES {
+        let message = format!("the file fills more than {MAX_CONTENT_BYTES} bytes");
         return Err(Diagnostic::error(Code::OutOfRange, at, message));
     }
     assembler.mark_line();
@@ -335,8 +335,8 @@ fn fill(assembler: &mut Assembler, span: Span, cursor: &mut Cursor) -> Result<()
     } else {
         // Unlike zeros these bytes are laid down at once, so their sum is bounded here.
         assembler.filled_bytes += repeat * size;
-        if assembler.filled_bytes > MAX_SECTION_BYTES {
-            let message = format!("the file fills more than {MAX_SECTION_BYTES} bytes");
+        if assembler.filled_bytes > MAX_CONTENT_BYTES {
+            let message = format!("the file fills more than {MAX_CONTENT_BYTES} bytes");
             return Err(Diagnostic::error(Code::OutOfRange, repeat_span, message));
         }
         let element = &value.to_le_bytes()[..size as usize];

@@ -9,7 +9,7 @@ use sotto_object::{
     SymbolIndex, SymbolKind, UnwindTable,
 };
 
-use crate::assembler::{Assembler, MAX_SECTION_BYTES};
+use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::data::check_fits;
 use crate::expr::Via;
 use crate::fragments::{DataField, Fragment, OpenInstruction, Org, SectionBuilder};
@@ -80,8 +80,9 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     let starts = settle(assembler);
     check_org(assembler, &starts);
     for (number, section) in assembler.sections.iter().enumerate() {
-        if starts.size(number) > MAX_SECTION_BYTES {
-            let message = format!("`{}` is larger than {MAX_SECTION_BYTES} bytes", section.name);
+        let most = if section.flags.nobits { MAX_SECTION_BYTES } else { MAX_CONTENT_BYTES };
+        if starts.size(number) > most {
+            let message = format!("`{}` is larger than {most} bytes", section.name);
             assembler.diagnostics.push(Diagnostic::error(
                 Code::OutOfRange,
                 Span::default(),

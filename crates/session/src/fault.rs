@@ -1,7 +1,7 @@
 //! Why a program died, in words: the fact, the place and the remedy.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, Reg, RegKind, x86};
+use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, x86};
 use sotto_kernel::{Ending, Process};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 use sotto_object::Image;
@@ -53,6 +53,7 @@ fn exit_call(arch: Arch) -> Vec<&'static str> {
 pub(crate) struct Scene<'a> {
     pub image: &'a Image,
     pub sources: &'a [SourceText],
+    pub order: OperandOrder,
     pub process: &'a mut Process,
     /// The last instruction that completed, if it was found.
     pub last: Option<Instruction>,
@@ -60,7 +61,7 @@ pub(crate) struct Scene<'a> {
 
 impl Scene<'_> {
     fn text(&self, instruction: &Instruction) -> String {
-        instruction.print(&ImageNames(self.image))
+        instruction.print_in(self.order, &ImageNames(self.image))
     }
 
     fn place(&self, address: u64) -> Place {

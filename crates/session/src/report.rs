@@ -1,7 +1,7 @@
 //! What a step did, as data for every view.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Storage, Width};
+use sotto_isa::{Arch, Control, Instruction, OperandOrder, Storage, Width};
 use sotto_kernel::{Ending, Process, SyscallReport};
 use sotto_machine::{Step, StepEffects};
 use sotto_object::Image;
@@ -158,6 +158,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
 /// Puts a completed step into words.
 pub(crate) fn describe_step(
     image: &Image,
+    order: OperandOrder,
     describe: &dyn Fn(u64) -> Place,
     step: &Step,
     instruction: &Instruction,
@@ -186,7 +187,7 @@ pub(crate) fn describe_step(
     StepReport {
         moment: after.executed(),
         place: describe(instruction.address),
-        instruction: instruction.print(&ImageNames(image)),
+        instruction: instruction.print_in(order, &ImageNames(image)),
         registers: registers(arch, effects, image),
         flags: flags(arch, effects),
         memory: effects.memory.iter().map(|m| memory(m.address, m.bytes, m.old, m.new)).collect(),

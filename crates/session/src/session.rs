@@ -1,7 +1,7 @@
 //! The session: a process with its history.
 
 use sotto_asm::Expr;
-use sotto_isa::{Arch, Control, Instruction, Storage, Width};
+use sotto_isa::{Arch, Control, Instruction, OperandOrder, Storage, Width};
 use sotto_kernel::{Ending, Process, ProcessSnapshot, StartError, Startup, Stop, SyscallReport};
 use sotto_object::Image;
 
@@ -68,6 +68,8 @@ pub struct Session {
     process: Process,
     image: Image,
     sources: Vec<SourceText>,
+    /// The order in which operands are written.
+    order: OperandOrder,
     /// By ascending moment; the first is the start.
     checkpoints: Vec<ProcessSnapshot>,
     breakpoints: Vec<Breakpoint>,
@@ -88,7 +90,14 @@ impl Session {
         let mut process = Process::start(&image, startup)?;
         let checkpoints = vec![process.snapshot()];
         let breakpoints = Vec::new();
-        Ok(Session { process, image, sources, checkpoints, breakpoints, next_breakpoint: 1 })
+        let order = OperandOrder::default();
+        let next_breakpoint = 1;
+        Ok(Session { process, image, sources, order, checkpoints, breakpoints, next_breakpoint })
+    }
+
+    /// Chooses the order in which operands of instructions are written from now on.
+    pub fn set_operands(&mut self, order: OperandOrder) {
+        self.order = order;
     }
 
     /// The machine's kind.
@@ -139,13 +148,13 @@ impl Session {
     /// The instruction that is next, as text; `None` if there is none.
     pub fn next_instruction(&mut self) -> Option<(Instruction, String)> {
         let instruction = self.process.machine.next_instruction().ok()?;
-        let text = instruction.print(&place::ImageNames(&self.image));
+        let text = self.instruction_text(&instruction);
         Some((instruction, text))
     }
 
     /// An instruction as text, with the program's names.
     pub fn instruction_text(&self, instruction: &Instruction) -> String {
-        instruction.print(&place::ImageNames(&self.image))
+        instruction.print_in(self.order, &place::ImageNames(&self.image))
     }
 
     /// A system call report in words.
@@ -237,8 +246,14 @@ impl Session {
             return (None, StopReason::Ended);
         };
         let describe = |address| place::describe(&self.image, &self.sources, address);
-        let mut report =
-            report::describe_step(&self.image, &describe, &step, instruction, &self.process);
+        let mut report = report::describe_step(
+            &self.image,
+            self.order,
+            &describe,
+            &step,
+            instruction,
+            &self.process,
+        );
         report.syscall = syscall.as_ref().map(|call| report::syscall_view(call, &self.image));
         report.ended = report::status(self.ending());
         if report.ended.is_some() {
@@ -454,7 +469,7 @@ impl Session {
         let Some(Ending::Killed(..)) = self.ending() else { return None };
         let last = self.last_instruction();
         let (image, sources, process) = (&self.image, &self.sources, &mut self.process);
-        fault::report(fault::Scene { image, sources, process, last })
+        fault::report(fault::Scene { image, sources, order: self.order, process, last })
     }
 
     /// Runs on to where a program that had died was found dead.

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use sotto_isa::Arch;
+use sotto_isa::{Arch, OperandOrder};
 
 use crate::{assemble, demo, explain, output, run, stepper, trace};
 
@@ -73,6 +73,10 @@ pub struct ProgramArgs {
     /// Symbol at which the program starts
     #[arg(long, value_name = "SYMBOL", default_value = "_start")]
     pub entry: String,
+    /// How instructions are printed: destination-first or source-first; otherwise as the first
+    /// source writes them
+    #[arg(long, value_name = "ORDER")]
+    pub operands: Option<OperandOrder>,
     /// Folder in which to look for files that a source includes; can be given several times
     #[arg(short = 'I', long, value_name = "FOLDER")]
     pub include_path: Vec<PathBuf>,

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use sotto_asm::{Assembly, Options, Source};
+use sotto_isa::OperandOrder;
 use sotto_object::{
     Image, LinkOptions, Object, link, read_archive, read_executable, read_object, with_members,
 };
@@ -19,6 +20,8 @@ pub struct Program {
     pub sources: Vec<SourceText>,
     /// What came of each source.
     pub assemblies: Vec<Assembly>,
+    /// The order in which instructions are printed.
+    pub operands: OperandOrder,
     /// The name for the program's first argument.
     pub name: String,
 }
@@ -53,7 +56,8 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let (objects, archives, assemblies) = match inputs(args, json)? {
         Inputs::Program(image) => {
             let name = first.display().to_string();
-            return Ok(Program { image, sources: Vec::new(), assemblies: Vec::new(), name });
+            let operands = args.operands.unwrap_or_default();
+            return Ok(Program { image, sources: vec![], assemblies: vec![], operands, name });
         }
         Inputs::Parts(sources, objects, archives) => {
             let making = Making { json, ..Making::default() };
@@ -142,7 +146,9 @@ pub fn link_all(
     })?;
     let sources = source_texts(&assemblies);
     let name = args.files[0].display().to_string();
-    Ok(Program { image, sources, assemblies, name })
+    let written = assemblies.first().map(|assembly| assembly.operands);
+    let operands = args.operands.or(written).unwrap_or_default();
+    Ok(Program { image, sources, assemblies, operands, name })
 }
 
 /// The files that were read, each once.

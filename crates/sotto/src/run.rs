@@ -25,8 +25,10 @@ const LIMIT_REACHED: u8 = 124;
 pub fn session(program: program::Program, arguments: &[String]) -> Result<Session, Failure> {
     let mut all = vec![program.name];
     all.extend(arguments.iter().cloned());
-    Session::start(program.image, program.sources, &Startup::with_arguments(all))
-        .map_err(|error| Failure::plain(error.to_string()))
+    let mut session = Session::start(program.image, program.sources, &Startup::with_arguments(all))
+        .map_err(|error| Failure::plain(error.to_string()))?;
+    session.set_operands(program.operands);
+    Ok(session)
 }
 
 /// `sotto run`
