@@ -108,6 +108,8 @@ pub(crate) struct Assembler<'d> {
     /// Macros and repeats being read, outermost first.
     pub levels: Vec<Level>,
     pub conditions: Vec<Condition>,
+    /// How many conditions were open when the text being read began.
+    pub own_conditions: usize,
     pub expansions: u32,
     pub expanded_bytes: usize,
     pub rounds: u64,
@@ -313,6 +315,7 @@ impl<'d> Assembler<'d> {
             macros: HashMap::new(),
             levels: Vec::new(),
             conditions: Vec::new(),
+            own_conditions: 0,
             expansions: 0,
             expanded_bytes: 0,
             rounds: 0,

@@ -45,8 +45,8 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".loc", false, ignore),
 ];
 
-/// Every directive, for suggestions.
-pub(crate) fn names() -> impl Iterator<Item = &'static str> {
+/// Every directive, as it is written with its dot.
+pub fn names() -> impl Iterator<Item = &'static str> {
     DIRECTIVES
         .iter()
         .map(|(name, ..)| *name)

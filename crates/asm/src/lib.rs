@@ -34,6 +34,7 @@ mod x86;
 
 pub use assembler::{Assembly, Options, assemble, assemble_instruction, assemble_with};
 pub use diagnostic::{Code, Diagnostic, Finding, Note, Severity};
+pub use directive::names as directives;
 pub use disk::{Disk, NoDisk};
 pub use expr::{Binary, EvalError, Expr, Unary, Via, parse_expression};
 pub use infer::Inference;

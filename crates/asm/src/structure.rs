@@ -176,7 +176,9 @@ impl Assembler<'_> {
 
     /// Carries out lines to the end of their text.
     fn read_lines(&mut self, lines: &mut Lines) {
-        let open = self.conditions.len();
+        // What was opened in another text cannot be closed in this one.
+        let outer = std::mem::replace(&mut self.own_conditions, self.conditions.len());
+        let open = self.own_conditions;
         while !self.stopped
             && let Some(line) = self.take(lines)
         {
@@ -196,6 +198,7 @@ impl Assembler<'_> {
             let error = Diagnostic::error(Code::Structure, condition.span, "this has no `.endif`");
             self.report(error.help("close it with `.endif` in the same text"));
         }
+        self.own_conditions = outer;
     }
 
     /// Carries out a directive of this module.
@@ -225,10 +228,11 @@ impl Assembler<'_> {
             }
             Structure::EndIf => {
                 cursor.expect_end("after `.endif`")?;
-                match self.conditions.pop() {
-                    Some(_) => Ok(()),
-                    None => Err(unopened(span, ".endif", ".if")),
+                if self.conditions.len() <= self.own_conditions {
+                    return Err(unopened(span, ".endif", ".if"));
                 }
+                self.conditions.pop();
+                Ok(())
             }
             Structure::Repeat => self.repeat(span, cursor, lines),
             Structure::RepeatFor => self.repeat_for(span, cursor, lines),
@@ -258,7 +262,8 @@ impl Assembler<'_> {
     /// Refuses `.else` without `.if`, and a branch after `.else`.
     fn check_branch(&mut self, structure: Structure, span: Span) -> Result<(), Diagnostic> {
         let name = if structure == Structure::Else { ".else" } else { ".elseif" };
-        let Some(condition) = self.conditions.last_mut() else {
+        let own = self.conditions.get_mut(self.own_conditions..).and_then(<[_]>::last_mut);
+        let Some(condition) = own else {
             return Err(unopened(span, name, ".if"));
         };
         if let Some(other) = condition.other {

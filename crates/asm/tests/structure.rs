@@ -148,6 +148,7 @@ fn what_does_not_open_or_close_is_named_at_its_place() {
         ("\n.endif\n", "`.endif` without `.if`", "tide.s:2"),
         (".else\n", "`.else` without `.if`", "tide.s:1"),
         (".if 1\n.else\n.else\n.endif\n", "`.else` stands after the `.else`", "tide.s:3"),
+        (".macro f\n.endif\n.endm\n.if 1\nf\n.endif\n", "`.endif` without `.if`", "tide.s:2"),
         (".rept 2\n", "this has no `.endr`", "tide.s:1"),
         (".rept -1\n.endr\n", "-1 is no count", "tide.s:1"),
         (".endr\n", "`.endr` without `.rept`", "tide.s:1"),
