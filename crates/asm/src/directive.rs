@@ -96,6 +96,11 @@ fn named_section(
     Ok(())
 }
 
+/// Whether a section of this name is for tools and not for the program.
+fn is_note(name: &str) -> bool {
+    [".note", ".comment", ".debug"].iter().any(|family| name.starts_with(family))
+}
+
 /// `.section NAME[, "flags"[, @type]]`
 fn section(
     assembler: &mut Assembler,
@@ -103,17 +108,31 @@ fn section(
     _: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    let (token, span) = cursor.next()?;
-    let name = match token {
-        Tok::Word(name) => name.to_string(),
-        Tok::Str(name) => name.to_string(),
-        _ => return Err(cursor.unexpected(token, span, "the name of a section")),
+    // Names have dashes too, so this is read as text.
+    let (rest, at) = cursor.rest();
+    let pieces = crate::macros::split(rest);
+    let span = |number: usize| match pieces.get(number) {
+        Some((offset, piece)) => Span::new(at + offset, at + offset + piece.len()),
+        None => Span::new(at + rest.len(), at + rest.len()),
     };
+    let piece = |number: usize| pieces.get(number).map(|(_, piece)| *piece);
+    let syntax =
+        |number: usize, message: String| Diagnostic::error(Code::Syntax, span(number), message);
+    let unquoted = |text: &'_ str| -> Option<String> {
+        Some(text.strip_prefix('"')?.strip_suffix('"')?.to_string())
+    };
+    let name = piece(0).unwrap_or_default();
+    let name = unquoted(name).unwrap_or_else(|| name.to_string());
+    if name.is_empty() || name.contains(|c: char| c.is_whitespace() || c == '"') {
+        return Err(syntax(0, format!("`{name}` is no name of a section")));
+    }
     let mut flags = SectionFlags::by_name(&name);
-    if cursor.eat(',')? {
-        let (token, span) = cursor.next()?;
-        let Tok::Str(letters) = token else {
-            return Err(cursor.unexpected(token, span, "the section's flags in double quotes"));
+    if let Some(given) = piece(1) {
+        let Some(letters) = unquoted(given) else {
+            return Err(syntax(
+                1,
+                format!("expected the section's flags in double quotes, but found `{given}`"),
+            ));
         };
         flags = SectionFlags { nobits: flags.nobits, ..SectionFlags::default() };
         for letter in letters.chars() {
@@ -121,25 +140,36 @@ fn section(
                 'a' => flags.alloc = true,
                 'w' => flags.write = true,
                 'x' => flags.exec = true,
+                // Constants that a linker may join; ours keeps them as they are.
+                'M' | 'S' => {}
                 _ => {
-                    let message = format!("`{letter}` is not a section flag");
-                    return Err(Diagnostic::error(Code::Syntax, span, message)
+                    return Err(syntax(1, format!("`{letter}` is not a section flag"))
                         .help("the flags are a (in memory), w (writable), x (executable)"));
                 }
             }
         }
-        if cursor.eat(',')? {
-            let marked = cursor.eat('%')? || cursor.eat('@')?;
-            let (token, span) = cursor.next()?;
-            match token {
-                Tok::Word("nobits") if marked => flags.nobits = true,
-                Tok::Word("progbits") if marked => flags.nobits = false,
-                _ => return Err(cursor.unexpected(token, span, "%progbits or %nobits")),
+        match piece(2).map(|word| word.trim_start_matches(['%', '@'])) {
+            None | Some("note" | "init_array" | "fini_array") => {}
+            Some("nobits") => flags.nobits = true,
+            Some("progbits") => flags.nobits = false,
+            Some(_) => {
+                let found = piece(2).unwrap_or_default();
+                return Err(syntax(
+                    2,
+                    format!("expected %progbits or %nobits, but found `{found}`"),
+                ));
             }
         }
-    } else if !flags.alloc {
-        let message = format!("`{name}` is no section that has flags by its name");
-        return Err(Diagnostic::error(Code::Syntax, span, message)
+        // The size of the constants to be joined.
+        let joined = letters.contains('M') && piece(3).is_some_and(|n| n.parse::<u32>().is_ok());
+        if pieces.len() > if joined { 4 } else { 3 } {
+            return Err(syntax(
+                if joined { 4 } else { 3 },
+                "a section has a name, flags and a type".to_string(),
+            ));
+        }
+    } else if !flags.alloc && !is_note(&name) {
+        return Err(syntax(0, format!("`{name}` is no section that has flags by its name"))
             .help(format!("give its flags: `.section {name}, \"aw\"`")));
     }
     assembler.enter_section(&name, flags);

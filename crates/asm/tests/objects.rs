@@ -333,3 +333,38 @@ fn code_whose_stack_cannot_be_followed_gets_no_table() {
         assert!(object.unwind.is_empty(), "{body}: {:?}", object.unwind);
     }
 }
+
+/// What the compiler prints, in either order of operands, assembles to a program that computes what
+/// the compiler's own does.
+#[test]
+fn compiler_output_in_both_orders_assembles_links_and_computes_the_same() {
+    if !has("cc") {
+        return;
+    }
+    let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../tests/data/compiled/buoys.c");
+    let source = source.to_str().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let succeed = |words: &[&str]| {
+        let output = cc(folder.path(), words);
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    };
+    let printed = |name: &str| Command::new(folder.path().join(name)).output().unwrap().stdout;
+    succeed(&["-DPRINT", source, "-o", "native"]);
+    let wanted = printed("native");
+    assert!(!wanted.is_empty());
+    // Vectors are not there yet.
+    let general = ["-fcf-protection=none", "-fno-tree-vectorize", "-mgeneral-regs-only"];
+    for level in ["-O0", "-O1", "-O2", "-Os"] {
+        for manner in ["att", "intel"] {
+            let manner_flag = format!("-masm={manner}");
+            let mut words = vec!["-S", "-DPRINT", level, &manner_flag, source, "-o", "buoys.s"];
+            words.extend(general);
+            succeed(&words);
+            let text = std::fs::read_to_string(folder.path().join("buoys.s")).unwrap();
+            let bytes = write_object(&object("buoys.s", &text)).unwrap();
+            std::fs::write(folder.path().join("buoys.o"), bytes).unwrap();
+            succeed(&["buoys.o", "-o", "buoys"]);
+            assert_eq!(printed("buoys"), wanted, "{level} {manner}");
+        }
+    }
+}

@@ -118,7 +118,9 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
 
     // Section numbers, in the order in which headers are written below.
     let mut sections = collect_sections(object, &debug, &order, &rela_names, &mut writer)?;
-    let stack_note = writer.add_section_name(b".note.GNU-stack");
+    // What the source says of its stack counts.
+    let noted = object.sections.iter().any(|section| section.name == ".note.GNU-stack");
+    let stack_note = (!noted).then(|| writer.add_section_name(b".note.GNU-stack"));
 
     let file_name = object.files.first().map_or("", |name| name.as_str());
     let file_id = writer.add_string(file_name.as_bytes());
@@ -138,7 +140,9 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
         writer.reserve_section_index();
         section.rela_offset = writer.reserve_relocations(section.relocations.len(), true);
     }
-    writer.reserve_section_index(); // .note.GNU-stack
+    if stack_note.is_some() {
+        writer.reserve_section_index();
+    }
     writer.reserve_symtab_section_index();
     writer.reserve_strtab_section_index();
     writer.reserve_shstrtab_section_index();
@@ -379,7 +383,7 @@ fn write_headers(
     object: &Object,
     order: &[usize],
     sections: &[Section],
-    stack_note: StringId,
+    stack_note: Option<StringId>,
     writer: &mut write::Writer,
 ) {
     writer.write_null_section_header();
@@ -410,18 +414,20 @@ fn write_headers(
         );
     }
     // Says that the stack need not be executable.
-    writer.write_section_header(&write::SectionHeader {
-        name: Some(stack_note),
-        sh_type: raw::SHT_PROGBITS,
-        sh_flags: 0,
-        sh_addr: 0,
-        sh_offset: 0,
-        sh_size: 0,
-        sh_link: 0,
-        sh_info: 0,
-        sh_addralign: 1,
-        sh_entsize: 0,
-    });
+    if stack_note.is_some() {
+        writer.write_section_header(&write::SectionHeader {
+            name: stack_note,
+            sh_type: raw::SHT_PROGBITS,
+            sh_flags: 0,
+            sh_addr: 0,
+            sh_offset: 0,
+            sh_size: 0,
+            sh_link: 0,
+            sh_info: 0,
+            sh_addralign: 1,
+            sh_entsize: 0,
+        });
+    }
     let locals = order.iter().filter(|&&index| !is_seen(&object.symbols[index])).count();
     // The null symbol, the file's and the sections' are local too.
     writer.write_symtab_section_header((2 + sections.len() + locals) as u32);

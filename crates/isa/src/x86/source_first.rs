@@ -28,8 +28,6 @@ const RENAMED: &[(&str, &str)] = &[
     ("cwtd", "cwd"),
     ("cltd", "cdq"),
     ("cqto", "cqo"),
-    ("movabs", "mov"),
-    ("movabsq", "mov"),
 ];
 
 const LETTERS: [(u8, Width); 4] =
@@ -114,9 +112,7 @@ pub(crate) fn print(instruction: &Instruction, names: &dyn Names) -> String {
 /// The mnemonic with the letters that it needs.
 fn mnemonic(instruction: &Instruction) -> String {
     let form = form(instruction.form);
-    if let Some((name, _)) = RENAMED.iter().find(|(_, mnemonic)| *mnemonic == form.mnemonic)
-        && form.mnemonic != "mov"
-    {
+    if let Some((name, _)) = RENAMED.iter().find(|(_, mnemonic)| *mnemonic == form.mnemonic) {
         return (*name).to_string();
     }
     let operand_width = |index: usize| form.operands.get(index)?.pattern.data_width();

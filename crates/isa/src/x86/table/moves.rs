@@ -10,6 +10,8 @@ const MOV: Form = Form {
     source: "SDM Vol. 2B, MOV",
     ..PLAIN
 };
+/// The rows that alone have eight bytes of immediate or address, by the name compilers give them.
+const MOVABS: Form = Form { aliases: &["movabs"], ..MOV };
 const MOVZX: Form = Form {
     mnemonic: "movzx",
     meaning: Meaning::Movzx,
@@ -89,15 +91,15 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[w(RM16), r(IMM16)], encoding: "C7 /0 iw", ..MOV },
     Form { operands: &[w(RM32), r(IMM32)], encoding: "C7 /0 id", ..MOV },
     Form { operands: &[w(RM64), r(Pattern::Simm32)], encoding: "REX.W + C7 /0 id", ..MOV },
-    Form { operands: &[w(R64), r(IMM64)], encoding: "REX.W + B8 +r io", ..MOV },
-    Form { operands: &[w(AL), r(Pattern::Moffs(Width::W8))], encoding: "A0", ..MOV },
-    Form { operands: &[w(AX), r(Pattern::Moffs(Width::W16))], encoding: "A1", ..MOV },
-    Form { operands: &[w(EAX), r(Pattern::Moffs(Width::W32))], encoding: "A1", ..MOV },
-    Form { operands: &[w(RAX), r(Pattern::Moffs(Width::W64))], encoding: "REX.W + A1", ..MOV },
-    Form { operands: &[w(Pattern::Moffs(Width::W8)), r(AL)], encoding: "A2", ..MOV },
-    Form { operands: &[w(Pattern::Moffs(Width::W16)), r(AX)], encoding: "A3", ..MOV },
-    Form { operands: &[w(Pattern::Moffs(Width::W32)), r(EAX)], encoding: "A3", ..MOV },
-    Form { operands: &[w(Pattern::Moffs(Width::W64)), r(RAX)], encoding: "REX.W + A3", ..MOV },
+    Form { operands: &[w(R64), r(IMM64)], encoding: "REX.W + B8 +r io", ..MOVABS },
+    Form { operands: &[w(AL), r(Pattern::Moffs(Width::W8))], encoding: "A0", ..MOVABS },
+    Form { operands: &[w(AX), r(Pattern::Moffs(Width::W16))], encoding: "A1", ..MOVABS },
+    Form { operands: &[w(EAX), r(Pattern::Moffs(Width::W32))], encoding: "A1", ..MOVABS },
+    Form { operands: &[w(RAX), r(Pattern::Moffs(Width::W64))], encoding: "REX.W + A1", ..MOVABS },
+    Form { operands: &[w(Pattern::Moffs(Width::W8)), r(AL)], encoding: "A2", ..MOVABS },
+    Form { operands: &[w(Pattern::Moffs(Width::W16)), r(AX)], encoding: "A3", ..MOVABS },
+    Form { operands: &[w(Pattern::Moffs(Width::W32)), r(EAX)], encoding: "A3", ..MOVABS },
+    Form { operands: &[w(Pattern::Moffs(Width::W64)), r(RAX)], encoding: "REX.W + A3", ..MOVABS },
     Form { operands: &[w(R16), r(RM8)], encoding: "0F B6 /r", ..MOVZX },
     Form { operands: &[w(R32), r(RM8)], encoding: "0F B6 /r", ..MOVZX },
     Form { operands: &[w(R64), r(RM8)], encoding: "REX.W + 0F B6 /r", ..MOVZX },
