@@ -43,6 +43,7 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".file", false, ignore),
     (".ident", false, ignore),
     (".loc", false, ignore),
+    (".arch", false, ignore),
 ];
 
 /// Every directive, as it is written with its dot.

@@ -644,22 +644,22 @@ macro_rules! branch_if {
 }
 
 const BRANCH_IF: &[Form] = branch_if! {
-    "0000" "b.eq" [] 0;
-    "0001" "b.ne" [] 1;
-    "0010" "b.cs" ["b.hs"] 2;
-    "0011" "b.cc" ["b.lo"] 3;
-    "0100" "b.mi" [] 4;
-    "0101" "b.pl" [] 5;
-    "0110" "b.vs" [] 6;
-    "0111" "b.vc" [] 7;
-    "1000" "b.hi" [] 8;
-    "1001" "b.ls" [] 9;
-    "1010" "b.ge" [] 10;
-    "1011" "b.lt" [] 11;
-    "1100" "b.gt" [] 12;
-    "1101" "b.le" [] 13;
-    "1110" "b.al" [] 14;
-    "1111" "b.nv" [] 15;
+    "0000" "b.eq" ["beq"] 0;
+    "0001" "b.ne" ["bne"] 1;
+    "0010" "b.cs" ["bcs", "b.hs", "bhs"] 2;
+    "0011" "b.cc" ["bcc", "b.lo", "blo"] 3;
+    "0100" "b.mi" ["bmi"] 4;
+    "0101" "b.pl" ["bpl"] 5;
+    "0110" "b.vs" ["bvs"] 6;
+    "0111" "b.vc" ["bvc"] 7;
+    "1000" "b.hi" ["bhi"] 8;
+    "1001" "b.ls" ["bls"] 9;
+    "1010" "b.ge" ["bge"] 10;
+    "1011" "b.lt" ["blt"] 11;
+    "1100" "b.gt" ["bgt"] 12;
+    "1101" "b.le" ["ble"] 13;
+    "1110" "b.al" ["bal"] 14;
+    "1111" "b.nv" ["bnv"] 15;
 };
 
 const LINK: Implicit = Implicit { access: Access::Write, reg: Reg::new(RegKind::X, 30) };
