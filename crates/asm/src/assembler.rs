@@ -112,7 +112,7 @@ pub(crate) struct Assembler<'d> {
     pub own_conditions: usize,
     pub expansions: u32,
     pub expanded_bytes: usize,
-    pub rounds: u64,
+    pub expanded_lines: u64,
     /// Too much is wrong to go on.
     pub stopped: bool,
     /// The `name:` that dotted labels belong to.
@@ -318,7 +318,7 @@ impl<'d> Assembler<'d> {
             own_conditions: 0,
             expansions: 0,
             expanded_bytes: 0,
-            rounds: 0,
+            expanded_lines: 0,
             stopped: false,
             scope: None,
             diagnostics: Vec::new(),

@@ -54,6 +54,9 @@ pub(crate) struct Body {
 /// A piece of an argument list and where it starts in it, without the blanks around.
 pub(crate) type Piece<'a> = (usize, &'a str);
 
+/// A part of an expansion that came from the caller, and where in the arguments it starts.
+pub(crate) type Passed = (Range<u32>, u32);
+
 /// Splits at commas outside quotes and brackets.
 pub(crate) fn split(text: &str) -> Vec<Piece<'_>> {
     let mut pieces = Vec::new();
@@ -307,7 +310,7 @@ impl Macro {
         arguments: &str,
         call: Span,
         number: u32,
-    ) -> Result<(String, Vec<(Range<u32>, u32)>), Diagnostic> {
+    ) -> Result<(String, Vec<Passed>), Diagnostic> {
         let values = self.values(arguments, call)?;
         let body = &*self.body.text;
         let mut text = String::with_capacity(body.len() + 16);

@@ -19,8 +19,8 @@ use crate::{Code, Diagnostic, Span};
 const MAX_DEPTH: usize = 64;
 /// All the expansions of an assembly together take at most this many bytes.
 const MAX_EXPANDED_BYTES: usize = 1 << 28;
-/// Repeats go round at most this often, all together.
-const MAX_ROUNDS: u64 = 1 << 24;
+/// Macros and repeats together read at most this many lines; a round without lines counts as one.
+const MAX_EXPANDED_LINES: u64 = 1 << 23;
 
 /// A line of a text.
 #[derive(Copy, Clone)]
@@ -159,6 +159,9 @@ impl Assembler<'_> {
     fn take<'t>(&mut self, lines: &mut Lines<'t>) -> Option<Line<'t>> {
         let line = lines.next()?;
         (self.file, self.line) = (lines.file, lines.line - 1);
+        if !self.levels.is_empty() && !self.count_line(line.at) {
+            return None;
+        }
         if self.listing.is_some() {
             let here = self.here();
             let listed = Listed {
@@ -367,7 +370,6 @@ impl Assembler<'_> {
         });
         let body = self.block(span, lines, REPEATS, Structure::EndRepeat, ".endr")?;
         for _ in 0..count? {
-            self.count_round(span)?;
             let number = self.enter(span)?;
             self.levels.push(Level {
                 range: body.at..body.at + body.text.len() as u32,
@@ -385,14 +387,15 @@ impl Assembler<'_> {
         Ok(())
     }
 
-    fn count_round(&mut self, span: Span) -> Result<(), Diagnostic> {
-        self.rounds += 1;
-        if self.rounds > MAX_ROUNDS {
+    /// Counts a line that a macro or a repeat brings; `false` if there have been too many.
+    fn count_line(&mut self, at: usize) -> bool {
+        self.expanded_lines += 1;
+        if self.expanded_lines > MAX_EXPANDED_LINES && !self.stopped {
+            let message = format!("macros and repeats read more than {MAX_EXPANDED_LINES} lines");
+            self.report(Diagnostic::error(Code::Runaway, Span::new(at, at), message));
             self.stopped = true;
-            let message = format!("repeats go round more than {MAX_ROUNDS} times in all");
-            return Err(Diagnostic::error(Code::Runaway, span, message));
         }
-        Ok(())
+        !self.stopped
     }
 
     /// `.irp PARAMETER, VALUE, ...`
@@ -416,7 +419,6 @@ impl Assembler<'_> {
         let each = Macro { name: ".irp".into(), span, parameters, body };
         self.check_macro(&each)?;
         for (offset, value) in pieces {
-            self.count_round(span)?;
             self.expand(&each, value, at + offset, span)?;
             if self.stopped {
                 break;
@@ -511,6 +513,7 @@ impl Assembler<'_> {
             .help("a macro that calls itself needs an `.if` that ends it"));
         }
         self.expansions += 1;
+        self.count_line(span.start as usize);
         Ok(self.expansions)
     }
 
@@ -585,7 +588,7 @@ impl Assembler<'_> {
             Diagnostic::error(Code::Include, at, format!("`{path}` is not UTF-8 text"))
                 .help("`.incbin` takes in bytes as they are")
         })?;
-        if self.including.iter().any(|open| *open == path) {
+        if self.including.contains(&path) {
             let error = Diagnostic::error(Code::Include, at, format!("`{path}` includes itself"));
             return Err(error.help("put shared definitions in a file of their own"));
         }

@@ -168,7 +168,7 @@ fn what_does_not_open_or_close_is_named_at_its_place() {
         (".data\n.incbin \"log.bin\", 9\n", "9 is out of range", "tide.s:2"),
         (".macro f\n\n .byte nowhere\n.endm\n.data\nf\n", "no symbol `nowhere`", "tide.s:3"),
         (".macro f\nf\n.endm\nf\n", "macros and repeats nest more than 64 deep", "tide.s:2"),
-        (".rept 1 << 40\n.endr\n", "repeats go round more than 16777216 times in all", "tide.s:1"),
+        (".rept 1 << 40\n.endr\n", "macros and repeats read more than 8388608 lines", "tide.s:1"),
         (".if nowhere\n.endif\n", "no symbol `nowhere`", "tide.s:1"),
     ];
     for (text, message, place) in cases {
@@ -192,4 +192,38 @@ fn an_error_in_a_macro_tells_the_calls_that_led_there() {
         })
         .collect();
     assert_eq!(calls, [("inner 300 + 1", 5), ("outer 300", 8)]);
+}
+
+#[test]
+fn expansion_without_an_end_is_stopped_however_it_grows() {
+    let cases = [
+        // Each level doubles the next.
+        (1..40).fold(".macro f0\n.endm\n".to_string(), |text, n| {
+            format!("{text}.macro f{n}\nf{}\nf{}\n.endm\n", n - 1, n - 1)
+        }) + "f39\n",
+        ".rept 1 << 60\n.rept 1 << 60\n.endr\n.endr\n".to_string(),
+        ".macro long v:vararg\nlong \\v, \\v, \\v, \\v\n.endm\nlong 1234567890\n".to_string(),
+    ];
+    for text in cases {
+        let (message, _) = error(&text);
+        assert!(message.contains("more than"), "{message}");
+    }
+}
+
+/// A chain of branches, each of which only just reaches, and grows when the next one does.
+#[test]
+fn long_chains_of_growing_branches_settle_to_the_shortest_form() {
+    let chain = |padding: usize| {
+        let mut text = String::from("start:\n");
+        for n in 0..3000 {
+            text += &format!(" jmp l{n}\n.skip 61\nl{}: nop\n", n as i64 - 1);
+        }
+        text + &format!(".skip {padding}\nl2999: nop\n")
+    };
+    // The last branch decides: if it must be long, every one before it must.
+    let short = section(&chain(0).replace("l-1", "first"), ".text");
+    let long = section(&chain(200).replace("l-1", "first"), ".text");
+    let jumps = |code: &[u8], opcode: u8| code.iter().filter(|&&b| b == opcode).count();
+    assert_eq!(jumps(&short, 0xe9), 0);
+    assert!(jumps(&long, 0xe9) >= 3000);
 }
