@@ -135,6 +135,9 @@ pub enum LinkError {
         /// The other object's machine.
         found: Arch,
     },
+    /// The objects hold nothing that is loaded.
+    #[error("the files hold no code and no data")]
+    Empty,
     /// There is nothing to link.
     #[error("there is nothing to link")]
     Nothing,
@@ -206,6 +209,9 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
     let objects: Vec<&Object> = objects.iter().chain(&made.object).collect();
     let mut outputs = merge(&objects);
     let mut segments = place(&mut outputs, first.arch, options.position_independent);
+    if segments.is_empty() {
+        return Err(vec![LinkError::Empty]);
+    }
     let bases = part_addresses(&objects, &outputs);
     let globals = resolve_globals(&objects, &bases, &mut errors);
     let linker = Linker { objects: &objects, bases, globals, made: &made, options };

@@ -229,6 +229,9 @@ fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>
             vec![format!("in {file}")],
             Some("give code and data sections of their own: `\"ax\"` and `\"aw\"`".to_string()),
         ),
+        LinkError::Empty => {
+            ("L209", Vec::new(), Some("write an instruction after the entry label".to_string()))
+        }
         LinkError::TooLarge { .. } => (
             "L208",
             Vec::new(),

@@ -26,7 +26,7 @@ pub fn text(assembly: &Assembly, image: Option<&Image>) -> String {
         if line.depth == 0 && line.line.0 != file {
             file = line.line.0;
             let name = listing.files.get(file as usize).map_or("", |name| name.as_str());
-            let _ = writeln!(out, "{:>33}{:>6}  {name}", "", "--");
+            let _ = writeln!(out, "{:>34}{:>6}  {name}", "", "--");
         }
         let (address, bytes) = contents(assembly, image, line);
         let rows = bytes.chunks(ROW).take(MAX_ROWS);
