@@ -108,23 +108,30 @@ fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
     }
 }
 
-/// Bytes of the line before its comment.
-pub(crate) fn code_end(line: &str, arch: Arch) -> usize {
+/// The bytes of a line that stand outside quotes, with their places.
+pub(crate) fn outside_quotes(line: &str) -> impl Iterator<Item = (usize, u8)> + '_ {
     let bytes = line.as_bytes();
     let mut quote = None;
     let mut at = 0;
-    while at < bytes.len() {
-        match (quote, bytes[at]) {
-            (Some(_), b'\\') => at += 1,
-            (Some(q), b) if b == q => quote = None,
-            (Some(_), _) => {}
-            (None, q @ (b'"' | b'\'')) => quote = Some(q),
-            (None, _) if starts_comment(bytes, at, arch) => return at,
-            _ => {}
+    std::iter::from_fn(move || {
+        while let Some(&byte) = bytes.get(at) {
+            at += 1;
+            match (quote, byte) {
+                (Some(_), b'\\') => at += 1,
+                (Some(q), b) if b == q => quote = None,
+                (Some(_), _) => {}
+                (None, q @ (b'"' | b'\'')) => quote = Some(q),
+                (None, byte) => return Some((at - 1, byte)),
+            }
         }
-        at += 1;
-    }
-    line.len()
+        None
+    })
+}
+
+/// Bytes of the line before its comment.
+pub(crate) fn code_end(line: &str, arch: Arch) -> usize {
+    let comment = |(at, _): &(usize, u8)| starts_comment(line.as_bytes(), *at, arch);
+    outside_quotes(line).find(comment).map_or(line.len(), |(at, _)| at)
 }
 
 impl<'a> Cursor<'a> {

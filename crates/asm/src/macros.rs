@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use sotto_isa::Arch;
 
-use crate::lexer::{code_end, is_label_part, is_word_byte};
+use crate::lexer::{code_end, is_label_part, is_word_byte, outside_quotes};
 use crate::{Code, Diagnostic, Span};
 
 /// How a parameter gets its value.
@@ -60,24 +60,17 @@ pub(crate) type Passed = (Range<u32>, u32);
 /// Splits at commas outside quotes and brackets.
 pub(crate) fn split(text: &str) -> Vec<Piece<'_>> {
     let mut pieces = Vec::new();
-    let (mut start, mut depth, mut quote) = (0, 0i32, None);
-    let bytes = text.as_bytes();
-    let mut at = 0;
-    while at < bytes.len() {
-        match (quote, bytes[at]) {
-            (Some(_), b'\\') => at += 1,
-            (Some(q), b) if b == q => quote = None,
-            (Some(_), _) => {}
-            (None, q @ (b'"' | b'\'')) => quote = Some(q),
-            (None, b'(' | b'[' | b'{') => depth += 1,
-            (None, b')' | b']' | b'}') => depth -= 1,
-            (None, b',') if depth <= 0 => {
+    let (mut start, mut depth) = (0, 0i32);
+    for (at, byte) in outside_quotes(text) {
+        match byte {
+            b'(' | b'[' | b'{' => depth += 1,
+            b')' | b']' | b'}' => depth -= 1,
+            b',' if depth <= 0 => {
                 pieces.push((start, &text[start..at]));
                 start = at + 1;
             }
             _ => {}
         }
-        at += 1;
     }
     pieces.push((start, &text[start..]));
     for (start, piece) in &mut pieces {

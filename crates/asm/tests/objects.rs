@@ -356,7 +356,8 @@ fn compiler_output_in_both_orders_assembles_links_and_computes_the_same() {
     let general = ["-fcf-protection=none", "-fno-tree-vectorize", "-mgeneral-regs-only"];
     for level in ["-O0", "-O1", "-O2", "-Os"] {
         for manner in ["att", "intel"] {
-            let manner_flag = format!("-masm={manner}");
+            // The compiler's option for the order of operands.
+            let manner_flag = ["-m", "asm=", manner].concat();
             let mut words = vec!["-S", "-DPRINT", level, &manner_flag, source, "-o", "buoys.s"];
             words.extend(general);
             succeed(&words);

@@ -4,12 +4,13 @@
 //! AAELF64, 5.7 "Relocation".
 
 use elf::elf as raw;
+use elf::write::elf::FileHeader;
 use sotto_isa::Arch;
 
 use crate::{Binding, RelocationKind, SectionFlags, SymbolKind};
 
 /// `e_machine`
-pub(crate) fn machine(arch: Arch) -> u16 {
+fn machine(arch: Arch) -> u16 {
     match arch {
         Arch::Arm64 => raw::EM_AARCH64,
         _ => raw::EM_X86_64,
@@ -22,6 +23,18 @@ pub(crate) fn arch_of(machine: u16) -> Option<Arch> {
         raw::EM_X86_64 => Some(Arch::X86_64),
         raw::EM_AARCH64 => Some(Arch::Arm64),
         _ => None,
+    }
+}
+
+/// The header of a file of this type for a machine.
+pub(crate) fn file_header(arch: Arch, e_type: u16, e_entry: u64) -> FileHeader {
+    FileHeader {
+        os_abi: raw::ELFOSABI_NONE,
+        abi_version: 0,
+        e_type,
+        e_machine: machine(arch),
+        e_entry,
+        e_flags: 0,
     }
 }
 

@@ -7,7 +7,7 @@ use elf::elf as raw;
 use elf::write::StringId;
 use elf::write::elf as write;
 
-use crate::elf_numbers::{binding, kind, machine, section_flags};
+use crate::elf_numbers::{binding, file_header, kind, section_flags};
 use crate::link::{FILE_PAGE, page_size};
 use crate::{Binding, Image, ImageSymbol};
 
@@ -53,15 +53,9 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
     writer.reserve_shstrtab();
     writer.reserve_section_headers();
 
+    let e_type = if image.position_independent { raw::ET_DYN } else { raw::ET_EXEC };
     writer
-        .write_file_header(&write::FileHeader {
-            os_abi: raw::ELFOSABI_NONE,
-            abi_version: 0,
-            e_type: if image.position_independent { raw::ET_DYN } else { raw::ET_EXEC },
-            e_machine: machine(image.arch),
-            e_entry: image.entry,
-            e_flags: 0,
-        })
+        .write_file_header(&file_header(image.arch, e_type, image.entry))
         .expect("the header is reserved");
     writer.write_align_program_headers();
     for (segment, &offset) in image.segments.iter().zip(&offsets) {

@@ -10,6 +10,8 @@ mod elf_read;
 mod elf_write;
 mod image;
 mod link;
+mod made;
+mod members;
 mod object;
 mod object_read;
 mod object_write;
@@ -20,7 +22,8 @@ mod unwind;
 pub use elf_read::{ReadError, read_executable};
 pub use elf_write::write_executable;
 pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine};
-pub use link::{LinkError, LinkOptions, Reference, link, with_members};
+pub use link::{LinkError, LinkOptions, Reference, link};
+pub use members::with_members;
 pub use object::{
     Binding, Datum, DatumKind, Line, Object, Place, Section, SectionFlags, SectionIndex, Symbol,
     SymbolIndex, SymbolKind,

@@ -7,13 +7,14 @@
 //! Nothing here links against shared libraries, so a procedure linkage table is never needed, and
 //! the global offset table only where an instruction cannot be rewritten to do without.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use sotto_isa::Arch;
 
+use crate::made::{Made, made_by_linker};
 use crate::{
-    ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, Section,
-    SectionFlags, SectionIndex, Segment, SourceLine, SymbolIndex, SymbolKind, relax,
+    ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, SectionFlags,
+    Segment, SourceLine, SymbolIndex, SymbolKind, relax,
 };
 
 /// Where the first page of an executable is loaded.
@@ -164,7 +165,7 @@ fn rank(flags: SectionFlags) -> u8 {
     }
 }
 
-fn align_up(value: u64, align: u64) -> u64 {
+pub(crate) fn align_up(value: u64, align: u64) -> u64 {
     value.next_multiple_of(align.max(1))
 }
 
@@ -245,132 +246,6 @@ fn total_size(objects: &[Object]) -> u64 {
         Place::Common(size, align) => sum.saturating_add(size).saturating_add(align),
         _ => sum,
     })
-}
-
-/// The objects of archives that the given ones need, added to them.
-///
-/// A member is needed if it defines a symbol that is referred to and not defined yet; the order of
-/// the archives does not matter. `entry` counts as referred to.
-pub fn with_members(
-    mut objects: Vec<Object>,
-    archives: Vec<Vec<Object>>,
-    entry: &str,
-) -> Vec<Object> {
-    let seen = |symbol: &&crate::Symbol| symbol.binding != Binding::Local;
-    let defines = |object: &Object| -> HashSet<String> {
-        let symbols = object.symbols.iter().filter(seen);
-        symbols.filter(|s| s.place != Place::Undefined).map(|s| s.name.clone()).collect()
-    };
-    let needs = |object: &Object| -> HashSet<String> {
-        let symbols = object.symbols.iter().filter(|symbol| symbol.binding == Binding::Global);
-        symbols.filter(|s| s.place == Place::Undefined).map(|s| s.name.clone()).collect()
-    };
-    let mut members: Vec<(HashSet<String>, Object)> =
-        archives.into_iter().flatten().map(|object| (defines(&object), object)).collect();
-    let mut defined: HashSet<String> = objects.iter().flat_map(defines).collect();
-    let mut wanted: HashSet<String> = objects.iter().flat_map(needs).collect();
-    wanted.insert(entry.to_string());
-    loop {
-        let needed = members.iter().position(|(names, _)| {
-            names.iter().any(|name| wanted.contains(name) && !defined.contains(name))
-        });
-        let Some(needed) = needed else { return objects };
-        let (names, object) = members.remove(needed);
-        defined.extend(names);
-        wanted.extend(needs(&object));
-        objects.push(object);
-    }
-}
-
-/// What the linker adds to the program: room for common symbols, and the global offset table.
-struct Made {
-    object: Option<Object>,
-    /// Entry in the table of each symbol that needs one: object and symbol, and its number.
-    table: HashMap<(usize, u32), u64>,
-    table_section: usize,
-}
-
-fn made_by_linker(objects: &[Object]) -> Made {
-    let mut commons: Vec<(&str, u64, u64)> = Vec::new();
-    let mut by_name: HashMap<&str, usize> = HashMap::new();
-    let mut defined: HashSet<&str> = HashSet::new();
-    for symbol in objects.iter().flat_map(|object| &object.symbols) {
-        match symbol.place {
-            Place::Common(size, align) => match by_name.get(symbol.name.as_str()) {
-                // The largest wins.
-                Some(&at) => {
-                    commons[at].1 = commons[at].1.max(size);
-                    commons[at].2 = commons[at].2.max(align);
-                }
-                None => {
-                    by_name.insert(&symbol.name, commons.len());
-                    commons.push((&symbol.name, size, align));
-                }
-            },
-            Place::Undefined => {}
-            _ if symbol.binding == Binding::Global => {
-                defined.insert(&symbol.name);
-            }
-            _ => {}
-        }
-    }
-    commons.retain(|(name, ..)| !defined.contains(name));
-    let mut table = HashMap::new();
-    for (number, object) in objects.iter().enumerate() {
-        for section in &object.sections {
-            for relocation in &section.relocations {
-                if relax::needs_table(relocation, &section.data) {
-                    let next = table.len() as u64;
-                    table.entry((number, relocation.symbol.0)).or_insert(next);
-                }
-            }
-        }
-    }
-    if commons.is_empty() && table.is_empty() {
-        return Made { object: None, table, table_section: 0 };
-    }
-    let arch = objects[0].arch;
-    let mut object = Object {
-        arch,
-        files: vec![String::new()],
-        sections: Vec::new(),
-        symbols: Vec::new(),
-        unwind: Vec::new(),
-    };
-    let mut bss = made_section(".bss", true);
-    for (name, size, align) in commons {
-        bss.align = bss.align.max(align);
-        let start = align_up(bss.size, align);
-        bss.size = start + size;
-        object.symbols.push(crate::Symbol {
-            name: name.to_string(),
-            place: Place::Section(SectionIndex(0), start),
-            binding: Binding::Global,
-            hidden: false,
-            kind: SymbolKind::Data,
-            size,
-            datum: None,
-            defined_at: None,
-        });
-    }
-    let mut got = made_section(".got", false);
-    got.align = 8;
-    got.size = 8 * table.len() as u64;
-    got.data = vec![0; got.size as usize];
-    object.sections = vec![bss, got];
-    Made { object: Some(object), table, table_section: 1 }
-}
-
-fn made_section(name: &str, nobits: bool) -> Section {
-    Section {
-        name: name.to_string(),
-        flags: SectionFlags { alloc: true, write: true, exec: false, nobits },
-        align: 1,
-        data: Vec::new(),
-        size: 0,
-        relocations: Vec::new(),
-        lines: Vec::new(),
-    }
 }
 
 fn file_name(object: &Object) -> String {
@@ -485,7 +360,15 @@ fn part_addresses(objects: &[&Object], outputs: &[Output]) -> Vec<Vec<Option<u64
     bases
 }
 
-type Globals<'a> = HashMap<&'a str, (u64, Binding, Reference)>;
+/// A value that a symbol stands for.
+#[derive(Copy, Clone)]
+struct Resolved {
+    value: u64,
+    /// A number, which stays when the program is loaded elsewhere.
+    number: bool,
+}
+
+type Globals<'a> = HashMap<&'a str, (Resolved, Binding, Reference)>;
 
 fn resolve_globals<'a>(
     objects: &[&'a Object],
@@ -511,7 +394,9 @@ fn resolve_globals<'a>(
                 Some((_, Binding::Global, _)) => {}
                 Some(_) if symbol.binding == Binding::Weak => {}
                 _ => {
-                    globals.insert(&symbol.name, (address, symbol.binding, here));
+                    let number = matches!(symbol.place, Place::Absolute(_));
+                    let resolved = Resolved { value: address, number };
+                    globals.insert(&symbol.name, (resolved, symbol.binding, here));
                 }
             }
         }
@@ -569,14 +454,19 @@ impl Complaints {
 
 impl Linker<'_> {
     /// The address of an object's symbol; `None` if nothing defines it.
-    fn resolve(&self, object: usize, symbol: SymbolIndex) -> Option<u64> {
+    fn resolve(&self, object: usize, symbol: SymbolIndex) -> Option<Resolved> {
         let symbol = &self.objects[object].symbols[symbol.position()];
-        let own = || address_of(symbol.place, &self.bases[object]);
+        let number = matches!(symbol.place, Place::Absolute(_));
+        let own = || {
+            let value = address_of(symbol.place, &self.bases[object])?;
+            Some(Resolved { value, number })
+        };
         if symbol.binding == Binding::Local && symbol.place != Place::Undefined {
             return own();
         }
         let shared = self.globals.get(symbol.name.as_str()).map(|global| global.0);
-        shared.or_else(own).or((symbol.binding == Binding::Weak).then_some(0))
+        let nothing = Resolved { value: 0, number: true };
+        shared.or_else(own).or((symbol.binding == Binding::Weak).then_some(nothing))
     }
 
     /// Copies contents into the segments and fills every relocation's field.
@@ -604,18 +494,20 @@ impl Linker<'_> {
                         undefined.add(&symbol.name, reference());
                         continue;
                     };
-                    let absolute = matches!(symbol.place, Place::Absolute(_));
-                    let moves = self.options.position_independent && !absolute;
-                    if moves && !relocation.kind.is_relative() && !relocation.kind.is_page_part() {
+                    // Where the program is not known, a place is known by its distance, a number
+                    // by itself.
+                    let kind = relocation.kind;
+                    let known = kind.is_relative() != value.number || kind.is_page_part();
+                    if self.options.position_independent && !known {
                         unknown.add(&symbol.name, reference());
                         continue;
                     }
                     let entry = self.made.table.get(&(object_index, relocation.symbol.0));
                     let in_table = relax::needs_table(relocation, &section.data);
                     let mut relocation = *relocation;
-                    let mut target = value;
+                    let mut target = value.value;
                     if let (Some(entry), true) = (entry, in_table) {
-                        if moves {
+                        if self.options.position_independent {
                             unknown.add(&symbol.name, reference());
                             continue;
                         }
@@ -658,7 +550,7 @@ impl Linker<'_> {
             return;
         };
         for (&(object, symbol), entry) in &self.made.table {
-            let value = self.resolve(object, SymbolIndex(symbol)).unwrap_or(0);
+            let value = self.resolve(object, SymbolIndex(symbol)).map_or(0, |r| r.value);
             let at = (address - segment.address + 8 * entry) as usize;
             segment.data[at..at + 8].copy_from_slice(&value.to_le_bytes());
         }
@@ -667,7 +559,7 @@ impl Linker<'_> {
     fn find_entry(&self, errors: &mut Vec<LinkError>) -> Option<u64> {
         let name = self.options.entry.as_str();
         if let Some(&(address, ..)) = self.globals.get(name) {
-            return Some(address);
+            return Some(address.value);
         }
         let defined = |name: &str| {
             self.objects
@@ -811,7 +703,7 @@ impl SymbolIndex {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Relocation, RelocationKind, Symbol};
+    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol};
 
     fn section(name: &str, data: &[u8]) -> Section {
         Section {

@@ -10,7 +10,7 @@ use elf::write::StringId;
 use elf::write::elf as write;
 
 use crate::dwarf::{self, DebugSection, Target};
-use crate::elf_numbers::{binding, kind, machine, relocation_number, section_flags};
+use crate::elf_numbers::{binding, file_header, kind, relocation_number, section_flags};
 use crate::{Binding, Object, Place, RelocationKind, SectionIndex, Symbol, SymbolKind};
 
 /// Why an object cannot be written.
@@ -157,14 +157,7 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     writer.reserve_section_headers();
 
     writer
-        .write_file_header(&write::FileHeader {
-            os_abi: raw::ELFOSABI_NONE,
-            abi_version: 0,
-            e_type: raw::ET_REL,
-            e_machine: machine(object.arch),
-            e_entry: 0,
-            e_flags: 0,
-        })
+        .write_file_header(&file_header(object.arch, raw::ET_REL, 0))
         .expect("the header is reserved");
     for section in &sections {
         if section.section_type != raw::SHT_NOBITS {

@@ -195,3 +195,117 @@ fn symbols_and_lines_are_found_by_address_and_back() {
     assert_eq!(image.symbol("_start").unwrap().size, 9);
     assert_eq!(image.symbol("mean").unwrap().size, 7);
 }
+
+#[test]
+fn common_symbols_share_room_as_large_as_the_largest_and_give_way_to_a_definition() {
+    let common = |size, align| symbol("log", Place::Common(size, align), Binding::Global);
+    let small = caller(RelocationKind::Abs64, common(4, 4));
+    let large = object("fog.s", vec![], vec![common(64, 32)]);
+    let image = linked(&[small.clone(), large.clone()]);
+    let log = image.symbol("log").unwrap();
+    assert_eq!((log.size, log.address % 32), (64, 0));
+    assert_eq!(first_word(&image), log.address);
+    let defined = object(
+        "tide.s",
+        vec![section(".data", 8, 8)],
+        vec![symbol("log", at(0, 4), Binding::Global)],
+    );
+    let image = linked(&[small, large, defined]);
+    assert_eq!(image.symbols.iter().filter(|s| s.name == "log").count(), 1);
+    assert!(image.segments.iter().all(|s| s.memory_size < 64), "no room is made");
+}
+
+#[test]
+fn archives_give_only_what_is_needed_and_what_that_needs() {
+    let member = |file: &str, defines: &str, needs: Option<&str>| {
+        let mut symbols = vec![symbol(defines, at(0, 0), Binding::Global)];
+        symbols.extend(needs.map(|name| symbol(name, Place::Undefined, Binding::Global)));
+        object(file, vec![section(".text", 4, 1)], symbols)
+    };
+    let archive = vec![
+        member("unused.o", "unused", None),
+        member("air.o", "air", None),
+        member("horn.o", "horn", Some("air")),
+        // A second one of the same name is not taken.
+        member("other.o", "horn", None),
+    ];
+    let main = caller(RelocationKind::Rel32, symbol("horn", Place::Undefined, Binding::Global));
+    let all = with_members(vec![main.clone()], vec![archive.clone()], "_start");
+    let files: Vec<_> = all.iter().map(|o| o.files[0].as_str()).collect();
+    assert_eq!(files, ["lamp.s", "horn.o", "air.o"]);
+    // A weak reference does not ask for a member; the entry symbol does.
+    let weak = caller(RelocationKind::Rel32, symbol("horn", Place::Undefined, Binding::Weak));
+    assert_eq!(with_members(vec![weak], vec![archive], "_start").len(), 1);
+    let start = vec![member("start.o", "_start", None)];
+    assert_eq!(with_members(vec![], vec![start], "_start").len(), 1);
+}
+
+#[test]
+fn the_global_offset_table_holds_what_instructions_cannot_do_without() {
+    let target = symbol("tide", at(1, 4), Binding::Global);
+    let mut object = caller(RelocationKind::GotRel32, target);
+    object.sections.push(section(".data", 8, 8));
+    // add rax, [rip + tide@gotpcrel]
+    object.sections[0].data[..7].copy_from_slice(&[0x48, 0x03, 0x05, 0, 0, 0, 0]);
+    object.sections[0].relocations[0].offset = 3;
+    object.sections[0].relocations[0].addend = -4;
+    let image = linked(std::slice::from_ref(&object));
+    let text = &image.segments[0];
+    let distance = i32::from_le_bytes(text.data[3..7].try_into().unwrap());
+    let entry = (text.address + 7).wrapping_add_signed(i64::from(distance));
+    let segment = image.segment_at(entry).unwrap();
+    let at = (entry - segment.address) as usize;
+    let held = u64::from_le_bytes(segment.data[at..at + 8].try_into().unwrap());
+    assert_eq!(held, image.symbol("tide").unwrap().address);
+    // A MOV does without, at any address.
+    object.sections[0].data[1] = 0x8b;
+    object.sections[0].relocations[0].kind = RelocationKind::GotRel32Relaxable;
+    let options = LinkOptions { position_independent: true, ..LinkOptions::default() };
+    let image = link(&[object], &options).unwrap();
+    assert_eq!(image.segments[0].data[1], 0x8d, "it became LEA");
+    assert!(!image.parts.iter().any(|part| part.section == ".got"));
+}
+
+#[test]
+fn position_independent_programs_refuse_addresses_and_take_distances() {
+    let options = LinkOptions { position_independent: true, ..LinkOptions::default() };
+    let kinds = [
+        (RelocationKind::Abs64, false),
+        (RelocationKind::Abs32Signed, false),
+        (RelocationKind::Rel32, true),
+        (RelocationKind::Plt32, true),
+    ];
+    for (kind, fits) in kinds {
+        let image = link(&[caller(kind, symbol("tide", at(0, 4), Binding::Global))], &options);
+        assert_eq!(image.is_ok(), fits, "{kind:?}");
+        if let Err(errors) = image {
+            assert!(
+                matches!(&errors[..], [LinkError::NeedsAddress { name, .. }] if name == "tide")
+            );
+        }
+        // A number stays what it is wherever the program is.
+        let number = symbol("limit", Place::Absolute(5), Binding::Global);
+        assert_eq!(link(&[caller(kind, number)], &options).is_ok(), !fits, "{kind:?}");
+    }
+}
+
+#[test]
+fn sections_of_a_family_join_under_its_name() {
+    let names = [".text.startup", ".rodata.str1.1", ".data.rel.ro.local", ".bss.log", ".textile"];
+    let mut sections: Vec<Section> = names.iter().map(|name| section(name, 4, 4)).collect();
+    sections[4].flags = SectionFlags { alloc: true, ..SectionFlags::default() };
+    let start = symbol("_start", at(0, 0), Binding::Global);
+    let image = linked(&[object("lamp.s", sections, vec![start])]);
+    let mut joined: Vec<_> =
+        image.segments.iter().flat_map(|s| &s.sections).map(|s| s.0.as_str()).collect();
+    joined.sort_unstable();
+    assert_eq!(joined, [".bss", ".data.rel.ro", ".rodata", ".text", ".textile"]);
+}
+
+#[test]
+fn a_program_with_nothing_in_it_is_refused() {
+    let start = symbol("_start", Place::Absolute(5), Binding::Global);
+    let empty = object("lamp.s", vec![], vec![start]);
+    assert_eq!(link(&[empty], &LinkOptions::default()).unwrap_err(), [LinkError::Empty]);
+    assert_eq!(link(&[], &LinkOptions::default()).unwrap_err(), [LinkError::Nothing]);
+}

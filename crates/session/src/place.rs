@@ -72,7 +72,9 @@ pub(crate) fn describe(image: &Image, sources: &[SourceText], address: u64) -> P
     let file = line.and_then(|line| image.lines.files.get(line.file as usize));
     let source = line.zip(file).and_then(|(line, file)| {
         let text = &sources.iter().find(|source| source.name == *file)?.text;
-        Some(text.lines().nth(line.line as usize - 1)?.trim().to_string())
+        let text = text.lines().nth(line.line as usize - 1)?.trim();
+        // In a macro's body the parameters say less than the instruction that came of them.
+        (!text.contains('\\')).then(|| text.to_string())
     });
     Place {
         address,

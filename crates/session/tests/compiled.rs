@@ -48,6 +48,14 @@ fn compile(compiler: &str, arguments: &[&str], source: &Path, output: &Path) {
     assert!(result.status.success(), "{}", String::from_utf8_lossy(&result.stderr));
 }
 
+/// What the source computes when it is compiled for this computer.
+fn native_result(source: &Path, folder: &Path) -> u64 {
+    let native = folder.join("native");
+    compile("cc", &["-O1", "-DPRINT"], source, &native);
+    let printed = Command::new(&native).output().unwrap().stdout;
+    String::from_utf8(printed).unwrap().trim().parse().unwrap()
+}
+
 /// Runs from the entry until it returns to nowhere; the value it returns.
 fn result_of(image: &Image, end: u64) -> u64 {
     let mut process =
@@ -86,10 +94,7 @@ fn compiled_programs_compute_what_they_compute_natively_and_reassemble() {
     }
     let folder = tempfile::tempdir().unwrap();
     let source = common::data().join("compiled/buoys.c");
-    let native = folder.path().join("native");
-    compile("cc", &["-O1", "-DPRINT"], &source, &native);
-    let printed = Command::new(&native).output().unwrap().stdout;
-    let wanted: u64 = String::from_utf8(printed).unwrap().trim().parse().unwrap();
+    let wanted = native_result(&source, folder.path());
 
     for &(arch, compiler, extra, end) in MACHINES {
         if !has(compiler) {
@@ -149,10 +154,7 @@ fn what_compilers_print_assembles_links_and_runs() {
     }
     let folder = tempfile::tempdir().unwrap();
     let source = common::data().join("compiled/buoys.c");
-    let native = folder.path().join("native");
-    compile("cc", &["-O1", "-DPRINT"], &source, &native);
-    let printed = Command::new(&native).output().unwrap().stdout;
-    let wanted: u64 = String::from_utf8(printed).unwrap().trim().parse().unwrap();
+    let wanted = native_result(&source, folder.path());
     for &(arch, compiler, _, end) in MACHINES {
         // On A64 compilers print aliases that no row has yet: UXTW, CINC.
         if arch == Arch::Arm64 || !has(compiler) {
