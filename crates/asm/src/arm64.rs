@@ -4,7 +4,7 @@ use sotto_isa::{IndexMode, Mem, Operand, OperandContext, Reg, Value, arm64};
 
 use crate::expr::{self, Atoms, Via};
 use crate::lexer::{Cursor, Tok};
-use crate::operand::{Modifier, Parsed, Spanned, peek_modifier, value_of};
+use crate::operand::{Modifier, OpenMem, Parsed, Spanned, peek_modifier, value_of};
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// Parses one operand.
@@ -164,7 +164,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
         }
         Some((disp, _)) => {
             mem.disp = Value::Late;
-            Parsed::Mem { mem, disp, x86_plain: false }
+            Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: false }))
         }
     };
     Ok(Spanned { parsed, span })

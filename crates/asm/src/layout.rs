@@ -708,7 +708,7 @@ impl Emitter<'_> {
             }
             let kind = self.kind(fixup.field, open.mnemonic, operand, &linear)?;
             let at = start + u64::from(fixup.offset);
-            self.relocate(section, at, kind, &linear, fixup.addend, operand.span)?;
+            self.relocate(section, at, kind, &linear, i64::from(fixup.addend), operand.span)?;
         }
         Ok(())
     }

@@ -20,12 +20,17 @@ pub(crate) enum Parsed {
     Page(Expr),
     /// A value that is loaded from a literal pool.
     Literal(Expr),
-    /// Memory whose displacement is the expression; on x86 an address without registers.
-    Mem {
-        mem: Mem,
-        disp: Expr,
-        x86_plain: bool,
-    },
+    /// Memory whose displacement is an expression; behind a pointer, so that other operands stay small.
+    Mem(Box<OpenMem>),
+}
+
+/// Memory whose displacement is the expression.
+#[derive(Clone, Debug)]
+pub(crate) struct OpenMem {
+    pub mem: Mem,
+    pub disp: Expr,
+    /// On x86: an address without registers.
+    pub x86_plain: bool,
 }
 
 /// A parsed operand and its place.
@@ -66,8 +71,8 @@ impl Spanned {
             | Parsed::ShiftedImm(expr, _)
             | Parsed::Target(expr)
             | Parsed::Page(expr)
-            | Parsed::Literal(expr)
-            | Parsed::Mem { disp: expr, .. } => Some(expr),
+            | Parsed::Literal(expr) => Some(expr),
+            Parsed::Mem(open) => Some(&mut open.disp),
         }
     }
 
@@ -115,15 +120,15 @@ impl Spanned {
                 self.span,
                 "a literal pool needs a section to be in",
             )),
-            Parsed::Mem { mem, disp, x86_plain } => {
-                let linear = eval(disp)?;
-                let mut mem = *mem;
+            Parsed::Mem(open) => {
+                let linear = eval(&open.disp)?;
+                let mut mem = open.mem;
                 if let Some(number) = linear.as_number() {
                     mem.disp = value_of(number, self.span)?;
                     return done(Operand::Mem(mem));
                 }
                 mem.disp = Value::Late;
-                if *x86_plain {
+                if open.x86_plain {
                     mem.base = Some(sotto_isa::x86::RIP);
                 }
                 Ok(Lowered { operand: Operand::Mem(mem), late: Some(linear) })

@@ -211,9 +211,12 @@ pub(crate) fn width_finding(
     evaluator: &Evaluator,
 ) -> Option<Diagnostic> {
     for (index, operand) in operands.iter().enumerate() {
-        let Parsed::Mem { mem, x86_plain: true, .. } = &operand.parsed else { continue };
+        let Parsed::Mem(memory) = &operand.parsed else { continue };
+        if !memory.x86_plain {
+            continue;
+        }
         let Some((width, access)) = memory_access(arch, open.encoded.form, index) else { continue };
-        if mem.width.is_some() || access == Access::None {
+        if memory.mem.width.is_some() || access == Access::None {
             continue;
         }
         let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;

@@ -8,7 +8,7 @@ use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
 
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
-use crate::operand::{Parsed, Spanned, value_of};
+use crate::operand::{OpenMem, Parsed, Spanned, value_of};
 use crate::x86::immediate;
 use crate::{Code, Diagnostic, Expr, Span};
 
@@ -88,7 +88,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             }
             _ => {
                 mem.disp = Value::Late;
-                Parsed::Mem { mem, disp, x86_plain: !registers }
+                Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: !registers }))
             }
         },
     };
@@ -201,10 +201,13 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
     let Some(width) = spelling.width else { return Ok(()) };
     let mut in_memory = false;
     for operand in operands.iter_mut() {
-        if let Parsed::Fixed(Operand::Mem(mem)) | Parsed::Mem { mem, .. } = &mut operand.parsed {
-            mem.width = mem.width.or(Some(width));
-            in_memory = true;
-        }
+        let mem = match &mut operand.parsed {
+            Parsed::Fixed(Operand::Mem(mem)) => mem,
+            Parsed::Mem(open) => &mut open.mem,
+            _ => continue,
+        };
+        mem.width = mem.width.or(Some(width));
+        in_memory = true;
     }
     let register = |index: usize| match operands.get(index)?.parsed {
         Parsed::Fixed(Operand::Reg(reg)) => Some((reg, operands[index].span)),

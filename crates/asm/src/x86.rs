@@ -6,7 +6,7 @@ use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
 
 use crate::expr::{self, Atoms, width_keyword};
 use crate::lexer::{Cursor, Tok};
-use crate::operand::{Address, Parsed, Spanned, value_of};
+use crate::operand::{Address, OpenMem, Parsed, Spanned, value_of};
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// Parses one operand.
@@ -149,7 +149,7 @@ fn memory(expr: Expr, width: Option<Width>, span: Span) -> Result<Spanned, Diagn
             }
             _ => {
                 mem.disp = Value::Late;
-                Parsed::Mem { mem, disp, x86_plain: plain }
+                Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain }))
             }
         },
     };

@@ -147,7 +147,7 @@ pub struct Fixup {
     /// The operand it belongs to.
     pub operand: u8,
     /// To be added to the value: what the distance from the field to the end takes away.
-    pub addend: i64,
+    pub addend: i8,
 }
 
 /// The bytes of an instruction.

@@ -51,7 +51,7 @@ fn read_lines(text: &str) -> usize {
 
 fn benches(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("assemble");
-    for lines in [10_000, 100_000] {
+    for lines in [10_000, 100_000, 1_000_000] {
         let source = source(lines);
         let count = source.text.lines().count() as u64;
         let assembly = assemble(&source, &Options::default());

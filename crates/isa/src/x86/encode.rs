@@ -493,7 +493,7 @@ fn assemble_bytes(
                     offset: bytes.len() as u8,
                     field,
                     operand: operand as u8,
-                    addend: -(size as i64),
+                    addend: -(size as i8),
                 });
                 0
             }
@@ -517,7 +517,7 @@ fn assemble_bytes(
     let fixups = [(parts.disp_fixup, disp_offset), (parts.imm_fixup, imm_offset)];
     for (fixup, offset) in fixups {
         if let Some((operand, field)) = fixup {
-            let addend = if field == Field::Rel32 { offset as i64 - length } else { 0 };
+            let addend = if field == Field::Rel32 { (offset as i64 - length) as i8 } else { 0 };
             out.fixups.push(Fixup { offset: offset as u8, field, operand, addend });
         }
     }
