@@ -17,7 +17,7 @@ use crate::listing::{Listing, ListingLine};
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
 use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
-use crate::{Code, Diagnostic, Span, unwind};
+use crate::{Code, Diagnostic, Span, frames};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
 struct Starts(Vec<Vec<u64>>);
@@ -112,7 +112,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         symbols,
         unwind: unwind_tables(assembler, &starts),
     };
-    let derived = unwind::derive(&object);
+    let derived = frames::derive(&object);
     object.unwind.extend(derived);
     object.unwind.sort_by_key(|table| (table.section, table.start));
     let listing = assembler.listing.take().map(|lines| {

@@ -16,6 +16,7 @@ mod directive;
 mod disk;
 mod expr;
 mod fragments;
+mod frames;
 mod infer;
 mod layout;
 mod lexer;

@@ -324,16 +324,6 @@ fn unwind_directives_count_where_they_stand() {
     assert_eq!(f.rules.iter().map(|(at, _)| *at).collect::<Vec<_>>(), [1, 1, 2, 2]);
 }
 
-#[test]
-fn code_whose_stack_cannot_be_followed_gets_no_table() {
-    for body in
-        ["mov rsp, rax\n ret", "sub rsp, rcx\n ret", "push rbx\n jz .end\n pop rbx\n.end: ret"]
-    {
-        let object = object("fog.s", &format!(".global f\nf: {body}\n"));
-        assert!(object.unwind.is_empty(), "{body}: {:?}", object.unwind);
-    }
-}
-
 /// What the compiler prints, in either order of operands, assembles to a program that computes what
 /// the compiler's own does.
 #[test]

@@ -181,3 +181,79 @@ fn what_compilers_print_assembles_links_and_runs() {
         }
     }
 }
+
+/// A routine with every way to an address that A64 has: page and offset, literal, branches, calls.
+const GAUGE: &str = "\
+        .target arm64
+        .global gauge
+        .extern scale
+gauge:  stp     x29, x30, [sp, #-32]!
+        mov     x29, sp
+        str     x19, [sp, #16]
+        adrp    x1, readings
+        add     x1, x1, :lo12:readings
+        mov     w19, #0
+        mov     w2, #4
+.next:  ldr     w3, [x1], #4
+        add     w19, w19, w3
+        subs    w2, w2, #1
+        b.ne    .next
+        adrp    x4, offset
+        ldr     w5, [x4, :lo12:offset]
+        ldrb    w6, [x4, #:lo12:small]
+        add     w0, w19, w5
+        add     w0, w0, w6
+        ldr     x7, =offset
+        ldr     w7, [x7]
+        add     w0, w0, w7
+        ldr     x8, =0x123456789
+        add     x0, x0, x8
+        bl      scale
+        tbnz    x0, #63, .done
+        cbz     x0, .done
+        adr     x9, gauge
+        adr     x10, .done
+        sub     x9, x10, x9
+        add     x0, x0, x9
+.done:  ldr     x19, [sp, #16]
+        ldp     x29, x30, [sp], #32
+        ret
+        .data
+        .p2align 3
+readings: .word 412, 97, 388, 20
+offset: .word   1000
+small:  .byte   7
+";
+
+/// The linker of the cross compiler and ours make programs that compute the same.
+#[test]
+fn arm64_objects_link_with_compiled_ones_by_either_linker() {
+    let compiler = "aarch64-linux-gnu-gcc";
+    if !has(compiler) {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    let source = Source { name: "gauge.s".into(), text: GAUGE.into() };
+    let assembly = assemble(&source, &Options::default());
+    let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
+    std::fs::write(at("gauge.o"), write_object(&object).unwrap()).unwrap();
+    let main = "long gauge(void);\nlong scale(long x) { return 3 * x; }\nlong check(void) { return gauge() + 1; }\n";
+    std::fs::write(at("main.c"), main).unwrap();
+    let free = ["-O1", "-ffreestanding", "-nostdlib", "-static", "-mgeneral-regs-only"];
+    let mut arguments: Vec<&str> = free.to_vec();
+    let object_path = at("gauge.o");
+    arguments.extend(["-Wl,-e,check", "-Wl,--build-id=none", object_path.to_str().unwrap()]);
+    compile(compiler, &arguments, &at("main.c"), &at("theirs"));
+    let theirs = read_executable(&std::fs::read(at("theirs")).unwrap()).unwrap();
+    compile(compiler, &[&free[..], &["-c"]].concat(), &at("main.c"), &at("main.o"));
+    let main = read_object("main.o", &std::fs::read(at("main.o")).unwrap()).unwrap();
+    let options = LinkOptions { entry: "check".into(), ..LinkOptions::default() };
+    let ours = link(&[main, object], &options).unwrap();
+    // The sum of the readings, the offset twice, the small one, the literal; times 3; the distance
+    // from `gauge` to `.done`; and one.
+    let sum = 412 + 97 + 388 + 20 + 1000 + 7 + 1000 + 0x1_2345_6789_u64;
+    let wanted = 3 * sum + 28 * 4 + 1;
+    assert_eq!(result_of(&ours, 0), wanted);
+    assert_eq!(result_of(&theirs, 0), wanted);
+}
