@@ -10,7 +10,16 @@ use crate::lexer::{Cursor, Tok};
 use crate::symbols::{Definition, Linear};
 use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
 
-type Run = fn(&mut Assembler, &str, Span, &mut Cursor) -> Result<(), Diagnostic>;
+/// A directive in a source.
+struct Call<'c, 'a> {
+    /// As the table spells it.
+    name: &'static str,
+    span: Span,
+    /// Stands after the name.
+    cursor: &'c mut Cursor<'a>,
+}
+
+type Run = fn(&mut Assembler, &mut Call) -> Result<(), Diagnostic>;
 
 /// Name, whether its dot may be dropped, and what it does.
 const DIRECTIVES: &[(&str, bool, Run)] = &[
@@ -80,19 +89,15 @@ pub(crate) fn run(
         return Ok(true);
     }
     if let Some((name, run)) = find(word) {
-        run(assembler, name, span, cursor)?;
+        run(assembler, &mut Call { name, span, cursor })?;
         cursor.expect_end(&format!("after `{name}`"))?;
         return Ok(true);
     }
     unwind::run(assembler, word, span, cursor)
 }
 
-fn named_section(
-    assembler: &mut Assembler,
-    name: &str,
-    _: Span,
-    _: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn named_section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let name = call.name;
     assembler.enter_section(name, SectionFlags::by_name(name));
     Ok(())
 }
@@ -103,12 +108,8 @@ fn is_note(name: &str) -> bool {
 }
 
 /// `.section NAME[, "flags"[, @type]]`
-fn section(
-    assembler: &mut Assembler,
-    _: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     // Names have dashes too, so this is read as text.
     let (rest, at) = cursor.rest();
     let pieces = crate::macros::split(rest);
@@ -177,18 +178,15 @@ fn section(
     Ok(())
 }
 
-fn previous(assembler: &mut Assembler, _: &str, _: Span, _: &mut Cursor) -> Result<(), Diagnostic> {
+fn previous(assembler: &mut Assembler, _: &mut Call) -> Result<(), Diagnostic> {
     std::mem::swap(&mut assembler.current, &mut assembler.previous);
     Ok(())
 }
 
 /// `.align N[, FILL[, MAX]]`: bytes on x86 and for `.balign`, a power of two on ARM and for `.p2align`.
-fn align(
-    assembler: &mut Assembler,
-    name: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn align(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let name = call.name;
+    let cursor = &mut *call.cursor;
     let (value, span) = data::number(assembler, cursor)?;
     let power = name == ".p2align" || (name == ".align" && assembler.arch == Arch::Arm64);
     let align = match u32::try_from(value) {
@@ -232,15 +230,22 @@ fn symbol_name<'a>(cursor: &mut Cursor<'a>) -> Result<(&'a str, Span), Diagnosti
     }
 }
 
-/// `.global NAME, ...` and its like.
-fn binding(
-    assembler: &mut Assembler,
-    name: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+/// Takes names of symbols with commas between.
+fn each_name(cursor: &mut Cursor, mut take: impl FnMut(&str, Span)) -> Result<(), Diagnostic> {
     loop {
         let (symbol, span) = symbol_name(cursor)?;
+        take(symbol, span);
+        if !cursor.eat(',')? {
+            return Ok(());
+        }
+    }
+}
+
+/// `.global NAME, ...` and its like.
+fn binding(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let name = call.name;
+    let cursor = &mut *call.cursor;
+    each_name(cursor, |symbol, span| {
         match name {
             ".weak" => assembler.set_binding(symbol, span, Binding::Weak),
             ".local" => {
@@ -257,19 +262,12 @@ fn binding(
             }
             _ => assembler.set_binding(symbol, span, Binding::Global),
         }
-        if !cursor.eat(',')? {
-            return Ok(());
-        }
-    }
+    })
 }
 
 /// `.type NAME, %function`: also with `@`, as x86 sources write it.
-fn symbol_type(
-    assembler: &mut Assembler,
-    _: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn symbol_type(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     let (name, span) = symbol_name(cursor)?;
     cursor.expect(',', "after the symbol")?;
     let _marked = cursor.eat('%')? || cursor.eat('@')?;
@@ -286,12 +284,8 @@ fn symbol_type(
 }
 
 /// `.size NAME, EXPRESSION`
-fn symbol_size(
-    assembler: &mut Assembler,
-    _: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn symbol_size(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     let (name, span) = symbol_name(cursor)?;
     cursor.expect(',', "after the symbol")?;
     let mut expr = expr::parse(cursor, expr::Atoms::Plain)?;
@@ -303,23 +297,17 @@ fn symbol_size(
 }
 
 /// `.equ NAME, VALUE` once, `.set NAME, VALUE` again and again.
-fn equ(
-    assembler: &mut Assembler,
-    name: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn equ(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let name = call.name;
+    let cursor = &mut *call.cursor;
     let (symbol, span) = symbol_name(cursor)?;
     cursor.expect(',', "after the symbol")?;
     assembler.equate(symbol, span, cursor, name == ".equ")
 }
 
-fn target(
-    assembler: &mut Assembler,
-    _: &str,
-    at: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn target(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let at = call.span;
+    let cursor = &mut *call.cursor;
     let (name, span) = rest_of_line(cursor);
     let arch: Arch = name.parse().map_err(|error: sotto_isa::UnknownArch| {
         Diagnostic::error(Code::TargetConflict, span, error.to_string())
@@ -333,7 +321,8 @@ fn target(
 }
 
 /// `.org PLACE[, FILL]`: forward in the section.
-fn org(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn org(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     let (_, start) = cursor.peek_spanned()?;
     let mut expr = expr::parse(cursor, expr::Atoms::Plain)?;
     let span = cursor.since(start);
@@ -368,29 +357,17 @@ fn org(assembler: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Resu
 }
 
 /// `.hidden NAME, ...`
-fn hidden(
-    assembler: &mut Assembler,
-    _: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
-    loop {
-        let (symbol, span) = symbol_name(cursor)?;
+fn hidden(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
+    each_name(cursor, |symbol, span| {
         let id = assembler.symbols.intern(symbol, span);
         assembler.symbols.get_mut(id).private = true;
-        if !cursor.eat(',')? {
-            return Ok(());
-        }
-    }
+    })
 }
 
 /// `.comm NAME, SIZE[, ALIGN]`: room that all files share, made once by the linker.
-fn common(
-    assembler: &mut Assembler,
-    _: &str,
-    _: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn common(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     let (name, span) = symbol_name(cursor)?;
     cursor.expect(',', "after the symbol")?;
     let (size, size_span) = data::number(assembler, cursor)?;
@@ -432,12 +409,9 @@ fn common(
 }
 
 /// `.ltorg`: the literal pool goes here.
-fn literals(
-    assembler: &mut Assembler,
-    name: &str,
-    span: Span,
-    _: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn literals(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let name = call.name;
+    let span = call.span;
     if assembler.arch != Arch::Arm64 {
         let message = format!("`{name}` is for ARM; {} has no literal pools", assembler.arch);
         return Err(Diagnostic::error(Code::TargetConflict, span, message));
@@ -452,12 +426,9 @@ fn rest_of_line<'a>(cursor: &mut Cursor<'a>) -> (&'a str, Span) {
     (text, Span::new(at, at + text.len()))
 }
 
-fn operands(
-    assembler: &mut Assembler,
-    _: &str,
-    at: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn operands(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let at = call.span;
+    let cursor = &mut *call.cursor;
     let (name, span) = rest_of_line(cursor);
     let order = name.parse().map_err(|error: sotto_isa::UnknownOrder| {
         Diagnostic::error(Code::Syntax, span, error.to_string())
@@ -466,12 +437,9 @@ fn operands(
 }
 
 /// `.intel_syntax noprefix`
-fn destination_first(
-    assembler: &mut Assembler,
-    _: &str,
-    at: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn destination_first(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let at = call.span;
+    let cursor = &mut *call.cursor;
     let (mark, span) = rest_of_line(cursor);
     if !matches!(mark, "" | "noprefix") {
         let message = format!("registers are written without `%`, so `{mark}` has no meaning");
@@ -485,12 +453,9 @@ fn destination_first(
 }
 
 /// `.att_syntax`
-fn source_first(
-    assembler: &mut Assembler,
-    _: &str,
-    at: Span,
-    cursor: &mut Cursor,
-) -> Result<(), Diagnostic> {
+fn source_first(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let at = call.span;
+    let cursor = &mut *call.cursor;
     let (mark, span) = rest_of_line(cursor);
     if !matches!(mark, "" | "prefix") {
         let message = format!("registers are written with `%`, so `{mark}` has no meaning");
@@ -502,7 +467,8 @@ fn source_first(
 }
 
 /// Marks that do not change code.
-fn ignore(_: &mut Assembler, _: &str, _: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
+fn ignore(_: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let cursor = &mut *call.cursor;
     cursor.rest();
     Ok(())
 }

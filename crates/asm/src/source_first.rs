@@ -8,9 +8,9 @@ use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
 
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
-use crate::operand::{OpenMem, Parsed, Spanned, value_of};
-use crate::x86::immediate;
-use crate::{Code, Diagnostic, Expr, Span};
+use crate::operand::{Parsed, Spanned};
+use crate::x86::{immediate, with_displacement};
+use crate::{Code, Diagnostic, Span};
 
 /// Parses one operand.
 pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
@@ -69,28 +69,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         self::registers(cursor, &mut mem)?;
     }
     let span = cursor.since(start);
-    let disp = match disp {
-        Some(disp) if context.target && !registers => {
-            return Ok(Spanned { parsed: Parsed::Target(disp), span });
-        }
-        Some(Expr::Number(number)) => {
-            mem.disp = value_of(number, span)?;
-            None
-        }
-        disp => disp,
-    };
     let parsed = match disp {
-        None => Parsed::Fixed(Operand::Mem(mem)),
-        Some(disp) => match disp.constant() {
-            Some(Ok(number)) => {
-                mem.disp = value_of(number, span)?;
-                Parsed::Fixed(Operand::Mem(mem))
-            }
-            _ => {
-                mem.disp = Value::Late;
-                Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: !registers }))
-            }
-        },
+        Some(disp) if context.target && !registers => Parsed::Target(disp),
+        disp => with_displacement(mem, disp, !registers, span)?,
     };
     Ok(Spanned { parsed, span })
 }

@@ -136,22 +136,26 @@ fn memory(expr: Expr, width: Option<Width>, span: Span) -> Result<Spanned, Diagn
         (mem.base, mem.scale) = (mem.index, 1);
     }
     let plain = mem.base.is_none() && mem.index.is_none();
-    let parsed = match address.rest {
-        None => Parsed::Fixed(Operand::Mem(mem)),
-        Some(Expr::Number(number)) => {
-            mem.disp = value_of(number, span)?;
-            Parsed::Fixed(Operand::Mem(mem))
-        }
-        Some(disp) => match disp.constant() {
-            Some(Ok(number)) => {
-                mem.disp = value_of(number, span)?;
-                Parsed::Fixed(Operand::Mem(mem))
-            }
-            _ => {
-                mem.disp = Value::Late;
-                Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain }))
-            }
-        },
+    Ok(Spanned { parsed: with_displacement(mem, address.rest, plain, span)?, span })
+}
+
+/// Memory at its registers and a displacement, which may be known already; `plain` if there are no
+/// registers.
+pub(crate) fn with_displacement(
+    mut mem: Mem,
+    disp: Option<Expr>,
+    plain: bool,
+    span: Span,
+) -> Result<Parsed, Diagnostic> {
+    let Some(disp) = disp else { return Ok(Parsed::Fixed(Operand::Mem(mem))) };
+    let known = match disp {
+        Expr::Number(number) => Some(number),
+        _ => disp.constant().and_then(Result::ok),
     };
-    Ok(Spanned { parsed, span })
+    if let Some(number) = known {
+        mem.disp = value_of(number, span)?;
+        return Ok(Parsed::Fixed(Operand::Mem(mem)));
+    }
+    mem.disp = Value::Late;
+    Ok(Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain })))
 }
