@@ -8,6 +8,7 @@ use sotto_isa::{
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
+use crate::directive::Directive;
 use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
 use crate::fragments::{OpenInstruction, SectionBuilder};
@@ -19,11 +20,12 @@ use crate::macros::Macro;
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::source::{Origin, Sources};
-use crate::structure::{self, Condition, Level, Line, Lines};
+use crate::structure::{Condition, Level, Line, Lines};
 use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolId, SymbolTable};
 use crate::unwind::Unwind;
 use crate::{
-    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, source_first, x86,
+    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, source_first, unwind,
+    x86,
 };
 
 /// What the user may choose.
@@ -434,23 +436,19 @@ impl<'d> Assembler<'d> {
         if let Some(found) = self.find_instruction(word) {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
-        if directive::run(self, word, span, cursor)? {
-            return Ok(());
-        }
-        if let Some(found) = structure::find(word) {
-            return self.structure(found, span, cursor, lines);
+        if let Some(found) = directive::find(word) {
+            return self.directive(found, word, span, cursor, lines);
         }
         if self.call(word, span, cursor)? {
             return Ok(());
         }
         // The colon of a label may be dropped before a data directive.
         if let Tok::Word(next) = cursor.peek()?
-            && data::is_directive(next, self.arch)
+            && let Some(Directive::Data(kind)) = directive::find(next)
         {
             let (_, next_span) = cursor.next()?;
             self.label(word, span)?;
-            directive::run(self, next, next_span, cursor)?;
-            return Ok(());
+            return data::run(self, kind, next, next_span, cursor);
         }
         let mut names = self.macros.keys().map(|name| &**name);
         let mut error = unknown_word(self.arch, word, span, &mut names);
@@ -460,6 +458,23 @@ impl<'d> Assembler<'d> {
             error = error.help(format!("to reserve {count} bytes, write `{word}: .skip {count}`"));
         }
         Err(error)
+    }
+
+    /// Carries out a directive.
+    fn directive(
+        &mut self,
+        found: Directive,
+        word: &str,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        match found {
+            Directive::Plain(name, run) => directive::run(self, name, run, span, cursor),
+            Directive::Data(kind) => data::run(self, kind, word, span, cursor),
+            Directive::Structure(structure) => self.structure(structure, span, cursor, lines),
+            Directive::Unwind(directive) => unwind::run(self, directive, word, span, cursor),
+        }
     }
 
     /// An error about the order of operands, with what decided the order.

@@ -1,6 +1,5 @@
 //! Data directives.
 
-use sotto_isa::Arch;
 use sotto_object::{Datum, DatumKind};
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
@@ -11,7 +10,9 @@ use crate::{Code, Diagnostic, Span};
 
 /// What a data directive lays down.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-enum Kind {
+pub(crate) enum Kind {
+    /// Integers of the machine's word.
+    Words,
     /// Integers of this many bytes.
     Integers(u8),
     /// Integers of this many bytes, or text padded to a multiple of it.
@@ -28,7 +29,8 @@ enum Kind {
     File,
 }
 
-const DIRECTIVES: &[(&str, Kind)] = &[
+pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
+    (".word", Kind::Words),
     (".byte", Kind::Integers(1)),
     (".2byte", Kind::Integers(2)),
     (".4byte", Kind::Integers(4)),
@@ -56,34 +58,22 @@ const DIRECTIVES: &[(&str, Kind)] = &[
     (".fill", Kind::Fill),
 ];
 
-/// Names of the data directives.
-pub(crate) fn names() -> impl Iterator<Item = &'static str> {
-    DIRECTIVES.iter().map(|(name, _)| *name).chain([".word"])
-}
-
-fn find(word: &str, arch: Arch) -> Option<Kind> {
-    if word.eq_ignore_ascii_case(".word") {
-        return Some(Kind::Integers(arch.word_bytes() as u8));
-    }
-    DIRECTIVES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word)).map(|(_, kind)| *kind)
-}
-
-/// Whether the word is a data directive.
-pub(crate) fn is_directive(word: &str, arch: Arch) -> bool {
-    find(word, arch).is_some()
-}
-
-/// Carries out the directive; `false` if it is not a data directive.
+/// Carries out the directive.
 pub(crate) fn run(
     assembler: &mut Assembler,
+    kind: Kind,
     word: &str,
     span: Span,
     cursor: &mut Cursor,
-) -> Result<bool, Diagnostic> {
-    let Some(kind) = find(word, assembler.arch) else { return Ok(false) };
+) -> Result<(), Diagnostic> {
     match kind {
         Kind::Space => space(assembler, span, cursor)?,
         Kind::Fill => fill(assembler, span, cursor)?,
+        Kind::Words => {
+            assembler.check_contents(span, "values")?;
+            let bytes = assembler.arch.word_bytes() as u8;
+            list(assembler, bytes, false, cursor)?;
+        }
         Kind::Integers(bytes) => {
             assembler.check_contents(span, "values")?;
             list(assembler, bytes, false, cursor)?;
@@ -105,8 +95,7 @@ pub(crate) fn run(
             text(assembler, zero, cursor)?;
         }
     }
-    cursor.expect_end(&format!("after `{word}`"))?;
-    Ok(true)
+    cursor.expect_end_of(word)
 }
 
 /// A list of numbers, and of texts if `units` says so.

@@ -1,17 +1,19 @@
 //! Directives other than data: sections, placement, symbols, and marks that change nothing.
 
-use sotto_isa::Arch;
-use sotto_isa::OperandOrder;
+use std::sync::OnceLock;
+
+use sotto_isa::{Arch, OperandOrder};
 use sotto_object::{Binding, SectionFlags, SymbolKind};
 
 use crate::assembler::Assembler;
 use crate::fragments::{Align, Fragment, Org};
 use crate::lexer::{Cursor, Tok};
-use crate::symbols::{Definition, Linear};
+use crate::structure::Structure;
+use crate::symbols::{Definition, FastMap, Linear};
 use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
 
 /// A directive in a source.
-struct Call<'c, 'a> {
+pub(crate) struct Call<'c, 'a> {
     /// As the table spells it.
     name: &'static str,
     span: Span,
@@ -19,7 +21,19 @@ struct Call<'c, 'a> {
     cursor: &'c mut Cursor<'a>,
 }
 
-type Run = fn(&mut Assembler, &mut Call) -> Result<(), Diagnostic>;
+pub(crate) type Run = fn(&mut Assembler, &mut Call) -> Result<(), Diagnostic>;
+
+/// Carries out a directive of this module.
+pub(crate) fn run(
+    assembler: &mut Assembler,
+    name: &'static str,
+    run: Run,
+    span: Span,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    run(assembler, &mut Call { name, span, cursor })?;
+    cursor.expect_end_of(name)
+}
 
 /// Name, whether its dot may be dropped, and what it does.
 const DIRECTIVES: &[(&str, bool, Run)] = &[
@@ -57,43 +71,50 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
 
 /// Every directive, as it is written with its dot.
 pub fn names() -> impl Iterator<Item = &'static str> {
-    DIRECTIVES
+    all().map(|(name, ..)| name)
+}
+
+/// What a directive is, and so who carries it out.
+#[derive(Copy, Clone)]
+pub(crate) enum Directive {
+    /// One of this module, as its table spells it.
+    Plain(&'static str, Run),
+    Data(data::Kind),
+    Structure(Structure),
+    Unwind(unwind::Directive),
+}
+
+/// Every directive with whether its dot may be dropped.
+fn all() -> impl Iterator<Item = (&'static str, bool, Directive)> {
+    let plain =
+        DIRECTIVES.iter().map(|&(name, bare, run)| (name, bare, Directive::Plain(name, run)));
+    let data = data::DIRECTIVES.iter().map(|&(name, kind)| (name, false, Directive::Data(kind)));
+    let structure = structure::DIRECTIVES
         .iter()
-        .map(|(name, ..)| *name)
-        .chain(data::names())
-        .chain(structure::DIRECTIVES.iter().map(|(name, ..)| *name))
-        .chain(unwind::names())
+        .map(|&(name, bare, what)| (name, bare, Directive::Structure(what)));
+    let unwind =
+        unwind::DIRECTIVES.iter().map(|&(name, what)| (name, false, Directive::Unwind(what)));
+    plain.chain(data).chain(structure).chain(unwind)
 }
 
-/// Whether the word is a directive that [`run`] carries out.
-pub(crate) fn exists(word: &str, arch: Arch) -> bool {
-    data::is_directive(word, arch) || find(word).is_some() || unwind::find(word).is_some()
-}
-
-fn find(word: &str) -> Option<(&'static str, Run)> {
-    let named = |name: &str, bare: bool| {
-        name.eq_ignore_ascii_case(word) || (bare && name[1..].eq_ignore_ascii_case(word))
-    };
-    let found = DIRECTIVES.iter().find(|(name, bare, _)| named(name, *bare));
-    found.map(|&(name, _, run)| (name, run))
-}
-
-/// Carries out the directive; `false` if the word is not one.
-pub(crate) fn run(
-    assembler: &mut Assembler,
-    word: &str,
-    span: Span,
-    cursor: &mut Cursor,
-) -> Result<bool, Diagnostic> {
-    if data::run(assembler, word, span, cursor)? {
-        return Ok(true);
-    }
-    if let Some((name, run)) = find(word) {
-        run(assembler, &mut Call { name, span, cursor })?;
-        cursor.expect_end(&format!("after `{name}`"))?;
-        return Ok(true);
-    }
-    unwind::run(assembler, word, span, cursor)
+/// The directive that the word is, in any case.
+pub(crate) fn find(word: &str) -> Option<Directive> {
+    static INDEX: OnceLock<FastMap<&'static str, Directive>> = OnceLock::new();
+    let index = INDEX.get_or_init(|| {
+        let spellings = all().flat_map(|(name, bare, directive)| {
+            [Some(name), bare.then(|| &name[1..])]
+                .into_iter()
+                .flatten()
+                .map(move |n| (n, directive))
+        });
+        spellings.collect()
+    });
+    // Every line of data asks, so the common spelling costs nothing.
+    let found = index.get(word).or_else(|| {
+        let lower = || word.to_ascii_lowercase();
+        word.bytes().any(|b| b.is_ascii_uppercase()).then(lower).and_then(|w| index.get(w.as_str()))
+    });
+    found.copied()
 }
 
 fn named_section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {

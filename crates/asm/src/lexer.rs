@@ -230,6 +230,18 @@ impl<'a> Cursor<'a> {
         }
     }
 
+    /// Takes the end of the statement that this word began.
+    ///
+    /// # Errors
+    ///
+    /// If something else comes next.
+    pub fn expect_end_of(&mut self, word: &str) -> Result<(), Diagnostic> {
+        match self.peek()? {
+            Tok::End => Ok(()),
+            _ => self.expect_end(&format!("after `{word}`")),
+        }
+    }
+
     /// An error: `wanted` was expected where `token` stands.
     pub fn unexpected(&self, token: Tok, span: Span, wanted: &str) -> Diagnostic {
         let found = match token {

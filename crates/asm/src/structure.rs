@@ -9,11 +9,11 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use crate::assembler::{Assembler, Listed};
-use crate::data;
+use crate::directive::Directive;
 use crate::lexer::{Cursor, Tok, blank_block_comments};
 use crate::macros::{self, Body, Kind, Macro, Parameter};
 use crate::source::Origin;
-use crate::{Code, Diagnostic, Span};
+use crate::{Code, Diagnostic, Span, data, directive};
 
 /// Includes, macros and repeats nest at most this deep.
 const MAX_DEPTH: usize = 64;
@@ -113,14 +113,6 @@ pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
     (".endm", false, Structure::EndMacro),
 ];
 
-/// The directive of this module that the word is.
-pub(crate) fn find(word: &str) -> Option<Structure> {
-    let named = |name: &str, bare: bool| {
-        name.eq_ignore_ascii_case(word) || (bare && name[1..].eq_ignore_ascii_case(word))
-    };
-    DIRECTIVES.iter().find(|(name, bare, _)| named(name, *bare)).map(|(.., found)| *found)
-}
-
 /// The first word of a line after its labels, if it is a directive of this module.
 fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
     let text = line.text.trim_start();
@@ -132,7 +124,10 @@ fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
     loop {
         let Ok((Tok::Word(word), _)) = cursor.next() else { return None };
         if cursor.eat(':') != Ok(true) {
-            return if word.starts_with('.') { find(word) } else { None };
+            return match directive::find(word) {
+                Some(Directive::Structure(structure)) if word.starts_with('.') => Some(structure),
+                _ => None,
+            };
         }
     }
 }
@@ -444,8 +439,7 @@ impl Assembler<'_> {
         let what = if self.find_instruction(name).is_some() {
             Some("an instruction")
         } else {
-            (find(name).is_some() || crate::directive::exists(name, self.arch))
-                .then_some("a directive")
+            directive::find(name).is_some().then_some("a directive")
         };
         if let Some(what) = what {
             let message = format!("`{name}` is {what} already, so no macro can be called that");

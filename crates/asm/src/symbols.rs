@@ -12,7 +12,7 @@ use crate::suggest::nearest;
 use crate::{Binary, Code, Diagnostic, EvalError, Expr, Span};
 
 /// A map whose order nothing depends on.
-type FastMap<K, V> = HashMap<K, V, FixedState>;
+pub(crate) type FastMap<K, V> = HashMap<K, V, FixedState>;
 
 /// A symbol of the source being assembled.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]

@@ -46,7 +46,7 @@ pub(crate) enum Directive {
     Ignored,
 }
 
-const DIRECTIVES: &[(&str, Directive)] = &[
+pub(crate) const DIRECTIVES: &[(&str, Directive)] = &[
     (".cfi_startproc", Directive::Start),
     (".cfi_endproc", Directive::End),
     (".cfi_def_cfa", Directive::Frame),
@@ -64,33 +64,19 @@ const DIRECTIVES: &[(&str, Directive)] = &[
     (".cfi_sections", Directive::Ignored),
 ];
 
-/// Names of the unwind directives.
-pub(crate) fn names() -> impl Iterator<Item = &'static str> {
-    DIRECTIVES.iter().map(|(name, _)| *name)
-}
-
-/// The unwind directive that the word is.
-pub(crate) fn find(word: &str) -> Option<Directive> {
-    if !word.get(..5)?.eq_ignore_ascii_case(".cfi_") {
-        return None;
-    }
-    let found = DIRECTIVES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
-    found.map(|(_, directive)| *directive)
-}
-
-/// Carries out the directive; `false` if it is not an unwind directive.
+/// Carries out the directive.
 pub(crate) fn run(
     assembler: &mut Assembler,
+    directive: Directive,
     word: &str,
     span: Span,
     cursor: &mut Cursor,
-) -> Result<bool, Diagnostic> {
-    let Some(directive) = find(word) else { return Ok(false) };
+) -> Result<(), Diagnostic> {
     let here = assembler.here();
     match directive {
         Directive::Ignored => {
             cursor.rest();
-            return Ok(true);
+            return Ok(());
         }
         Directive::Start => {
             // `simple` leaves out rules that we write in any case.
@@ -104,7 +90,7 @@ pub(crate) fn run(
             let frame_offset = if assembler.arch == Arch::Arm64 { 0 } else { 8 };
             assembler.unwind.open =
                 Some(Table { span, from: here, to: here, rules: Vec::new(), frame_offset });
-            return Ok(true);
+            return Ok(());
         }
         _ => {}
     }
@@ -121,7 +107,7 @@ pub(crate) fn run(
         }
         table.to = here;
         assembler.unwind.tables.push(table);
-        return Ok(true);
+        return Ok(());
     }
     let Some(offset_now) = assembler.unwind.open.as_ref().map(|table| table.frame_offset) else {
         return Err(not_open());
@@ -163,7 +149,7 @@ pub(crate) fn run(
         }
         table.rules.push((here, rule));
     }
-    Ok(true)
+    Ok(())
 }
 
 /// A register by name, with or without `%`, or by its number in DWARF.
