@@ -138,10 +138,13 @@ pub fn assemble(source: &Source, options: &Options) -> Assembly {
 
 /// Assembles one source; files that it names are read from `disk`.
 pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Assembly {
-    let (inferred_arch, inference) = infer(source);
-    let stated = stated_target(source);
-    let arch = options.target.or(stated).unwrap_or(inferred_arch);
-    let inferred = (options.target.is_none() && stated.is_none()).then_some(inference);
+    let (arch, inferred) = match options.target.or_else(|| stated_target(source)) {
+        Some(arch) => (arch, None),
+        None => {
+            let (arch, inference) = infer(source);
+            (arch, Some(inference))
+        }
+    };
     let mut assembler = Assembler::new(arch, options, disk);
     assembler.read(source);
     let mut object = None;

@@ -65,6 +65,11 @@ fn decisive(word: &str) -> Option<Arch> {
 /// `%rax` means that the source comes first; a register without `%` that the destination does. With
 /// no register nothing is said.
 pub(crate) fn recognise_order(text: &str, base: usize) -> Option<(OperandOrder, Span)> {
+    // A large table without a register in it would be read to its end for nothing.
+    let mentions = |word: &str| memchr::memmem::find(text.as_bytes(), word.as_bytes()).is_some();
+    if !["%", "_syntax", ".operands"].into_iter().any(mentions) {
+        return None;
+    }
     let mut at = base;
     for line in text.split_inclusive('\n') {
         let mut cursor = Cursor::new(line, at, Arch::X86_64);
