@@ -14,7 +14,7 @@ use gimli::write::{
 use gimli::{Encoding, Format, LineEncoding, LittleEndian, Register, SectionId};
 use sotto_isa::Arch;
 
-use crate::{Object, SectionIndex, UnwindRule};
+use crate::{Image, Object, Section, SectionIndex, UnwindRule};
 
 /// What a field of a debugging section refers to.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -85,7 +85,8 @@ pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
     let empty = Recorder { data: EndianVec::new(LittleEndian), fields: Vec::new() };
     let mut sections = Sections::new(empty);
     // What can fail here is a value that does not fit its field; a section of ours always does.
-    if line_table(object).write(&mut sections).is_err() {
+    let mut lines = line_table(object.arch, &object.files, object_sequences(object));
+    if lines.write(&mut sections).is_err() {
         return Vec::new();
     }
     if write_frames(object, &mut sections.eh_frame).is_err() {
@@ -109,42 +110,91 @@ pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
     found
 }
 
-fn line_table(object: &Object) -> DwarfUnit {
+/// The line table of a program whose addresses are settled; none if no lines are known.
+pub(crate) fn image_sections(image: &Image) -> Vec<(&'static str, Vec<u8>)> {
+    let mut sequences: Vec<Sequence> = Vec::new();
+    let rows = &image.lines.rows;
+    for (number, (address, place)) in rows.iter().enumerate() {
+        let (Some(place), Some((end, _))) = (place, rows.get(number + 1)) else { continue };
+        if !image.segment_at(*address).is_some_and(|segment| segment.exec) {
+            continue;
+        }
+        let row = |start: u64| (address - start, place.file, place.line);
+        match sequences.last_mut() {
+            Some((Address::Constant(start), size, rows)) if *start + *size == *address => {
+                *size = end - *start;
+                rows.push(row(*start));
+            }
+            _ => sequences.push((Address::Constant(*address), end - address, vec![row(*address)])),
+        }
+    }
+    if sequences.is_empty() {
+        return Vec::new();
+    }
+    let mut sections = Sections::new(EndianVec::new(LittleEndian));
+    let mut dwarf = line_table(image.arch, &image.lines.files, sequences);
+    if dwarf.write(&mut sections).is_err() {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    let collected: Result<(), ()> = sections.for_each(|id, data| {
+        if !data.slice().is_empty() {
+            found.push((id.name(), data.slice().to_vec()));
+        }
+        Ok(())
+    });
+    debug_assert!(collected.is_ok());
+    found
+}
+
+/// Where a stretch of code starts, its size in bytes, and its rows: offset, file and line.
+type Sequence = (Address, u64, Vec<(u64, u32, u32)>);
+
+fn object_sequences(object: &Object) -> Vec<Sequence> {
+    let sections =
+        object.sections.iter().enumerate().filter(|(_, section)| {
+            section.flags.exec && section.size > 0 && !section.lines.is_empty()
+        });
+    let sequence = |(number, section): (usize, &Section)| {
+        let rows = section.lines.iter().map(|line| (line.offset, line.file, line.line));
+        (Address::Symbol { symbol: number, addend: 0 }, section.size, rows.collect())
+    };
+    sections.map(sequence).collect()
+}
+
+fn line_table(arch: Arch, files: &[String], sequences: Vec<Sequence>) -> DwarfUnit {
     let mut dwarf = DwarfUnit::new(ENCODING);
     let line_encoding = LineEncoding {
-        minimum_instruction_length: object.arch.code_alignment() as u8,
+        minimum_instruction_length: arch.code_alignment() as u8,
         ..LineEncoding::default()
     };
-    let text = |name: &str| LineString::String(name.replace('\0', "?").into_bytes());
-    let name = object.files.first().map_or("source", |name| name.as_str());
-    let name = if name.is_empty() { "source" } else { name };
+    let plain = |name: &str| name.replace('\0', "?").into_bytes();
+    let text = |name: &str| LineString::String(plain(name));
+    let name = files.first().map(String::as_str).filter(|name| !name.is_empty());
+    let name = name.unwrap_or("source");
     // The folder is left to the reader, so that the same source gives the same bytes anywhere.
     let mut program = LineProgram::new(ENCODING, line_encoding, text("."), None, text(name), None);
     let folder = program.default_directory();
     let files: Vec<FileId> =
-        object.files.iter().map(|file| program.add_file(text(file), folder, None)).collect();
+        files.iter().map(|file| program.add_file(text(file), folder, None)).collect();
     let mut ranges = Vec::new();
-    for (number, section) in object.sections.iter().enumerate() {
-        if !section.flags.exec || section.size == 0 || section.lines.is_empty() {
-            continue;
-        }
-        let start = Address::Symbol { symbol: number, addend: 0 };
+    for (start, size, rows) in sequences {
         program.begin_sequence(Some(start));
-        for line in &section.lines {
+        for (offset, file, line) in rows {
             let row = program.row();
-            row.address_offset = line.offset;
-            row.file = files[line.file as usize];
-            row.line = u64::from(line.line);
+            row.address_offset = offset;
+            row.file = files[file as usize];
+            row.line = u64::from(line);
             program.generate_row();
         }
-        program.end_sequence(section.size);
-        ranges.push(Range::StartLength { begin: start, length: section.size });
+        program.end_sequence(size);
+        ranges.push(Range::StartLength { begin: start, length: size });
     }
     let root = dwarf.unit.root();
     let producer = concat!("sotto ", env!("CARGO_PKG_VERSION"));
     let ranges = dwarf.unit.ranges.add(RangeList(ranges));
     let entry = dwarf.unit.get_mut(root);
-    entry.set(gimli::DW_AT_name, AttributeValue::String(name.replace('\0', "?").into_bytes()));
+    entry.set(gimli::DW_AT_name, AttributeValue::String(plain(name)));
     entry.set(gimli::DW_AT_producer, AttributeValue::String(producer.into()));
     entry.set(gimli::DW_AT_language, AttributeValue::Language(gimli::DW_LANG_Mips_Assembler));
     entry.set(gimli::DW_AT_low_pc, AttributeValue::Address(Address::Constant(0)));

@@ -5,7 +5,8 @@ use elf::read::elf::{FileHeader as _, ProgramHeader as _};
 use elf::{Endianness, Object as _, ObjectSection as _, ObjectSymbol as _};
 use sotto_isa::Arch;
 
-use crate::{Binding, Image, ImageSymbol, LineTable, SectionFlags, Segment, SymbolKind};
+use crate::line_read::executable_lines;
+use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, SymbolKind};
 
 /// A program may ask for at most this much memory when it is loaded.
 const MAX_MEMORY_BYTES: u64 = 1 << 32;
@@ -136,7 +137,7 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
         position_independent: base != 0,
         segments,
         symbols: read_symbols(&file, base),
-        lines: LineTable::default(),
+        lines: executable_lines(&file, base),
         parts: Vec::new(),
     })
 }

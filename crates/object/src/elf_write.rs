@@ -9,7 +9,7 @@ use elf::write::elf as write;
 
 use crate::elf_numbers::{binding, file_header, kind, section_flags};
 use crate::link::{FILE_PAGE, page_size};
-use crate::{Binding, Image, ImageSymbol};
+use crate::{Binding, Image, ImageSymbol, dwarf};
 
 /// The bytes of a statically linked executable.
 ///
@@ -20,6 +20,7 @@ use crate::{Binding, Image, ImageSymbol};
 /// If the image's segments are not page-aligned as [`crate::link`] leaves them.
 pub fn write_executable(image: &Image) -> Vec<u8> {
     let mut out = Vec::new();
+    let debug = dwarf::image_sections(image);
     let mut writer = write::Writer::new(elf::Endianness::Little, true, &mut out);
 
     // Everything is reserved in file order, then written in the same order.
@@ -37,6 +38,12 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
             let name = writer.add_section_name(section.0.as_bytes());
             section_numbers.push((name, writer.reserve_section_index(), section));
         }
+    }
+    let mut debug_places = Vec::new();
+    for (name, data) in &debug {
+        let name = writer.add_section_name(name.as_bytes());
+        let _ = writer.reserve_section_index();
+        debug_places.push((name, writer.reserve(data.len(), 1)));
     }
     let symbols = ordered_symbols(&image.symbols);
     let names: Vec<StringId> =
@@ -92,6 +99,9 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
         writer.pad_until(offset);
         writer.write(&segment.data);
     }
+    for (_, data) in &debug {
+        writer.write(data);
+    }
     writer.write_null_symbol();
     for (symbol, name) in symbols.iter().zip(names) {
         let section = section_numbers
@@ -132,6 +142,20 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
                 sh_entsize: 0,
             });
         }
+    }
+    for ((name, offset), (_, data)) in debug_places.into_iter().zip(&debug) {
+        writer.write_section_header(&write::SectionHeader {
+            name: Some(name),
+            sh_type: raw::SHT_PROGBITS,
+            sh_flags: 0,
+            sh_addr: 0,
+            sh_offset: offset as u64,
+            sh_size: data.len() as u64,
+            sh_link: 0,
+            sh_info: 0,
+            sh_addralign: 1,
+            sh_entsize: 0,
+        });
     }
     let locals = symbols.iter().filter(|symbol| symbol.binding == Binding::Local).count();
     writer.write_symtab_section_header(locals as u32 + 1);

@@ -9,6 +9,7 @@ mod elf_numbers;
 mod elf_read;
 mod elf_write;
 mod image;
+mod line_read;
 mod link;
 mod made;
 mod members;

@@ -10,9 +10,10 @@ use elf::read::archive::ArchiveFile;
 use elf::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _};
 
 use crate::elf_numbers::{arch_of, binding_of, relocation_kind};
+use crate::line_read::{OFFSET_BITS, object_lines};
 use crate::{
-    Binding, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol, SymbolIndex,
-    SymbolKind,
+    Binding, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
+    SymbolIndex, SymbolKind,
 };
 
 /// No section may be larger than this many bytes, and no alignment than 2^16.
@@ -113,6 +114,7 @@ pub fn read_object(name: &str, bytes: &[u8]) -> Result<Object, ObjectError> {
     reader.read_sections(&file)?;
     reader.read_symbols(&file)?;
     reader.read_relocations(&file)?;
+    reader.read_lines(&file, name);
     Ok(reader.object)
 }
 
@@ -169,6 +171,33 @@ impl Reader {
             });
         }
         Ok(())
+    }
+
+    /// Takes the source lines that the file knows.
+    fn read_lines(&mut self, file: &elf::File, name: &str) {
+        let table = object_lines(file);
+        if table.rows.is_empty() {
+            return;
+        }
+        // The object's own name stays the first, since messages call it by that.
+        self.object.files = vec![name.to_string()];
+        self.object.files.extend(table.files);
+        for (address, place) in table.rows {
+            let offset = address & ((1 << OFFSET_BITS) - 1);
+            let index = (address >> OFFSET_BITS) as usize;
+            let (Some(place), Some(ours)) = (place, self.sections.get(&index)) else { continue };
+            let section = &mut self.object.sections[ours.0 as usize];
+            if offset < section.size {
+                section.lines.push(Line { offset, file: place.file + 1, line: place.line });
+            }
+        }
+        for symbol in &mut self.object.symbols {
+            let Place::Section(section, offset) = symbol.place else { continue };
+            let lines = &self.object.sections[section.0 as usize].lines;
+            if let Ok(at) = lines.binary_search_by_key(&offset, |line| line.offset) {
+                symbol.defined_at = Some((lines[at].file, lines[at].line));
+            }
+        }
     }
 
     fn read_symbols(&mut self, file: &elf::File) -> Result<(), ObjectError> {

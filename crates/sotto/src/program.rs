@@ -57,7 +57,8 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
         Inputs::Program(image) => {
             let name = first.display().to_string();
             let operands = args.operands.unwrap_or_default();
-            return Ok(Program { image, sources: vec![], assemblies: vec![], operands, name });
+            let sources = with_files(&image, Vec::new());
+            return Ok(Program { image, sources, assemblies: vec![], operands, name });
         }
         Inputs::Parts(sources, objects, archives) => {
             let making = Making { json, ..Making::default() };
@@ -144,7 +145,7 @@ pub fn link_all(
         diagnostics::print_link(&errors, making.json);
         Failure::Reported
     })?;
-    let sources = source_texts(&assemblies);
+    let sources = with_files(&image, source_texts(&assemblies));
     let name = args.files[0].display().to_string();
     let written = assemblies.first().map(|assembly| assembly.operands);
     let operands = args.operands.or(written).unwrap_or_default();
@@ -161,6 +162,21 @@ fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
         }
     }
     texts
+}
+
+/// The sources with those that the program's line table names and that are where it says.
+fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
+    for name in &image.lines.files {
+        let path = Path::new(name);
+        if sources.iter().any(|known| known.name == *name) || !path.is_file() {
+            continue;
+        }
+        // A line table may name anything; what is no text is no source.
+        if let Ok(text) = std::fs::read_to_string(path) {
+            sources.push(SourceText { name: name.clone(), text });
+        }
+    }
+    sources
 }
 
 fn input(path: &Path) -> Result<Input, Failure> {

@@ -87,9 +87,33 @@ fn steps_as_data_are_one_object_a_line() {
 fn a_program_without_its_source_is_stepped_by_its_symbols() {
     let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
     folder.sotto(&["assemble", "lamp.s"]).assert().success();
+    // As a compiler leaves it that was not asked for lines.
+    let mut bytes = std::fs::read(folder.path("lamp")).unwrap();
+    let name = bytes.windows(11).position(|window| window == b".debug_line").unwrap();
+    bytes[name..name + 11].copy_from_slice(b".other_line");
+    std::fs::write(folder.path("lamp"), bytes).unwrap();
     insta::assert_snapshot!(
         folder.transcript(&["step", "lamp", "--plain"], "step 3\nmemory text 9\nsource\n")
     );
+}
+
+#[test]
+fn a_program_is_stepped_by_the_lines_that_it_carries() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
+    folder.sotto(&["assemble", "lamp.s"]).assert().success();
+    folder.sotto(&["assemble", "--object", "lamp.s"]).assert().success();
+    folder.sotto(&["link", "lamp.o", "-o", "linked"]).assert().success();
+    let commands = "until 17\nstep 2\nback\n";
+    let from_source = folder.transcript(&["step", "lamp.s", "--plain"], commands);
+    let rest = |text: String| text.split_once('\n').unwrap().1.to_string();
+    for program in ["lamp", "linked"] {
+        let from_program = folder.transcript(&["step", program, "--plain"], commands);
+        assert_eq!(rest(from_program), rest(from_source.clone()), "{program}");
+    }
+    // Without the source the places are still known.
+    std::fs::remove_file(folder.path("lamp.s")).unwrap();
+    let bare = folder.transcript(&["step", "lamp", "--plain"], commands);
+    assert!(bare.contains("lamp.s:12"), "{bare}");
 }
 
 #[test]
