@@ -159,8 +159,14 @@ pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: b
 /// Prints the errors of the linker to standard error.
 pub fn print_link(errors: &[LinkError], as_json: bool) {
     let mut out = anstream::stderr().lock();
+    // A program with a `main` is written for the C library, which then has what is missing.
+    let for_c = errors.iter().any(|e| matches!(e, LinkError::NoEntry { has_main: true, .. }));
     for error in errors {
-        let (code, notes, help) = explain_link(error);
+        let (code, notes, mut help) = explain_link(error);
+        if for_c && matches!(error, LinkError::Undefined { .. }) {
+            let text = "if it is the C library's, make an object with `--object` and link it with the C compiler";
+            help = Some(text.to_string());
+        }
         let _ = if as_json {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });
             writeln!(out, "{value}")

@@ -236,3 +236,30 @@ fn a_program_with_the_c_library_runs() {
         assert_eq!(status, Some(0));
     }
 }
+
+#[test]
+fn a_program_for_the_c_library_is_told_how_it_is_linked() {
+    let folder = Folder::new(&[("watch.s", &demo("watch.s"))]);
+    insta::assert_snapshot!(folder.transcript(&["run", "watch.s", "--target", "x86-64"], ""));
+}
+
+#[test]
+fn instructions_are_shown_as_the_source_writes_them_or_as_asked() {
+    let lamp = "        .global _start\n_start: movl $60, %eax\n        movzbl (%rsp), %edi\n        xorl %edi, %edi\n        syscall\n";
+    let folder = Folder::new(&[("lamp.s", lamp)]);
+    folder.sotto(&["assemble", "lamp.s"]).assert().success();
+    let first = |words: &[&str]| {
+        let output = folder.sotto(words).output().unwrap().stdout;
+        String::from_utf8(output).unwrap().lines().nth(1).unwrap().to_string()
+    };
+    assert!(first(&["trace", "lamp.s"]).contains("movzbl (%rsp), %edi"));
+    assert!(first(&["trace", "lamp"]).contains("movzx edi, byte [rsp]"));
+    assert!(
+        first(&["trace", "lamp", "--operands", "source-first"]).contains("movzbl (%rsp), %edi")
+    );
+    assert!(
+        first(&["trace", "lamp.s", "--operands", "destination-first"])
+            .contains("movzx edi, byte [rsp]")
+    );
+    folder.sotto(&["trace", "lamp", "--operands", "sideways"]).assert().code(2);
+}
