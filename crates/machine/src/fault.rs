@@ -53,6 +53,9 @@ pub enum MemoryFaultKind {
     Protected,
     /// The last instruction of a code region was not the end of the program.
     PastCode,
+    /// x86: the address is not canonical, and it is the stack's: its base is RSP or RBP, or the
+    /// access is a push or a pop. Source: SDM Vol. 1, 3.3.7.1; Vol. 3A, 6.15 "Stack Fault".
+    StackSegment,
 }
 
 /// An access that memory refused.
@@ -92,6 +95,9 @@ impl Fault {
     /// The signal the kernel raises for it. Source: signal(7).
     pub const fn signal(self) -> Signal {
         match self {
+            Fault::Memory(MemoryFault { kind: MemoryFaultKind::StackSegment, .. }) => {
+                Signal::SIGBUS
+            }
             Fault::Memory(_) => Signal::SIGSEGV,
             Fault::DivideByZero | Fault::DivideOverflow => Signal::SIGFPE,
             Fault::Illegal => Signal::SIGILL,

@@ -145,6 +145,7 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
     let what = match fault.kind {
         MemoryFaultKind::Protected => "which holds data, not code",
         MemoryFaultKind::PastCode => "after the end of the code",
+        MemoryFaultKind::StackSegment => "which is no address of the stack",
         MemoryFaultKind::Unmapped => "where there is nothing",
     };
     let verb = match control {

@@ -112,6 +112,10 @@ fn faults_raise_the_signals_they_raise_natively() {
         ("invalid", "ud2"),
         ("astray", "mov eax, 0x1234\n jmp rax"),
         ("stack", "mov rsp, 64\n push rax"),
+        ("stack_not_canonical", "mov rsp, 0x7fff000000000000\n push rax"),
+        ("pop_not_canonical", "mov rsp, 0x7fff000000000000\n pop rax"),
+        ("frame_not_canonical", "mov rbp, 0x7fff000000000000\n mov eax, [rbp + 8]"),
+        ("data_not_canonical", "mov rbx, 0x7fff000000000000\n mov eax, [rbx + 8]"),
         ("end", "mov eax, 1"),
     ];
     for (name, body) in cases {

@@ -202,6 +202,19 @@ pub enum Meaning {
     ExtendAccumulator,
     /// CWD, CDQ, CQO: the accumulator's sign, into every bit of the data register.
     SpreadSign,
+    Bt,
+    Bts,
+    Btr,
+    Btc,
+    Popcnt,
+    Bswap,
+    /// The sum to the destination, its old value to the source.
+    Xadd,
+    /// The source to the destination if that equals the accumulator.
+    Cmpxchg,
+    Clc,
+    Stc,
+    Cmc,
     Jmp,
     Jcc(Cond),
     Setcc(Cond),

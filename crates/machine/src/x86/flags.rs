@@ -102,6 +102,12 @@ impl LazyFlags {
         self.known = flags & flag::STATUS;
     }
 
+    /// CF alone; the other flags stay.
+    pub fn set_carry(&mut self, carry: bool) {
+        let others = self.value().without(flag::CF);
+        self.set(others | when(carry, flag::CF));
+    }
+
     /// The flags, computed.
     pub fn value(&self) -> FlagSet {
         let LazyFlags { width, a, b, value, known, .. } = *self;

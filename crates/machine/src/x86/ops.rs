@@ -3,14 +3,14 @@
 //! A function changes registers only after every access that may fault, so a faulting instruction
 //! changes nothing.
 
-use sotto_isa::Width;
-use sotto_isa::x86::Cond;
+use sotto_isa::x86::{Cond, flag};
+use sotto_isa::{FlagSet, Width};
 
 use super::flags::{self, Kind};
 use super::translate::Op;
 use super::{ALWAYS_SET, Cpu, HIGH, R11, RAX, RBP, RCX, RDX, RSP};
 use crate::engine::{Flow, Result};
-use crate::{Fault, Memory, Observer};
+use crate::{Fault, Memory, MemoryFault, MemoryFaultKind, Observer};
 
 /// A width, as a type.
 pub(super) trait Size {
@@ -125,6 +125,25 @@ register_places! {
     Second second;
 }
 
+/// A refused access of the stack: an address that is not canonical is a fault of the stack segment.
+#[cold]
+fn of_stack(fault: MemoryFault) -> MemoryFault {
+    let canonical = (fault.address as i64) << 16 >> 16 == fault.address as i64;
+    match canonical {
+        true => fault,
+        false => MemoryFault { kind: MemoryFaultKind::StackSegment, ..fault },
+    }
+}
+
+/// A refused access of a memory operand; a base of RSP or RBP makes it one of the stack.
+#[cold]
+fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
+    match usize::from(op.base) {
+        RSP | RBP => of_stack(fault),
+        _ => fault,
+    }
+}
+
 impl Operand for Mem {
     const IS_MEMORY: bool = true;
     #[inline]
@@ -134,7 +153,8 @@ impl Operand for Mem {
         op: &Op<O>,
         observer: &mut O,
     ) -> Result<u64> {
-        Ok(memory.load_value(cpu.effective_address(op), W::WIDTH.bytes(), observer)?)
+        let loaded = memory.load_value(cpu.effective_address(op), W::WIDTH.bytes(), observer);
+        Ok(loaded.map_err(|fault| by_segment(op, fault))?)
     }
     #[inline]
     fn put<W: Size, O: Observer>(
@@ -144,7 +164,9 @@ impl Operand for Mem {
         observer: &mut O,
         value: u64,
     ) -> Result<()> {
-        Ok(memory.store_value(cpu.effective_address(op), W::WIDTH.bytes(), value, observer)?)
+        let address = cpu.effective_address(op);
+        let stored = memory.store_value(address, W::WIDTH.bytes(), value, observer);
+        Ok(stored.map_err(|fault| by_segment(op, fault))?)
     }
 }
 
@@ -313,6 +335,159 @@ pub(super) fn mov<D: Operand, S: Operand, W: Size, O: Observer>(
     next::<D>(memory)
 }
 
+/// What a bit test does to the bit.
+pub(super) trait BitChange {
+    const WRITES: bool = true;
+    fn apply(value: u64, bit: u64) -> u64;
+}
+
+macro_rules! bit_changes {
+    ($($name:ident $writes:literal |$value:ident, $bit:ident| $result:expr;)*) => {
+        $(
+            pub(super) struct $name;
+            impl BitChange for $name {
+                const WRITES: bool = $writes;
+                #[inline]
+                fn apply($value: u64, $bit: u64) -> u64 {
+                    $result
+                }
+            }
+        )*
+    };
+}
+bit_changes! {
+    Keep false |value, _bit| value;
+    SetBit true |value, bit| value | bit;
+    ClearBit true |value, bit| value & !bit;
+    Invert true |value, bit| value ^ bit;
+}
+
+/// BT, BTS, BTR, BTC of a register, or of memory with a constant: the number of the bit counts
+/// modulo the width.
+pub(super) fn bit_test<C: BitChange, D: Operand, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let number = S::get::<W, O>(cpu, memory, op, observer)?;
+    let value = D::get::<W, O>(cpu, memory, op, observer)?;
+    let bit = 1 << (number & u64::from(W::WIDTH.bits() - 1));
+    if C::WRITES {
+        D::put::<W, O>(cpu, memory, op, observer, C::apply(value, bit))?;
+    }
+    cpu.flags.set_carry(value & bit != 0);
+    next::<D>(memory)
+}
+
+/// The same of memory with the number in a register: a signed offset from the address, in bits.
+pub(super) fn bit_test_string<C: BitChange, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let offset = W::WIDTH.sign_extend(cpu.get::<W>(op.second)) as i64;
+    let (bits, bytes) = (i64::from(W::WIDTH.bits()), W::WIDTH.bytes());
+    let words = offset.div_euclid(bits);
+    let start = cpu.effective_address(op).wrapping_add((words as u64).wrapping_mul(bytes));
+    let address = if op.address32 { start & 0xffff_ffff } else { start };
+    let loaded = memory.load_value(address, bytes, observer);
+    let value = loaded.map_err(|fault| by_segment(op, fault))?;
+    let bit = 1 << offset.rem_euclid(bits);
+    if C::WRITES {
+        let stored = memory.store_value(address, bytes, C::apply(value, bit), observer);
+        stored.map_err(|fault| by_segment(op, fault))?;
+    }
+    cpu.flags.set_carry(value & bit != 0);
+    next::<Mem>(memory)
+}
+
+/// POPCNT: every flag is cleared but ZF.
+pub(super) fn popcnt<S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get::<W, O>(cpu, memory, op, observer)?;
+    cpu.put::<W>(op.first, u64::from(source.count_ones()));
+    cpu.flags.set(if source == 0 { flag::ZF } else { FlagSet::NONE });
+    Ok(Flow::Next)
+}
+
+pub(super) fn bswap<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let value = cpu.get::<W>(op.first).swap_bytes() >> (64 - W::WIDTH.bits());
+    cpu.put::<W>(op.first, value);
+    Ok(Flow::Next)
+}
+
+pub(super) fn xadd<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let b = cpu.get::<W>(op.second);
+    let value = a.wrapping_add(b) & W::WIDTH.mask();
+    if D::IS_MEMORY {
+        D::put::<W, O>(cpu, memory, op, observer, value)?;
+        cpu.put::<W>(op.second, a);
+    } else {
+        // Of one register twice, the sum stays.
+        cpu.put::<W>(op.second, a);
+        D::put::<W, O>(cpu, memory, op, observer, value)?;
+    }
+    cpu.flags.after(Kind::Add, W::WIDTH, a, b, value);
+    next::<D>(memory)
+}
+
+/// CMPXCHG; memory is written in either case, with its own value if it differed.
+pub(super) fn cmpxchg<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    let accumulator = cpu.get::<W>(RAX as u8);
+    if accumulator == a {
+        let b = cpu.get::<W>(op.second);
+        D::put::<W, O>(cpu, memory, op, observer, b)?;
+    } else {
+        // A register that differs is left alone, its upper half too.
+        if D::IS_MEMORY {
+            D::put::<W, O>(cpu, memory, op, observer, a)?;
+        }
+        cpu.put::<W>(RAX as u8, a);
+    }
+    let value = accumulator.wrapping_sub(a) & W::WIDTH.mask();
+    cpu.flags.after(Kind::Sub, W::WIDTH, accumulator, a, value);
+    next::<D>(memory)
+}
+
+/// CLC, STC, CMC: 0 clears, 1 sets, anything else inverts.
+pub(super) fn carry<const HOW: u8, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    _: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let carry = match HOW {
+        0 => false,
+        1 => true,
+        _ => !cpu.flags.carry(),
+    };
+    cpu.flags.set_carry(carry);
+    Ok(Flow::Next)
+}
+
 /// MOVZX and MOVSX: the source is of width `F`, the destination of width `W`.
 pub(super) fn extend<const SIGNED: bool, S: Operand, F: Size, W: Size, O: Observer>(
     cpu: &mut Cpu,
@@ -359,7 +534,7 @@ fn push_value<W: Size, O: Observer>(
     observer: &mut O,
 ) -> Result<()> {
     let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes());
-    memory.store_value(top, W::WIDTH.bytes(), value, observer)?;
+    memory.store_value(top, W::WIDTH.bytes(), value, observer).map_err(of_stack)?;
     cpu.regs[RSP] = top;
     Ok(())
 }
@@ -382,7 +557,7 @@ pub(super) fn pop<D: Operand, W: Size, O: Observer>(
     observer: &mut O,
 ) -> Result {
     let old = cpu.regs[RSP];
-    let value = memory.load_value(old, W::WIDTH.bytes(), observer)?;
+    let value = memory.load_value(old, W::WIDTH.bytes(), observer).map_err(of_stack)?;
     // The stack pointer moves first: POP [RSP + 8] uses the new one, and POP RSP overwrites it.
     cpu.regs[RSP] = old.wrapping_add(W::WIDTH.bytes());
     if let Err(fault) = D::put::<W, O>(cpu, memory, op, observer, value) {
@@ -399,7 +574,7 @@ pub(super) fn leave<O: Observer>(
     observer: &mut O,
 ) -> Result {
     let frame = cpu.regs[RBP];
-    cpu.regs[RBP] = memory.load_value(frame, 8, observer)?;
+    cpu.regs[RBP] = memory.load_value(frame, 8, observer).map_err(of_stack)?;
     cpu.regs[RSP] = frame.wrapping_add(8);
     Ok(Flow::Next)
 }
@@ -616,7 +791,7 @@ pub(super) fn ret<O: Observer>(
     observer: &mut O,
 ) -> Result {
     let top = cpu.regs[RSP];
-    cpu.pc = memory.load_value(top, 8, observer)?;
+    cpu.pc = memory.load_value(top, 8, observer).map_err(of_stack)?;
     cpu.regs[RSP] = top.wrapping_add(8).wrapping_add(op.imm);
     Ok(Flow::Jump)
 }

@@ -169,6 +169,20 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Width::W32 => ops::extend_accumulator::<B16, B32, O>,
             _ => ops::extend_accumulator::<B32, B64, O>,
         },
+        Meaning::Bt => bit_test::<ops::Keep, O>((first, second), width),
+        Meaning::Bts => bit_test::<ops::SetBit, O>((first, second), width),
+        Meaning::Btr => bit_test::<ops::ClearBit, O>((first, second), width),
+        Meaning::Btc => bit_test::<ops::Invert, O>((first, second), width),
+        Meaning::Popcnt => match second {
+            Is::Mem => by_width!(width, popcnt, [Mem]),
+            _ => by_width!(width, popcnt, [Second]),
+        },
+        Meaning::Bswap => by_width!(width, bswap, []),
+        Meaning::Xadd => one_place!(first, width, xadd, []),
+        Meaning::Cmpxchg => one_place!(first, width, cmpxchg, []),
+        Meaning::Clc => ops::carry::<0, O>,
+        Meaning::Stc => ops::carry::<1, O>,
+        Meaning::Cmc => ops::carry::<2, O>,
         Meaning::SpreadSign => by_width!(width, spread_sign, []),
         Meaning::Jmp => match first {
             Is::Reg => ops::jump_to::<First, O>,
@@ -270,6 +284,15 @@ fn extend<const SIGNED: bool, O: Observer>(source: Is, from: Width, to: Width) -
     match source {
         Is::Mem => from_width!(Mem),
         _ => from_width!(Second),
+    }
+}
+
+fn bit_test<C: ops::BitChange, O: Observer>(kinds: (Is, Is), width: Width) -> Run<O> {
+    match kinds {
+        (Is::Mem, Is::Reg) => by_width!(width, bit_test_string, [C]),
+        (Is::Mem, _) => by_width!(width, bit_test, [C, Mem, Imm]),
+        (_, Is::Reg) => by_width!(width, bit_test, [C, First, Second]),
+        (_, _) => by_width!(width, bit_test, [C, First, Imm]),
     }
 }
 

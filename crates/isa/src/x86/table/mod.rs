@@ -1,6 +1,7 @@
 //! The rows, by kind of instruction. Each can be held against the manual's page.
 
 mod arithmetic;
+mod bits;
 mod control;
 mod logic;
 mod moves;
@@ -37,6 +38,11 @@ pub(super) const GROUPS: &[&[Form]] = &[
     arithmetic::DIV,
     arithmetic::IDIV,
     arithmetic::EXTENSIONS,
+    bits::BT,
+    bits::BTS,
+    bits::BTR,
+    bits::BTC,
+    bits::FORMS,
     control::JCC,
     control::SETCC,
     control::FORMS,
