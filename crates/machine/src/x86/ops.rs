@@ -387,7 +387,7 @@ pub(super) fn bit_test_string<C: BitChange, W: Size, O: Observer>(
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let offset = W::WIDTH.sign_extend(cpu.get::<W>(op.second)) as i64;
+    let offset = W::WIDTH.sign_extend(cpu.get::<W>(op.second));
     let (bits, bytes) = (i64::from(W::WIDTH.bits()), W::WIDTH.bytes());
     let words = offset.div_euclid(bits);
     let start = cpu.effective_address(op).wrapping_add((words as u64).wrapping_mul(bytes));
