@@ -53,7 +53,7 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".local", false, binding),
     (".type", false, symbol_type),
     (".size", false, symbol_size),
-    (".equ", false, equ),
+    (".equ", true, equ),
     (".set", false, equ),
     (".org", false, org),
     (".hidden", false, hidden),

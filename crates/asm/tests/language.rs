@@ -63,6 +63,7 @@ fn constants_variables_and_differences() {
     assert_eq!(data("start = .\n.byte 1, 2\n.byte . - start"), [1, 2, 2]);
     assert_eq!(data(".byte end - begin\nbegin: .skip 5\nend:"), [5, 0, 0, 0, 0, 0]);
     assert_eq!(data("reading db 7\n.equ size, 4\n.byte size"), [7, 4]);
+    assert_eq!(data("equ size, 4\nEQU two, 2\n.byte size, two"), [4, 2]);
     // A use before the first `=` sees the last value.
     assert_eq!(data(".byte late\nlate = 4"), [4]);
 }
