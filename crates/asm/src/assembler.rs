@@ -570,27 +570,14 @@ impl<'d> Assembler<'d> {
         if self.levels.is_empty() && !self.externals {
             return;
         }
-        match expr {
-            Expr::Symbol(name, span) => {
-                if let std::borrow::Cow::Owned(own) = self.own_name(name, *span) {
-                    *name = own.into();
-                } else if self.externals && !name.starts_with('.') {
-                    self.symbols.intern(name, *span);
-                }
+        expr.for_each_leaf(&mut |leaf| {
+            let Expr::Symbol(name, span) = leaf else { return };
+            if let std::borrow::Cow::Owned(own) = self.own_name(name, *span) {
+                *name = own.into();
+            } else if self.externals && !name.starts_with('.') {
+                self.symbols.intern(name, *span);
             }
-            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
-                self.bind_names(inner);
-            }
-            Expr::Binary(_, a, b) => {
-                self.bind_names(a);
-                self.bind_names(b);
-            }
-            Expr::Number(_)
-            | Expr::Known(..)
-            | Expr::Numbered(..)
-            | Expr::Here
-            | Expr::Register(..) => {}
-        }
+        });
     }
 
     fn label(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {

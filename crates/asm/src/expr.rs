@@ -352,6 +352,20 @@ impl Expr {
         }
     }
 
+    /// Calls with every part that has no parts of its own: names, numbers, registers.
+    pub(crate) fn for_each_leaf(&mut self, change: &mut impl FnMut(&mut Expr)) {
+        match self {
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
+                inner.for_each_leaf(change);
+            }
+            Expr::Binary(_, a, b) => {
+                a.for_each_leaf(change);
+                b.for_each_leaf(change);
+            }
+            leaf => change(leaf),
+        }
+    }
+
     /// Place of the first name in the expression.
     pub(crate) fn name_span(&self) -> Option<Span> {
         match self {

@@ -113,8 +113,9 @@ pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
     (".endm", false, Structure::EndMacro),
 ];
 
-/// The first word of a line after its labels, if it is a directive of this module.
-fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
+/// The first word of a line after its labels, if it is a directive of this module, with its place and
+/// what follows it.
+fn leading(line: Line<'_>, arch: sotto_isa::Arch) -> Option<(Structure, Span, Cursor<'_>)> {
     let text = line.text.trim_start();
     // Most lines cannot be one; this keeps skipping fast.
     if !text.contains('.') {
@@ -122,10 +123,12 @@ fn leading(line: Line, arch: sotto_isa::Arch) -> Option<Structure> {
     }
     let mut cursor = Cursor::new(line.text, line.at, arch);
     loop {
-        let Ok((Tok::Word(word), _)) = cursor.next() else { return None };
+        let Ok((Tok::Word(word), span)) = cursor.next() else { return None };
         if cursor.eat(':') != Ok(true) {
             return match directive::find(word) {
-                Some(Directive::Structure(structure)) if word.starts_with('.') => Some(structure),
+                Some(Directive::Structure(structure)) if word.starts_with('.') => {
+                    Some((structure, span, cursor))
+                }
                 _ => None,
             };
         }
@@ -280,7 +283,7 @@ impl Assembler<'_> {
     fn skip_branch(&mut self, lines: &mut Lines) -> Result<(), Diagnostic> {
         let mut depth = 0;
         while let Some(line) = self.take(lines) {
-            let Some(structure) = leading(line, self.arch) else { continue };
+            let Some((structure, span, mut cursor)) = leading(line, self.arch) else { continue };
             match structure {
                 Structure::If | Structure::IfDefined(_) => depth += 1,
                 Structure::EndIf if depth > 0 => depth -= 1,
@@ -289,8 +292,6 @@ impl Assembler<'_> {
                     return Ok(());
                 }
                 Structure::Else | Structure::ElseIf if depth == 0 => {
-                    let mut cursor = Cursor::new(line.text, line.at, self.arch);
-                    let (_, span) = cursor.next()?;
                     self.check_branch(structure, span)?;
                     if self.conditions.last().is_none_or(|condition| condition.taken) {
                         continue;
@@ -336,7 +337,7 @@ impl Assembler<'_> {
                 )
                 .help(format!("close it with `{end}` in the same text")));
             };
-            match leading(next, self.arch) {
+            match leading(next, self.arch).map(|(found, ..)| found) {
                 Some(found) if opens.contains(&found) => depth += 1,
                 Some(found) if found == closes && depth > 0 => depth -= 1,
                 Some(found) if found == closes => {

@@ -229,50 +229,33 @@ impl SymbolTable {
         if self.variables.is_empty() {
             return;
         }
-        match expr {
-            Expr::Symbol(name, _) => {
-                if let Some((value, _)) = self.variables.get(name) {
-                    *expr = value.clone();
-                }
+        expr.for_each_leaf(&mut |leaf| {
+            if let Expr::Symbol(name, _) = leaf
+                && let Some((value, _)) = self.variables.get(name)
+            {
+                *leaf = value.clone();
             }
-            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
-                self.bind_variables(inner);
-            }
-            Expr::Binary(_, a, b) => {
-                self.bind_variables(a);
-                self.bind_variables(b);
-            }
-            Expr::Number(_)
-            | Expr::Known(..)
-            | Expr::Numbered(..)
-            | Expr::Here
-            | Expr::Register(..) => {}
-        }
+        });
     }
 
     /// Looks names up, so that evaluating the expression again need not; what cannot be found stays
     /// for the evaluator to complain of.
     pub fn resolve(&self, expr: &mut Expr, context: Context) {
-        match expr {
-            Expr::Symbol(name, span) => {
-                if let Lookup::Found(id) = self.lookup(name, context.scope) {
-                    *expr = Expr::Known(id.0, *span);
+        expr.for_each_leaf(&mut |leaf| {
+            let found = match leaf {
+                Expr::Symbol(name, span) => match self.lookup(name, context.scope) {
+                    Lookup::Found(id) => Some((id, *span)),
+                    _ => None,
+                },
+                Expr::Numbered(number, forward, span) => {
+                    self.find_numbered(*number, *forward, context.numbered).map(|id| (id, *span))
                 }
+                _ => None,
+            };
+            if let Some((id, span)) = found {
+                *leaf = Expr::Known(id.0, span);
             }
-            Expr::Numbered(number, forward, span) => {
-                if let Some(id) = self.find_numbered(*number, *forward, context.numbered) {
-                    *expr = Expr::Known(id.0, *span);
-                }
-            }
-            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
-                self.resolve(inner, context);
-            }
-            Expr::Binary(_, a, b) => {
-                self.resolve(a, context);
-                self.resolve(b, context);
-            }
-            Expr::Number(_) | Expr::Known(..) | Expr::Here | Expr::Register(..) => {}
-        }
+        });
     }
 
     /// The numbered label that a reference means, `before` numbered labels standing before it.

@@ -64,6 +64,7 @@ fn conditionals_take_one_branch_and_do_not_look_at_the_others() {
         (".if 0\n.byte 1\n.elseif 0\n.byte 2\n.elseif 1\n.byte 3\n.else\n.byte 4\n.endif", &[3]),
         (".if 1\n.byte 1\n.elseif 1\n.byte 2\n.endif", &[1]),
         (".if 0\n?? no words\n.if 1\n.else\n.byte 9\n.endif\n.else\n.byte 5\n.endif", &[5]),
+        (".if 0\n.byte 1\nlamp: .elseif 1\n.byte 2\nfog: .else\n.byte 3\n.endif", &[2]),
         ("n = 3\n.if n > 2 && n != 4\n.byte n\n.endif", &[3]),
         ("lamp equ 1\n.ifdef lamp\n.byte 1\n.endif\n.ifdef fog\n.byte 2\n.endif", &[1]),
         (".ifndef fog\n.byte 2\n.else\n.byte 3\n.endif", &[2]),

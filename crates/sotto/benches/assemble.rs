@@ -76,5 +76,44 @@ fn benches(criterion: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(group, benches);
+/// The numbers that a whole process has: peak memory for a large source beside its size, and the time
+/// for a program of three lines.
+fn whole_process(_: &mut Criterion) {
+    let folder = tempfile::tempdir().expect("a folder for the bench");
+    let path = folder.path().join("lamp.s");
+    let lamp = " .target x86-64\n .global _start\n_start: mov eax, 60\n syscall\n";
+    std::fs::write(&path, lamp).expect("the folder can be written");
+    let assemble_lamp = || {
+        let output = std::process::Command::new(env!("CARGO_BIN_EXE_sotto"))
+            .arg("assemble")
+            .arg(&path)
+            .current_dir(folder.path())
+            .output()
+            .expect("the program starts");
+        assert!(output.status.success());
+    };
+    let (ours, nothing) = common::side_by_side(21, assemble_lamp, || {
+        std::process::Command::new("true").output().expect("the program starts");
+    });
+    println!(
+        "three lines: {:.1} ms whole process, {:.1} ms for one that does nothing",
+        ours.as_secs_f64() * 1e3,
+        nothing.as_secs_f64() * 1e3
+    );
+    let large = source(5_000_000);
+    let bytes = large.text.len() as f64;
+    let start = std::time::Instant::now();
+    black_box(assemble(&large, &Options::default()));
+    let rate = 5.0 / start.elapsed().as_secs_f64();
+    let status = std::fs::read_to_string("/proc/self/status").expect("Linux says");
+    let peak =
+        status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next());
+    let peak = peak.and_then(|kib| kib.parse::<f64>().ok()).unwrap_or_default() * 1024.0;
+    println!(
+        "5000000 lines: {rate:.2} million a second, {:.1} times the source in memory",
+        peak / bytes
+    );
+}
+
+criterion_group!(group, benches, whole_process);
 criterion_main!(group);

@@ -22,7 +22,7 @@ pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failur
         None => default_output(&args.program.files[0])?,
     };
     check_outputs(&args.program, &[Some(&path), args.listing.as_ref(), args.map.as_ref()])?;
-    let (sources, objects, archives) = parts(&args.program, as_json)?;
+    let (sources, objects, archives) = parts(&args.program)?;
     let making =
         Making { position_independent: args.pie, listing: args.listing.is_some(), json: as_json };
     let assemblies = program::assemble_all(sources, &args.program, making);
@@ -39,7 +39,7 @@ pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failur
 /// `sotto link`
 pub fn link_command(args: &LinkArgs, as_json: bool) -> Result<u8, Failure> {
     check_outputs(&args.program, &[Some(&args.output), args.map.as_ref()])?;
-    let (sources, objects, archives) = parts(&args.program, as_json)?;
+    let (sources, objects, archives) = parts(&args.program)?;
     let making = Making { position_independent: args.pie, json: as_json, ..Making::default() };
     let assemblies = program::assemble_all(sources, &args.program, making);
     if assemblies.iter().any(|assembly| assembly.object.is_none()) {
@@ -55,8 +55,8 @@ type Parts = (
     Vec<Vec<sotto_object::Object>>,
 );
 
-fn parts(args: &ProgramArgs, as_json: bool) -> Result<Parts, Failure> {
-    match program::inputs(args, as_json)? {
+fn parts(args: &ProgramArgs) -> Result<Parts, Failure> {
+    match program::inputs(args)? {
         Inputs::Parts(sources, objects, archives) => Ok((sources, objects, archives)),
         Inputs::Program(_) => Err(Failure::new(
             format!("{} is a program already", args.files[0].display()),
@@ -157,10 +157,10 @@ fn objects(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
             ));
         }
         written.push((output, Vec::new()));
-        let source = match program::inputs(
-            &ProgramArgs { files: vec![path.clone()], ..args.program.clone() },
-            as_json,
-        )? {
+        let source = match program::inputs(&ProgramArgs {
+            files: vec![path.clone()],
+            ..args.program.clone()
+        })? {
             Inputs::Parts(mut sources, ..) if !sources.is_empty() => sources.remove(0).1,
             _ => {
                 return Err(Failure::new(

@@ -53,7 +53,7 @@ pub struct Making {
 /// What is wrong with the files; errors in sources are printed here.
 pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let first = &args.files[0];
-    let (objects, archives, assemblies) = match inputs(args, json)? {
+    let (objects, archives, assemblies) = match inputs(args)? {
         Inputs::Program(image) => {
             let name = first.display().to_string();
             let operands = args.operands.unwrap_or_default();
@@ -86,8 +86,7 @@ pub enum Inputs {
 /// # Errors
 ///
 /// A file that cannot be read or is none of these.
-pub fn inputs(args: &ProgramArgs, json: bool) -> Result<Inputs, Failure> {
-    let _ = json;
+pub fn inputs(args: &ProgramArgs) -> Result<Inputs, Failure> {
     let (mut sources, mut objects, mut archives) = (Vec::new(), Vec::new(), Vec::new());
     for (position, path) in args.files.iter().enumerate() {
         match input(path)? {
