@@ -11,7 +11,7 @@ use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 use crate::directive::Directive;
 use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
-use crate::fragments::{OpenInstruction, SectionBuilder};
+use crate::fragments::{LineStart, OpenInstruction, SectionBuilder};
 use crate::infer::{Inference, infer, recognise_order};
 use crate::layout;
 use crate::lexer::{Cursor, Tok};
@@ -699,8 +699,10 @@ impl<'d> Assembler<'d> {
 
     /// Notes that what follows comes from the current line.
     pub(crate) fn mark_line(&mut self) {
-        let (here, file, line) = (self.here(), self.file, self.line);
-        self.sections[self.current].lines.push((here, file, line));
+        let (file, line) = (self.file, self.line);
+        let section = self.section();
+        let (fragment, offset) = section.end();
+        section.lines.push(LineStart { fragment, offset: offset as u32, file, line });
     }
 
     pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags) {

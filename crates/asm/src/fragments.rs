@@ -73,6 +73,15 @@ struct Before {
     open: u32,
 }
 
+/// Where what a source line makes starts. A large source has millions of these.
+pub(crate) struct LineStart {
+    pub fragment: u32,
+    /// Bytes into the fragment; one with line starts inside holds no more than a section may.
+    pub offset: u32,
+    pub file: u32,
+    pub line: u32,
+}
+
 /// A section being filled.
 pub(crate) struct SectionBuilder {
     pub name: String,
@@ -88,8 +97,8 @@ pub(crate) struct SectionBuilder {
     /// Instructions that wait for addresses, and the operands of all of them, each in order.
     pub open: Vec<OpenInstruction>,
     pub operands: Vec<Spanned>,
-    /// Where source lines start: file and line.
-    pub lines: Vec<(Position, u32, u32)>,
+    /// Where source lines start.
+    pub lines: Vec<LineStart>,
     /// Values that wait for the next literal pool.
     pub pool: Pool,
 }

@@ -543,12 +543,13 @@ impl Emitter<'_> {
             data: Vec::new(),
             size,
             relocations: Vec::new(),
-            lines: Vec::new(),
+            lines: Vec::with_capacity(builder.lines.len()),
         };
-        for &(position, file, line) in &builder.lines {
-            let offset = self.starts.offset(position);
-            section.lines.push(Line { offset, file, line });
-        }
+        section.lines.extend(builder.lines.iter().map(|start| Line {
+            offset: self.starts.0[number][start.fragment as usize] + u64::from(start.offset),
+            file: start.file,
+            line: start.line,
+        }));
         if builder.flags.nobits {
             return section;
         }

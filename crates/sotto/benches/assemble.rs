@@ -12,6 +12,10 @@ use std::hint::black_box;
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
 
+/// As the program has it.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// A source of about this many lines.
 fn source(lines: usize) -> Source {
     let mut text = String::from("        .target x86-64\n        .global _start\n_start:\n");
