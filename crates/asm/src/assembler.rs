@@ -176,7 +176,7 @@ pub fn assemble_instruction(
     let Tok::Word(word) = token else {
         return Err(cursor.unexpected(token, span, "an instruction"));
     };
-    let Some(found) = find_instruction(arch, order, word) else {
+    let Some((found, span)) = take_instruction(arch, word, span, &mut cursor)? else {
         return Err(unknown_word(arch, word, span, &mut std::iter::empty()));
     };
     let mut operands = Vec::new();
@@ -250,6 +250,58 @@ pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> O
     let spelling = sotto_isa::x86::spelling(word)?;
     let (mnemonic, context) = find_mnemonic(arch, spelling.mnemonic)?;
     Some(Found { mnemonic, context, spelling: Some(spelling) })
+}
+
+/// What the prefixes that sources write before an instruction stand for in the table.
+const PREFIXES: [(&str, &[&str]); 7] = [
+    ("rep", &["rep", "repe"]),
+    ("repe", &["repe", "rep"]),
+    ("repz", &["repe", "rep"]),
+    ("repne", &["repne"]),
+    ("repnz", &["repne"]),
+    ("lock", &["lock"]),
+    ("notrack", &["notrack"]),
+];
+
+/// The instruction that starts with this word, which may be a prefix before the mnemonic, and where
+/// its words stand.
+fn take_instruction(
+    arch: Arch,
+    word: &str,
+    span: Span,
+    cursor: &mut Cursor,
+) -> Result<Option<(Found, Span)>, Diagnostic> {
+    let order = cursor.order();
+    if let Some(found) = find_instruction(arch, order, word) {
+        return Ok(Some((found, span)));
+    }
+    let prefix = PREFIXES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
+    let (Some((prefix, meanings)), Arch::X86_64, Tok::Word(mnemonic)) =
+        (prefix, arch, cursor.peek()?)
+    else {
+        return Ok(None);
+    };
+    let (_, at) = cursor.next()?;
+    let found = meanings
+        .iter()
+        .find_map(|meaning| find_instruction(arch, order, &format!("{meaning} {mnemonic}")));
+    let Some(found) = found else {
+        if find_instruction(arch, order, mnemonic).is_none() {
+            return Err(unknown_word(arch, mnemonic, at, &mut std::iter::empty()));
+        }
+        let takes = match *prefix {
+            "lock" => {
+                "an instruction that reads and writes memory in one go, such as `add`, `xchg` or `cmpxchg`"
+            }
+            "notrack" => "an indirect `jmp` or `call`",
+            "repe" | "repz" | "repne" | "repnz" => "`cmps` and `scas`",
+            _ => "a string instruction: `movs`, `stos`, `lods`, `cmps`, `scas`",
+        };
+        let message = format!("`{prefix}` does not go before `{mnemonic}`");
+        return Err(Diagnostic::error(Code::NoSuchForm, span.to(at), message)
+            .help(format!("it goes before {takes}")));
+    };
+    Ok(Some((found, span.to(at))))
 }
 
 /// Parses operands up to the end of the line.
@@ -436,7 +488,7 @@ impl<'d> Assembler<'d> {
         cursor: &mut Cursor,
         lines: &mut Lines,
     ) -> Result<(), Diagnostic> {
-        if let Some(found) = self.find_instruction(word) {
+        if let Some((found, span)) = take_instruction(self.arch, word, span, cursor)? {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
         if let Some(found) = directive::find(word) {

@@ -333,6 +333,9 @@ impl Parser<'_, '_> {
 
 /// The width that a word before a bracket stands for.
 pub(crate) fn width_keyword(word: &str) -> Option<Width> {
+    if word.eq_ignore_ascii_case("oword") {
+        return Some(Width::W128);
+    }
     Width::ALL.into_iter().find(|width| width.x86_keyword().eq_ignore_ascii_case(word))
 }
 

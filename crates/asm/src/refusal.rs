@@ -124,21 +124,19 @@ pub(crate) fn unknown_word(
     }
     let message = format!("no instruction `{word}` on {arch}");
     let error = Diagnostic::error(Code::UnknownInstruction, span, message);
+    // A name that another machine has is more likely than a slip of the finger.
+    let other = Arch::ALL
+        .iter()
+        .find(|&&other| other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok());
+    if let Some(other) = other {
+        return error
+            .note(format!("`{lower}` is an instruction of {other}"))
+            .help(format!("choose the machine with `--target {other}` or `.target {other}`"));
+    }
     let candidates = mnemonics(arch).iter().copied().chain(directive::names());
-    let near = nearest(word, macros).or_else(|| nearest(&lower, candidates));
-    match near {
+    match nearest(word, macros).or_else(|| nearest(&lower, candidates)) {
         Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
-        None => {
-            let other = Arch::ALL.iter().find(|&&other| {
-                other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok()
-            });
-            match other {
-                Some(other) => error.note(format!("`{lower}` is an instruction of {other}")).help(
-                    format!("choose the machine with `--target {other}` or `.target {other}`"),
-                ),
-                None => error.help(format!("if it is a label, write `{word}:`")),
-            }
-        }
+        None => error.help(format!("if it is a label, write `{word}:`")),
     }
 }
 

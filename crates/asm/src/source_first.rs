@@ -9,7 +9,7 @@ use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Parsed, Spanned};
-use crate::x86::{immediate, with_displacement};
+use crate::x86::{immediate, take_segment, with_displacement};
 use crate::{Code, Diagnostic, Span};
 
 /// Parses one operand.
@@ -22,6 +22,21 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             return Ok(Spanned { span: start.to(inner.span), ..inner });
         }
         Tok::Op('%') => {
+            let mut ahead = cursor.clone();
+            ahead.next()?;
+            if let Some(segment) = take_segment(&mut ahead)? {
+                *cursor = ahead;
+                let mut inner = operand(cursor, OperandContext { target: false, ..context })?;
+                match &mut inner.parsed {
+                    Parsed::Fixed(Operand::Mem(mem)) => mem.segment = Some(segment),
+                    Parsed::Mem(open) => open.mem.segment = Some(segment),
+                    _ => {
+                        let message = "a segment goes before an address";
+                        return Err(Diagnostic::error(Code::BadAddress, inner.span, message));
+                    }
+                }
+                return Ok(Spanned { span: start.to(inner.span), ..inner });
+            }
             let reg = register(cursor)?;
             let span = cursor.since(start);
             if context.target {
@@ -157,6 +172,20 @@ pub(crate) fn settle(
     if mnemonic != "enter" {
         operands.reverse();
     }
+    // The string instructions share letters with the widening moves: `movsb` with operands is one of
+    // those whose destination's letter is left out, and `movsl` without is a string's.
+    let (mnemonic, spelling) = match mnemonic {
+        "movsb" | "movsw" if !operands.is_empty() => {
+            let width = if mnemonic == "movsb" { Width::W8 } else { Width::W16 };
+            ("movsx", Some(Spelling { mnemonic: "movsx", width: Some(width), destination: None }))
+        }
+        "movsxd" if operands.is_empty() => ("movsd", None),
+        // MOVQ between general registers and memory is MOV with its letter.
+        "movq" if !operands.iter().any(is_vector) => {
+            ("mov", Some(Spelling { mnemonic: "mov", width: Some(Width::W64), destination: None }))
+        }
+        _ => (mnemonic, spelling),
+    };
     let immediate = |operand: &Spanned| {
         matches!(operand.parsed, Parsed::Imm(_) | Parsed::Fixed(Operand::Imm(_)))
     };
@@ -175,6 +204,10 @@ pub(crate) fn settle(
         tell_widths(spelling, operands, span)?;
     }
     Ok(mnemonic)
+}
+
+fn is_vector(operand: &Spanned) -> bool {
+    matches!(operand.parsed, Parsed::Fixed(Operand::Reg(reg)) if reg.vector().is_some())
 }
 
 /// Gives memory the width that the mnemonic's letter tells, and holds registers to it.
@@ -196,13 +229,15 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
     };
     // Beside memory a register may be a count; the encoder sees whether it fits.
     let widening = spelling.mnemonic.starts_with("movs") || spelling.mnemonic == "movzx";
-    let checked = match (widening, in_memory) {
+    // The letter of CRC32 says how wide the source is.
+    let of_source = spelling.mnemonic == "crc32";
+    let checked = match (widening || of_source, in_memory) {
         (true, _) => [register(0).zip(spelling.destination), register(1).zip(Some(width))],
         (false, false) => [register(0).zip(Some(width)), None],
         (false, true) => [None, None],
     };
     for ((reg, at), wanted) in checked.into_iter().flatten() {
-        if reg.width() != wanted {
+        if reg.width() != wanted && reg.vector().is_none() {
             let (name, has, says) = (reg.name(), reg.width().bits(), wanted.bits());
             let message = format!("`%{name}` has {has} bits, and the mnemonic says {says}");
             return Err(Diagnostic::error(Code::NoSuchForm, at, message)

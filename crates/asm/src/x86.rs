@@ -2,7 +2,7 @@
 //!
 //! The other order is in [`source_first`](crate::source_first).
 
-use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
+use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
 
 use crate::expr::{self, Atoms, width_keyword};
 use crate::lexer::{Cursor, Tok};
@@ -25,6 +25,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         }
     }
     let mut width = None;
+    let mut segment = None;
     if let Tok::Word(word) = token {
         if let Some(keyword) = width_keyword(word) {
             cursor.next()?;
@@ -34,6 +35,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             {
                 cursor.next()?;
             }
+            segment = take_segment(cursor)?;
         } else if word.eq_ignore_ascii_case("offset") {
             cursor.next()?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
@@ -44,6 +46,8 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             return Ok(Spanned { parsed, span: cursor.since(start) });
         } else if context.target && ["short", "near"].iter().any(|w| word.eq_ignore_ascii_case(w)) {
             cursor.next()?; // the shortest reach is found anyway
+        } else if let Some(named) = take_segment(cursor)? {
+            segment = Some(named);
         } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
             cursor.next()?;
             if cursor.peek()? != Tok::Op('[') {
@@ -57,6 +61,13 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         let expr = expr::parse(cursor, Atoms::Plain)?;
         if cursor.peek()? != Tok::Op('[') {
             let span = cursor.since(start);
+            if segment.is_some() {
+                let mem = Mem { width, segment, ..Mem::absolute(0) };
+                return Ok(Spanned {
+                    parsed: with_displacement(mem, Some(expr), true, span)?,
+                    span,
+                });
+            }
             if width.is_some() && expr.constant().is_none() {
                 return Err(Diagnostic::error(
                     Code::Syntax,
@@ -74,6 +85,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         outside = Some(expr);
     }
     cursor.expect('[', "to open the address")?;
+    segment = segment.or(take_segment(cursor)?);
     let inside = expr::parse(cursor, Atoms::Registers)?;
     cursor.expect(']', "to close the address")?;
     let span = cursor.since(start);
@@ -81,7 +93,25 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         Some(outside) => Expr::Binary(crate::Binary::Add, Box::new(inside), Box::new(outside)),
         None => inside,
     };
-    memory(expr, width, span)
+    memory(expr, Mem { width, segment, ..Mem::absolute(0) }, span)
+}
+
+/// Takes `fs:` or `gs:`, if it comes next.
+pub(crate) fn take_segment(cursor: &mut Cursor) -> Result<Option<Segment>, Diagnostic> {
+    let Tok::Word(word) = cursor.peek()? else { return Ok(None) };
+    let Some(segment) =
+        [Segment::Fs, Segment::Gs].into_iter().find(|s| s.name().eq_ignore_ascii_case(word))
+    else {
+        return Ok(None);
+    };
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    if ahead.peek()? != Tok::Op(':') {
+        return Ok(None);
+    }
+    ahead.next()?;
+    *cursor = ahead;
+    Ok(Some(segment))
 }
 
 fn bracketed(cursor: &Cursor, start: Span, span: Span) -> String {
@@ -97,10 +127,10 @@ pub(crate) fn immediate(expr: Expr, span: Span) -> Result<Parsed, Diagnostic> {
     })
 }
 
-fn memory(expr: Expr, width: Option<Width>, span: Span) -> Result<Spanned, Diagnostic> {
+/// The address in brackets, of memory whose width and segment are known.
+fn memory(expr: Expr, mut mem: Mem, span: Span) -> Result<Spanned, Diagnostic> {
     let bad = |message: &str| Diagnostic::error(Code::BadAddress, span, message.to_string());
     let address = Address::split(expr, span)?;
-    let mut mem = Mem { width, ..Mem::absolute(0) };
     let mut terms = address.terms.iter();
     for &(reg, factor, at) in terms.by_ref() {
         if !matches!(reg.kind, RegKind::Qword | RegKind::Dword | RegKind::Ip) {

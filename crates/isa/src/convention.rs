@@ -99,7 +99,7 @@ mod tests {
             let mut seen: Vec<Storage> =
                 arch.convention().groups.iter().flat_map(|g| g.registers).copied().collect();
             seen.sort();
-            let all: Vec<Storage> = (0..arch.storage_names().len() as u8).map(Storage).collect();
+            let all: Vec<Storage> = (0..=arch.pc().0).map(Storage).collect();
             assert_eq!(seen, all, "{arch}");
         }
     }

@@ -77,6 +77,8 @@ pub enum FlagsUndefinedWhen {
     CountAboveOne,
     /// A shift by a masked count that is not less than the width of the operand.
     CountNotBelowWidth,
+    /// A double shift by a masked count that is greater than the width; so is the result.
+    CountAboveWidth,
 }
 
 /// What an instruction form does to the flags, in the manual's five kinds.

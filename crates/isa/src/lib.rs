@@ -33,7 +33,7 @@ pub use instruction::{
     OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
     mnemonics, padding,
 };
-pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Shift, Value};
+pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};
 pub use width::Width;

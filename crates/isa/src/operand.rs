@@ -127,6 +127,25 @@ pub enum IndexMode {
     Post,
 }
 
+/// A segment of x86 whose base is added to an address.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Segment {
+    /// FS: thread-local storage in 64-bit mode.
+    Fs,
+    /// GS.
+    Gs,
+}
+
+impl Segment {
+    /// The name, in lower case.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Segment::Fs => "fs",
+            Segment::Gs => "gs",
+        }
+    }
+}
+
 /// A memory operand: `base + index * scale + displacement`, and how wide the access is.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub struct Mem {
@@ -140,6 +159,8 @@ pub struct Mem {
     pub extend: Option<Extend>,
     /// Displacement in bytes.
     pub disp: Value,
+    /// x86 segment whose base is added.
+    pub segment: Option<Segment>,
     /// Width as written, or as the instruction determines it.
     pub width: Option<Width>,
     /// Write-back to the base.
@@ -160,6 +181,7 @@ impl Mem {
             scale: 1,
             extend: None,
             disp: Value::Known(address),
+            segment: None,
             width: None,
             mode: IndexMode::Offset,
         }

@@ -3,7 +3,8 @@
 use std::fmt::Write;
 
 use crate::{
-    Arch, Extend, IndexMode, Instruction, Mem, Operand, RegKind, Shift, Value, Width, arm64, x86,
+    Arch, Extend, IndexMode, Instruction, Mem, Operand, RegKind, Segment, Shift, Value, Width,
+    arm64, x86,
 };
 
 /// Names for addresses.
@@ -137,7 +138,7 @@ fn print_x86(
 
 fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, names: &dyn Names) {
     let disp = mem.disp.or_zero();
-    if let Some(base) = mem.base
+    if let (Some(base), None) = (mem.base, mem.segment)
         && base.kind == RegKind::Ip
     {
         let target = instruction.end().wrapping_add(disp as u64);
@@ -146,9 +147,13 @@ fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, na
             return;
         }
     }
-    text.push('[');
+    text.push_str(mem.segment.map_or("", Segment::name));
+    text.push_str(if mem.segment.is_some() { ":[" } else { "[" });
     // The displacement of an indexed table is its address.
-    let table = u64::try_from(disp).ok().and_then(|address| names.name(address));
+    let table = match mem.segment {
+        Some(_) => None,
+        None => u64::try_from(disp).ok().and_then(|address| names.name(address)),
+    };
     let mut first = true;
     if let Some(name) = &table {
         text.push_str(name);

@@ -20,6 +20,10 @@ pub enum RegKind {
     Qword,
     /// The x86 instruction pointer, as a base of an address.
     Ip,
+    /// x86 128-bit: `xmm0` ... `xmm15`.
+    Xmm,
+    /// x86 segment: `es`, `cs`, `ss`, `ds`, `fs`, `gs`.
+    Segment,
     /// A64 32-bit: `w0` ... `w30`, number 31 the zero register `wzr`.
     W,
     /// A64 64-bit: `x0` ... `x30`, number 31 the zero register `xzr`.
@@ -41,7 +45,9 @@ pub struct Reg {
 
 /// A full-width register of a machine's register file, by index.
 ///
-/// x86-64: 0 to 15 the general registers in encoding order, 16 the instruction pointer.
+/// x86-64: 0 to 15 the general registers in encoding order, 16 the instruction pointer, 17 and 18 the
+/// bases of the segments FS and GS, 19 the control and status register of vectors, 20 the control
+/// word of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest.
 /// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Storage(pub u8);
@@ -63,6 +69,11 @@ const BYTE: [&str; 16] = [
     "r13b", "r14b", "r15b",
 ];
 const HIGH_BYTE: [&str; 4] = ["ah", "ch", "dh", "bh"];
+const XMM: [&str; 16] = [
+    "xmm0", "xmm1", "xmm2", "xmm3", "xmm4", "xmm5", "xmm6", "xmm7", "xmm8", "xmm9", "xmm10",
+    "xmm11", "xmm12", "xmm13", "xmm14", "xmm15",
+];
+const SEGMENT: [&str; 6] = ["es", "cs", "ss", "ds", "fs", "gs"];
 const X: [&str; 32] = [
     "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13", "x14",
     "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25", "x26", "x27",
@@ -87,6 +98,7 @@ impl Reg {
             Width::W16 => RegKind::Word,
             Width::W32 => RegKind::Dword,
             Width::W64 => RegKind::Qword,
+            Width::W128 => RegKind::Xmm,
         };
         Reg { kind, number }
     }
@@ -95,9 +107,10 @@ impl Reg {
     pub const fn width(self) -> Width {
         match self.kind {
             RegKind::Byte | RegKind::HighByte => Width::W8,
-            RegKind::Word => Width::W16,
+            RegKind::Word | RegKind::Segment => Width::W16,
             RegKind::Dword | RegKind::W | RegKind::Wsp => Width::W32,
             RegKind::Qword | RegKind::Ip | RegKind::X | RegKind::Sp => Width::W64,
+            RegKind::Xmm => Width::W128,
         }
     }
 
@@ -111,6 +124,8 @@ impl Reg {
             RegKind::Dword => DWORD[n],
             RegKind::Qword => QWORD[n],
             RegKind::Ip => "rip",
+            RegKind::Xmm => XMM[n],
+            RegKind::Segment => SEGMENT[n],
             RegKind::W => W[n],
             RegKind::X => X[n],
             RegKind::Wsp => "wsp",
@@ -118,13 +133,22 @@ impl Reg {
         }
     }
 
-    /// The storage register this is a part of; `None` for the zero registers.
+    /// The number of the vector register that this is.
+    pub const fn vector(self) -> Option<u8> {
+        match self.kind {
+            RegKind::Xmm => Some(self.number),
+            _ => None,
+        }
+    }
+
+    /// The storage register this is a part of; `None` for the zero registers, vectors and segments.
     pub const fn storage(self) -> Option<Storage> {
         match self.kind {
             RegKind::Byte | RegKind::HighByte | RegKind::Word | RegKind::Dword | RegKind::Qword => {
                 Some(Storage(self.number))
             }
             RegKind::Ip => Some(Storage(16)),
+            RegKind::Xmm | RegKind::Segment => None,
             RegKind::W | RegKind::X if self.number == 31 => None,
             RegKind::W | RegKind::X => Some(Storage(self.number)),
             RegKind::Wsp | RegKind::Sp => Some(Storage(31)),
@@ -147,7 +171,7 @@ impl Reg {
     /// Source: SDM Vol. 1, 3.4.1.1; Arm ARM, B1.2.1.
     pub const fn merged_into(self, value: u64, part: u64) -> u64 {
         match self.width() {
-            Width::W64 => part,
+            Width::W64 | Width::W128 => part,
             Width::W32 => part & Width::W32.mask(),
             narrow => {
                 let mask = narrow.mask() << self.shift();
@@ -167,6 +191,8 @@ impl Reg {
             }
             // The return address stands for the instruction pointer.
             RegKind::Ip => Some(16),
+            RegKind::Xmm => Some(17 + u16::from(self.number)),
+            RegKind::Segment => Some(50 + u16::from(self.number)),
             _ => Some(match X86.get(usize::from(self.number)) {
                 Some(number) => *number,
                 None => u16::from(self.number),
@@ -176,10 +202,10 @@ impl Reg {
 
     /// The register with this name, in any case.
     pub fn parse(arch: Arch, name: &str) -> Option<Reg> {
-        if name.len() > 4 || name.len() < 2 {
+        if name.len() > 5 || name.len() < 2 {
             return None;
         }
-        let mut lower = [0u8; 4];
+        let mut lower = [0u8; 5];
         for (to, from) in lower.iter_mut().zip(name.bytes()) {
             *to = from.to_ascii_lowercase();
         }
@@ -200,7 +226,9 @@ fn parse_x86(name: &str) -> Option<Reg> {
         2 => find(&WORD, RegKind::Word)
             .or_else(|| find(&BYTE, RegKind::Byte))
             .or_else(|| find(&HIGH_BYTE, RegKind::HighByte))
-            .or_else(|| find(&QWORD, RegKind::Qword)),
+            .or_else(|| find(&QWORD, RegKind::Qword))
+            .or_else(|| find(&SEGMENT, RegKind::Segment)),
+        _ if name.starts_with("xmm") => find(&XMM, RegKind::Xmm),
         _ if name == "rip" => Some(Reg::new(RegKind::Ip, 0)),
         _ => find(&QWORD, RegKind::Qword)
             .or_else(|| find(&DWORD, RegKind::Dword))
@@ -236,9 +264,29 @@ fn parse_arm64(name: &str) -> Option<Reg> {
 impl Arch {
     /// Names of the storage registers, by [`Storage`] index.
     pub fn storage_names(self) -> &'static [&'static str] {
-        const X86: [&str; 17] = [
-            "rax", "rcx", "rdx", "rbx", "rsp", "rbp", "rsi", "rdi", "r8", "r9", "r10", "r11",
-            "r12", "r13", "r14", "r15", "rip",
+        const X86: [&str; 22] = [
+            "rax",
+            "rcx",
+            "rdx",
+            "rbx",
+            "rsp",
+            "rbp",
+            "rsi",
+            "rdi",
+            "r8",
+            "r9",
+            "r10",
+            "r11",
+            "r12",
+            "r13",
+            "r14",
+            "r15",
+            "rip",
+            "fs_base",
+            "gs_base",
+            "mxcsr",
+            "fcw",
+            "selectors",
         ];
         const ARM64: [&str; 33] = [
             "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13",
@@ -251,9 +299,21 @@ impl Arch {
         }
     }
 
-    /// The program counter's storage register.
+    /// The program counter's storage register. Those before it are the general registers and, on Arm,
+    /// the stack pointer; those after it, if any, are for the system's use.
     pub fn pc(self) -> Storage {
-        Storage(self.storage_names().len() as u8 - 1)
+        match self {
+            Arch::X86_64 => Storage(16),
+            Arch::Arm64 => Storage(32),
+        }
+    }
+
+    /// How many vector registers we model.
+    pub fn vector_count(self) -> u8 {
+        match self {
+            Arch::X86_64 => XMM.len() as u8,
+            Arch::Arm64 => 0,
+        }
     }
 
     /// The stack pointer's storage register.
@@ -276,7 +336,9 @@ impl Arch {
     /// Every register name a source may use, for suggestions and completion.
     pub fn register_names(self) -> Vec<&'static str> {
         match self {
-            Arch::X86_64 => [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE, &["rip"]].concat(),
+            Arch::X86_64 => {
+                [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE, &["rip"], &XMM, &SEGMENT].concat()
+            }
             Arch::Arm64 => [&X[..], &W, &["sp", "wsp", "lr", "fp"]].concat(),
         }
     }

@@ -7,8 +7,8 @@ use rand::Rng;
 use rand::seq::IndexedRandom;
 
 use crate::{
-    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Shift, Value, Width,
-    arm64, x86,
+    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Segment, Shift, Value,
+    Width, arm64, x86,
 };
 
 /// Where sampled instructions and the data they name stand.
@@ -58,6 +58,7 @@ fn x86_operands(
         };
         let high = regs().flatten().any(|reg| reg.kind == RegKind::HighByte);
         let rex = form.encoding.contains("REX")
+            || form.encoding.contains("VEX")
             || regs()
                 .flatten()
                 .any(|reg| reg.number >= 8 || (reg.kind == RegKind::Byte && reg.number >= 4));
@@ -109,6 +110,16 @@ fn x86_operand(pattern: x86::Pattern, places: Places, rng: &mut impl Rng) -> Ope
         P::Rm(width) if rng.random() => Operand::Reg(x86_reg(width, rng)),
         P::Rm(width) => Operand::Mem(Mem { width: Some(width), ..x86_memory(places, rng) }),
         P::M => Operand::Mem(x86_memory(places, rng)),
+        P::RegRm(width) | P::Vvvv(width) => Operand::Reg(Reg::x86(width, rng.random_range(0..16))),
+        P::RmNarrow(width, _) if rng.random() => Operand::Reg(x86_reg(width, rng)),
+        P::X | P::XRm => Operand::Reg(x86_reg(Width::W128, rng)),
+        P::Xm(_) | P::XmUnaligned if rng.random() => Operand::Reg(x86_reg(Width::W128, rng)),
+        P::Mem(_) | P::RmNarrow(..) | P::Xm(_) | P::XmUnaligned | P::MemAligned => {
+            Operand::Mem(Mem { width: pattern.memory_width(), ..x86_memory(places, rng) })
+        }
+        P::Xmm0 => Operand::Reg(Reg::x86(Width::W128, 0)),
+        P::Sreg => Operand::Reg(Reg::new(RegKind::Segment, rng.random_range(0..6))),
+        P::Dx => Operand::Reg(Reg::x86(Width::W16, 2)),
         P::Acc(width) => Operand::Reg(Reg::x86(width, 0)),
         P::Cl => Operand::Reg(Reg::x86(Width::W8, 1)),
         P::One => imm(1),
@@ -145,7 +156,12 @@ fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
     };
     let scale = 1 << rng.random_range(0..4);
     let disp_value = Value::Known(disp);
-    match rng.random_range(0..6) {
+    let segment = match rng.random_range(0..24) {
+        0 => Some(Segment::Fs),
+        1 => Some(Segment::Gs),
+        _ => None,
+    };
+    let mem = match rng.random_range(0..6) {
         0 => Mem::absolute(places.data as i64),
         1 => Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64),
         // Alone, a register scaled by 1 or 2 has a shorter address without the scale.
@@ -163,7 +179,8 @@ fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
             ..Mem::absolute(0)
         },
         _ => Mem::base_disp(base, disp),
-    }
+    };
+    Mem { segment, ..mem }
 }
 
 fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) -> Operand {

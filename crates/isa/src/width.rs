@@ -13,35 +13,45 @@ pub enum Width {
     W32,
     /// 64 bits: a quadword on x86, a doubleword on ARM.
     W64,
+    /// 128 bits: a vector register.
+    W128,
 }
 
 impl Width {
     /// Every width, narrowest first.
-    pub const ALL: [Width; 4] = [Width::W8, Width::W16, Width::W32, Width::W64];
+    pub const ALL: [Width; 5] = [Width::W8, Width::W16, Width::W32, Width::W64, Width::W128];
 
-    /// Bits: 8 to 64.
+    /// Bits: 8 to 128.
     pub const fn bits(self) -> u32 {
         8 << self as u32
     }
 
-    /// Bytes: 1 to 8.
+    /// Bytes: 1 to 16.
     pub const fn bytes(self) -> u64 {
         1 << self as u64
     }
 
-    /// A value with the low `bits()` bits set.
-    pub const fn mask(self) -> u64 {
-        u64::MAX >> (64 - self.bits())
+    /// Bits that a number of this width has of the 64 that we compute with.
+    const fn number_bits(self) -> u32 {
+        match self {
+            Width::W128 => 64,
+            width => width.bits(),
+        }
     }
 
-    /// The most significant bit of the width.
+    /// A value with the low `bits()` bits set; all 64 for a vector.
+    pub const fn mask(self) -> u64 {
+        u64::MAX >> (64 - self.number_bits())
+    }
+
+    /// The most significant bit of the width; of its low half for a vector.
     pub const fn sign_bit(self) -> u64 {
-        1 << (self.bits() - 1)
+        1 << (self.number_bits() - 1)
     }
 
     /// The low bits of `value`, sign-extended to 64 bits.
     pub const fn sign_extend(self, value: u64) -> i64 {
-        let unused = 64 - self.bits();
+        let unused = 64 - self.number_bits();
         ((value << unused) as i64) >> unused
     }
 
@@ -52,6 +62,7 @@ impl Width {
             2 => Some(Width::W16),
             4 => Some(Width::W32),
             8 => Some(Width::W64),
+            16 => Some(Width::W128),
             _ => None,
         }
     }
@@ -63,6 +74,7 @@ impl Width {
             Width::W16 => "word",
             Width::W32 => "dword",
             Width::W64 => "qword",
+            Width::W128 => "xmmword",
         }
     }
 }
@@ -89,6 +101,8 @@ mod tests {
     fn bytes_and_widths_are_each_others_inverse() {
         for width in Width::ALL {
             assert_eq!(Width::from_bytes(width.bytes()), Some(width));
+        }
+        for width in &Width::ALL[..4] {
             assert_eq!(width.mask().count_ones(), width.bits());
         }
         assert_eq!(Width::from_bytes(3), None);

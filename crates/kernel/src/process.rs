@@ -1,13 +1,18 @@
 //! A program running on a machine under the modelled kernel.
 
-use sotto_isa::Arch;
+use sotto_isa::{Arch, Storage};
 use sotto_machine::{Event, Fault, Machine, Signal, Snapshot, Step};
 use sotto_object::Image;
 
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
 use crate::report::{self, SyscallReport};
 use crate::syscalls::{self, Outcome};
+use crate::table::Door;
 use crate::{Errno, table};
+
+/// EBX, ECX, EDX, ESI, EDI and EBP: where `int 0x80` finds the arguments. Source: syscall(2).
+const INT80_ARGUMENTS: [Storage; 6] =
+    [Storage(3), Storage(1), Storage(2), Storage(6), Storage(7), Storage(5)];
 
 /// How a program ended.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -203,9 +208,9 @@ impl Process {
                 Event::Budget => Some(Stop::Budget),
                 Event::Stop => Some(Stop::Place),
                 Event::Fault(fault) => Some(self.end_by(fault)),
-                Event::Syscall => {
+                Event::Syscall | Event::Syscall32 => {
                     let outputs = self.output.len();
-                    match self.syscall() {
+                    match self.syscall(self.door(run.event)) {
                         Some(Stop::NeedsInput) => {
                             executed -= 1;
                             Some(Stop::NeedsInput)
@@ -241,10 +246,10 @@ impl Process {
         let mut step = self.machine.step();
         let stop = match step.event {
             Some(Event::Fault(fault)) => self.end_by(fault),
-            Some(Event::Syscall) => {
+            Some(event @ (Event::Syscall | Event::Syscall32)) => {
                 self.executed += 1;
                 let result = self.arch().convention().syscall_result;
-                let stop = self.syscall().unwrap_or(Stop::Budget);
+                let stop = self.syscall(self.door(event)).unwrap_or(Stop::Budget);
                 // The result register was written after the instruction itself.
                 let value = self.machine.register(result);
                 for change in &mut step.effects.registers {
@@ -262,17 +267,27 @@ impl Process {
         (step, self.last_syscall.take(), stop)
     }
 
+    /// The way into the kernel that the machine took.
+    fn door(&self, event: Event) -> Door {
+        match event {
+            Event::Syscall32 => Door::X86_32,
+            _ => Door::of(self.arch()),
+        }
+    }
+
     /// Makes the system call that the machine stopped at; `None` if the program goes on.
-    fn syscall(&mut self) -> Option<Stop> {
-        let arch = self.arch();
-        let convention = arch.convention();
+    fn syscall(&mut self, door: Door) -> Option<Stop> {
+        let convention = self.arch().convention();
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
-        let values: Vec<u64> = convention
-            .syscall_arguments
-            .iter()
-            .map(|storage| self.machine.register(*storage))
-            .collect();
+        let registers = match door {
+            Door::X86_32 => &INT80_ARGUMENTS[..],
+            _ => convention.syscall_arguments,
+        };
+        let given: Vec<u64> =
+            registers.iter().map(|storage| self.machine.register(*storage)).collect();
+        let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
+        let (number, values) = (cut(number), given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
         let mut report = SyscallReport {
             number,
             name: None,
@@ -281,16 +296,17 @@ impl Process {
             result: None,
             notice: None,
         };
-        let Some(row) = table::by_number(arch, number) else {
+        let Some(row) = table::by_number(door, number) else {
             let result = Errno::ENOSYS.result();
             self.machine.set_register(convention.syscall_result, result as u64);
-            report.notice = Some(report::not_modelled(arch, number));
+            report.notice = Some(report::not_modelled(door, number));
             report.result = Some(result);
             self.report(report);
             return None;
         };
         let (outcome, notice) = syscalls::perform(self, row.call, &values);
-        (report.name, report.notice) = (Some(row.name), notice);
+        (report.name, report.notice) =
+            (Some(row.name), report::cut(row, &given, &values).or(notice));
         let stop = match outcome {
             Outcome::Returned(result) => {
                 self.machine.set_register(convention.syscall_result, result as u64);
@@ -318,7 +334,7 @@ impl Process {
     /// Moves the program counter back to the system call instruction.
     fn unmake_call(&mut self) {
         let pc = self.machine.pc();
-        // SYSCALL is two bytes (SDM Vol. 2B), SVC four (Arm ARM, C6.2). What SYSCALL left in rcx and
+        // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2). What SYSCALL left in rcx and
         // r11 is left there again when it is made again.
         let length = match self.arch() {
             Arch::Arm64 => 4,

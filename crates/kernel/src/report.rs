@@ -1,10 +1,9 @@
 //! A system call as data, for showing.
 
-use sotto_isa::Arch;
 use sotto_machine::Machine;
 
 use crate::errno::Errno;
-use crate::table::{ArgumentKind, SyscallRow};
+use crate::table::{ArgumentKind, Door, SyscallRow};
 
 /// Bytes of a buffer that are shown.
 const SHOWN_BYTES: u64 = 40;
@@ -110,13 +109,29 @@ pub(crate) fn filled(row: &SyscallRow, values: &[u64], result: i64) -> Option<(u
     Some((values[buffer], count))
 }
 
+/// What to say about arguments that the door cuts to 32 bits, if that changes one.
+pub(crate) fn cut(row: &SyscallRow, given: &[u64], used: &[u64]) -> Option<Notice> {
+    let names = row.arguments.iter().map(|(name, _)| name);
+    let (name, (given, used)) = names.zip(given.iter().zip(used)).find(|(_, (a, b))| a != b)?;
+    Some(Notice {
+        message: format!(
+            "`int 0x80` takes 32 bits of each argument: `{name}` {given:#x} became {used:#x}"
+        ),
+        help: Some(
+            "use `syscall`: the 64-bit number in rax, arguments in rdi, rsi, rdx, r10, r8, r9"
+                .into(),
+        ),
+    })
+}
+
 /// What to say about a call that is not modelled.
-pub(crate) fn not_modelled(arch: Arch, number: u64) -> Notice {
-    let message = format!("system call {number} is not modelled on {arch}; it returned ENOSYS");
-    let elsewhere = crate::table::elsewhere(arch, number);
+pub(crate) fn not_modelled(door: Door, number: u64) -> Notice {
+    let own_name = door.name();
+    let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
+    let elsewhere = crate::table::elsewhere(door, number);
     let help = elsewhere.first().map(|(machine, row)| {
-        let own = row.number(arch);
-        format!("{number} is `{}` on {machine}; on {arch} `{}` is {own}", row.name, row.name)
+        let own = row.number_at(door);
+        format!("{number} is `{}` on {machine}; on {own_name} `{}` is {own}", row.name, row.name)
     });
     Notice { message, help }
 }

@@ -15,6 +15,17 @@ pub struct RegisterChange {
     pub new: u64,
 }
 
+/// A vector register that an instruction wrote.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct VectorChange {
+    /// The name written through.
+    pub reg: Reg,
+    /// The whole register before.
+    pub old: u128,
+    /// The whole register after.
+    pub new: u128,
+}
+
 /// Flags that an instruction wrote.
 #[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
 pub struct FlagChange {
@@ -59,6 +70,8 @@ pub struct StepEffects {
     pub reads: Vec<(Reg, u64)>,
     /// Registers written, whether or not the value changed.
     pub registers: Vec<RegisterChange>,
+    /// Vector registers written, whether or not the value changed.
+    pub vectors: Vec<VectorChange>,
     /// Flags written.
     pub flags: FlagChange,
     /// Memory read.
@@ -108,6 +121,16 @@ pub(crate) fn registers(instruction: &Instruction) -> Vec<(Access, Reg)> {
         add(implicit.access, implicit.reg);
     }
     used
+}
+
+/// The vector registers an instruction writes by its row.
+pub(crate) fn written_vectors(instruction: &Instruction) -> Vec<(u8, Reg)> {
+    let explicit = instruction.operands.iter().enumerate().filter_map(|(index, operand)| {
+        let Operand::Reg(reg) = operand else { return None };
+        instruction.access(index).writes().then_some(*reg)
+    });
+    let implicit = instruction.implicit().iter().filter(|i| i.access.writes()).map(|i| i.reg);
+    explicit.chain(implicit).filter_map(|reg| Some((reg.vector()?, reg))).collect()
 }
 
 /// The storage registers an instruction writes by its row, each once, by the widest name used.

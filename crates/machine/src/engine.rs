@@ -17,9 +17,37 @@ pub(crate) enum Flow {
     Leave,
     /// Into the kernel; the program counter is at the next instruction.
     Syscall,
+    /// Into the kernel by the door of 32-bit programs.
+    Syscall32,
 }
 
 pub(crate) type Result<T = Flow> = std::result::Result<T, Box<Fault>>;
+
+/// What a program can only ask for by instructions of their own: the clock and random numbers.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Unseen {
+    /// Instructions completed before the one that asks.
+    pub clock: u64,
+    /// State of the generator.
+    pub random: u64,
+}
+
+impl Default for Unseen {
+    fn default() -> Unseen {
+        Unseen { clock: 0, random: 1 }
+    }
+}
+
+impl Unseen {
+    /// The next random number, by the SplitMix64 generator.
+    pub fn next_random(&mut self) -> u64 {
+        self.random = self.random.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.random;
+        z = (z ^ z >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ z >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
+        z ^ z >> 31
+    }
+}
 
 /// A processor: its registers, and how it carries out instructions.
 pub(crate) trait Cpu {
@@ -46,6 +74,15 @@ pub(crate) trait Cpu {
     /// The status flags.
     fn flags(&self) -> FlagSet;
     fn set_flags(&mut self, flags: FlagSet);
+    /// The value of a vector register.
+    fn vector(&self, number: u8) -> u128;
+    fn set_vector(&mut self, number: u8, value: u128);
+    /// The clock and the random numbers, where instructions can ask for them.
+    fn unseen(&mut self) -> &mut Unseen;
+    /// Whether the instruction asks for the clock, so that it must stand first in its block.
+    fn asks_clock(_: &Instruction) -> bool {
+        false
+    }
     fn pc(&self) -> u64;
     fn set_pc(&mut self, pc: u64);
 }
@@ -57,6 +94,8 @@ pub enum Event {
     Budget,
     /// A system call instruction was executed; the program counter is after it.
     Syscall,
+    /// `int 0x80` was executed: a system call by the table of 32-bit x86.
+    Syscall32,
     /// The program counter reached one of the stops.
     Stop,
     /// An instruction could not complete.
@@ -125,6 +164,13 @@ impl<C: Cpu> Engine<C> {
     /// Runs until an event, or until `budget` instructions are completed. A stop at the first
     /// instruction does not count, so that running can go on from one.
     pub fn run(&mut self, memory: &mut Memory, budget: u64) -> Run {
+        let start = self.cpu.unseen().clock;
+        let run = self.run_blocks(memory, budget, start);
+        self.cpu.unseen().clock = start + run.executed;
+        run
+    }
+
+    fn run_blocks(&mut self, memory: &mut Memory, budget: u64, start: u64) -> Run {
         let mut executed = 0u64;
         let mut previous = NO_BLOCK;
         loop {
@@ -143,6 +189,7 @@ impl<C: Cpu> Engine<C> {
             if block.is_stop && executed > 0 {
                 return Run { executed, event: Event::Stop };
             }
+            self.cpu.unseen().clock = start + executed;
             let count = block.ops.len().min((budget - executed).min(usize::MAX as u64) as usize);
             let mut done = count;
             let mut flow = Flow::Next;
@@ -154,7 +201,7 @@ impl<C: Cpu> Engine<C> {
                         break;
                     }
                     Err(fault) => {
-                        if *fault != Fault::Breakpoint {
+                        if !fault.is_trap() {
                             let start =
                                 if index == 0 { block.start } else { block.ends[index - 1] };
                             self.cpu.set_pc(start);
@@ -168,8 +215,10 @@ impl<C: Cpu> Engine<C> {
             if flow != Flow::Jump {
                 self.cpu.set_pc(block.ends[done - 1]);
             }
-            if flow == Flow::Syscall {
-                return Run { executed, event: Event::Syscall };
+            match flow {
+                Flow::Syscall => return Run { executed, event: Event::Syscall },
+                Flow::Syscall32 => return Run { executed, event: Event::Syscall32 },
+                _ => {}
             }
             previous = number;
         }
@@ -220,6 +269,9 @@ impl<C: Cpu> Engine<C> {
                 Err(fault) if ops.is_empty() => return Err(fault),
                 Err(_) => break,
             };
+            if !ops.is_empty() && C::asks_clock(&instruction) {
+                break;
+            }
             pc = instruction.end();
             ops.push(C::translate(&instruction));
             ends.push(pc);
@@ -250,6 +302,7 @@ impl<C: Cpu> Engine<C> {
     ) -> Result {
         let op = C::translate::<O>(instruction);
         let flow = self.cpu.execute(memory, &op, observer)?;
+        self.cpu.unseen().clock += 1;
         if flow != Flow::Jump {
             self.cpu.set_pc(instruction.end());
         }

@@ -56,6 +56,9 @@ pub enum MemoryFaultKind {
     /// x86: the address is not canonical, and it is the stack's: its base is RSP or RBP, or the
     /// access is a push or a pop. Source: SDM Vol. 1, 3.3.7.1; Vol. 3A, 6.15 "Stack Fault".
     StackSegment,
+    /// x86: 16 bytes for a vector instruction that must be aligned, and are not.
+    /// Source: SDM Vol. 1, 11.2.
+    Alignment,
 }
 
 /// An access that memory refused.
@@ -83,6 +86,14 @@ pub enum Fault {
     DivideOverflow,
     /// Bytes that are not an instruction, or one that is invalid on purpose.
     Illegal,
+    /// An instruction that is for the kernel alone.
+    Privileged,
+    /// A selector that names no segment of a program.
+    Selector,
+    /// A floating-point exception that is not masked.
+    Float,
+    /// The trap that INTO and `int 4` raise; the program counter is after them.
+    Overflow,
     /// A breakpoint instruction; on x86 the program counter is after it.
     Breakpoint,
     /// An A64 access through a stack pointer that is not a multiple of 16.
@@ -92,6 +103,11 @@ pub enum Fault {
 }
 
 impl Fault {
+    /// Whether the instruction that raised it is done, and the program counter after it.
+    pub const fn is_trap(self) -> bool {
+        matches!(self, Fault::Breakpoint | Fault::Overflow)
+    }
+
     /// The signal the kernel raises for it. Source: signal(7).
     pub const fn signal(self) -> Signal {
         match self {
@@ -99,7 +115,8 @@ impl Fault {
                 Signal::SIGBUS
             }
             Fault::Memory(_) => Signal::SIGSEGV,
-            Fault::DivideByZero | Fault::DivideOverflow => Signal::SIGFPE,
+            Fault::Privileged | Fault::Selector | Fault::Overflow => Signal::SIGSEGV,
+            Fault::DivideByZero | Fault::DivideOverflow | Fault::Float => Signal::SIGFPE,
             Fault::Illegal => Signal::SIGILL,
             Fault::Breakpoint => Signal::SIGTRAP,
             Fault::StackAlignment | Fault::PcAlignment => Signal::SIGBUS,

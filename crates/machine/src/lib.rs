@@ -16,7 +16,9 @@ mod machine;
 mod memory;
 mod x86;
 
-pub use effects::{FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects};
+pub use effects::{
+    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange,
+};
 pub use engine::{Event, Run};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};

@@ -2,8 +2,8 @@
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
 
-use crate::effects::{self, FlagChange, RegisterChange};
-use crate::engine::{Cpu, Engine, Flow, fetch_instruction};
+use crate::effects::{self, FlagChange, RegisterChange, VectorChange};
+use crate::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
 use crate::{Event, Fault, Memory, MemorySnapshot, Run, StepEffects, arm64, x86};
 
 enum Processor {
@@ -35,6 +35,8 @@ pub struct CpuState {
     pub registers: Vec<u64>,
     /// The status flags.
     pub flags: FlagSet,
+    /// Values of the vector registers, by number.
+    pub vectors: Vec<u128>,
 }
 
 /// A machine at a moment.
@@ -42,6 +44,7 @@ pub struct CpuState {
 pub struct Snapshot {
     /// Registers and flags.
     pub cpu: CpuState,
+    unseen: Unseen,
     memory: MemorySnapshot,
 }
 
@@ -116,17 +119,44 @@ impl Machine {
         with_engine!(&mut self.processor, engine => engine.cpu.set_flags(flags))
     }
 
+    /// The value of a vector register.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn vector(&self, number: u8) -> u128 {
+        with_engine!(&self.processor, engine => engine.cpu.vector(number))
+    }
+
+    /// Sets a vector register.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn set_vector(&mut self, number: u8, value: u128) {
+        with_engine!(&mut self.processor, engine => engine.cpu.set_vector(number, value))
+    }
+
+    /// Sets what the random numbers of the processor come from.
+    pub fn seed_random(&mut self, seed: u64) {
+        with_engine!(&mut self.processor, engine => engine.cpu.unseen().random = seed)
+    }
+
     /// Registers and flags together.
     pub fn cpu_state(&self) -> CpuState {
         let count = self.arch.storage_names().len() as u8;
         let registers = (0..count).map(|n| self.register(Storage(n))).collect();
-        CpuState { registers, flags: self.flags() }
+        let vectors = (0..self.arch.vector_count()).map(|n| self.vector(n)).collect();
+        CpuState { registers, flags: self.flags(), vectors }
     }
 
     /// Sets registers and flags together.
     pub fn set_cpu_state(&mut self, state: &CpuState) {
         for (number, value) in state.registers.iter().enumerate() {
             self.set_register(Storage(number as u8), *value);
+        }
+        for (number, value) in state.vectors.iter().enumerate() {
+            self.set_vector(number as u8, *value);
         }
         self.set_flags(state.flags);
     }
@@ -181,6 +211,10 @@ impl Machine {
             .into_iter()
             .map(|(storage, reg)| (storage, reg, self.register(storage)))
             .collect();
+        let vectors: Vec<_> = effects::written_vectors(&instruction)
+            .into_iter()
+            .map(|(number, reg)| (number, reg, self.vector(number)))
+            .collect();
         let undefined = instruction.undefined_flags(self.count_operand(&instruction));
         let memory = &mut self.memory;
         let result = with_engine!(&mut self.processor, engine => {
@@ -189,6 +223,7 @@ impl Machine {
         let jumped = matches!(result, Ok(Flow::Jump));
         let event = match result {
             Ok(Flow::Syscall) => Some(Event::Syscall),
+            Ok(Flow::Syscall32) => Some(Event::Syscall32),
             Ok(_) => None,
             Err(fault) => Some(Event::Fault(*fault)),
         };
@@ -196,6 +231,10 @@ impl Machine {
             effects.registers = before
                 .into_iter()
                 .map(|(storage, reg, old)| RegisterChange { reg, old, new: self.register(storage) })
+                .collect();
+            effects.vectors = vectors
+                .into_iter()
+                .map(|(n, reg, old)| VectorChange { reg, old, new: self.vector(n) })
                 .collect();
             let written = instruction.flags().written();
             let (old, new) = (old_flags, self.flags());
@@ -220,12 +259,14 @@ impl Machine {
 
     /// The machine as it is now.
     pub fn snapshot(&mut self) -> Snapshot {
-        Snapshot { cpu: self.cpu_state(), memory: self.memory.snapshot() }
+        let unseen = with_engine!(&mut self.processor, engine => *engine.cpu.unseen());
+        Snapshot { cpu: self.cpu_state(), unseen, memory: self.memory.snapshot() }
     }
 
     /// Puts the machine back to a snapshot of it.
     pub fn restore(&mut self, snapshot: &Snapshot) {
         self.set_cpu_state(&snapshot.cpu);
+        with_engine!(&mut self.processor, engine => *engine.cpu.unseen() = snapshot.unseen);
         self.memory.restore(&snapshot.memory);
     }
 }

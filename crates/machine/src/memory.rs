@@ -468,6 +468,44 @@ impl Memory {
         Ok(value)
     }
 
+    /// Reads sixteen bytes, and tells the observer of each half.
+    #[inline]
+    pub(crate) fn load_vector<O: Observer>(
+        &mut self,
+        address: u64,
+        observer: &mut O,
+    ) -> Result<u128, MemoryFault> {
+        let value = u128::from_le_bytes(self.read(address)?);
+        if O::ACTIVE {
+            observer.read(address, 8, value as u64);
+            observer.read(address.wrapping_add(8), 8, (value >> 64) as u64);
+        }
+        Ok(value)
+    }
+
+    /// Writes sixteen bytes, and tells the observer of each half.
+    #[inline]
+    pub(crate) fn store_vector<O: Observer>(
+        &mut self,
+        address: u64,
+        value: u128,
+        observer: &mut O,
+    ) -> Result<(), MemoryFault> {
+        let mut old = [0; 16];
+        if O::ACTIVE {
+            // Memory that cannot be read shows as zeros.
+            let _ = self.read_bytes(address, &mut old);
+        }
+        self.write(address, value.to_le_bytes())?;
+        if O::ACTIVE {
+            let old = u128::from_le_bytes(old);
+            observer.write(address, 8, old as u64, value as u64);
+            let upper = address.wrapping_add(8);
+            observer.write(upper, 8, (old >> 64) as u64, (value >> 64) as u64);
+        }
+        Ok(())
+    }
+
     /// Writes the low 1, 2, 4 or 8 bytes of a value, and tells the observer.
     #[inline]
     pub(crate) fn store_value<O: Observer>(

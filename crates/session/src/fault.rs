@@ -1,7 +1,7 @@
 //! Why a program died, in words: the fact, the place and the remedy.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, x86};
+use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, Storage, x86};
 use sotto_kernel::{Ending, Process};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 use sotto_object::Image;
@@ -104,6 +104,19 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             divide(&scene, &mut report, fault, instruction.as_ref());
         }
         Fault::Illegal => illegal(&mut scene, &mut report, instruction.as_ref(), pc),
+        Fault::Privileged => {
+            let name = instruction.as_ref().map_or("this", Instruction::mnemonic);
+            report.message = format!("`{name}` was executed, which is for the kernel alone");
+        }
+        Fault::Overflow => {
+            report.message = "`int 4` raised the overflow trap".to_string();
+        }
+        Fault::Selector => {
+            report.message = "the selector names no segment that a program may use".to_string();
+            report.registers =
+                instruction.as_ref().map(|i| operand_registers(&scene, i)).unwrap_or_default();
+        }
+        Fault::Float => float(&scene, &mut report),
         Fault::Breakpoint => {
             report.message = "a breakpoint instruction was executed".to_string();
             report.help = Some("step past it in the stepper, or take it out".to_string());
@@ -146,7 +159,7 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
         MemoryFaultKind::Protected => "which holds data, not code",
         MemoryFaultKind::PastCode => "after the end of the code",
         MemoryFaultKind::StackSegment => "which is no address of the stack",
-        MemoryFaultKind::Unmapped => "where there is nothing",
+        MemoryFaultKind::Unmapped | MemoryFaultKind::Alignment => "where there is nothing",
     };
     let verb = match control {
         Some(Control::Return) => "returned",
@@ -193,8 +206,21 @@ fn memory(
         MemoryFaultKind::Protected => {
             format!("tried to {verb} {address:#x}, which may not be {done}")
         }
+        MemoryFaultKind::Alignment => {
+            format!("tried to {verb} 16 bytes at {address:#x}, which is not a multiple of 16")
+        }
         _ => format!("tried to {verb} {address:#x}, where there is nothing"),
     };
+    if fault.kind == MemoryFaultKind::Alignment {
+        report.help = Some(
+            "align the data with `.align 16`, or use `movups` or `movdqu`, which take any address"
+                .to_string(),
+        );
+        report.registers = instruction
+            .map(|instruction| operand_registers(scene, instruction))
+            .unwrap_or_default();
+        return;
+    }
     let regions = scene.process.machine.memory().regions();
     let stack = regions.iter().find(|region| region.name == "stack");
     if let Some(segment) = scene.image.segment_at(address) {
@@ -295,6 +321,26 @@ fn divide(
         report.registers.extend([scene.value(high), scene.value(low)]);
     }
     report.registers.extend(operand_registers(scene, instruction));
+}
+
+/// A floating-point exception that MXCSR does not mask.
+fn float(scene: &Scene, report: &mut FaultReport) {
+    const NAMES: [&str; 6] = [
+        "an invalid operation",
+        "a denormal operand",
+        "a division by zero",
+        "an overflow",
+        "an underflow",
+        "a result that is not exact",
+    ];
+    let mxcsr = scene.process.machine.register(Storage(19));
+    // Masks stand seven bits above their flags. Source: SDM Vol. 1, 10.2.3.
+    let raised = mxcsr & !(mxcsr >> 7) & 0x3f;
+    let names: Vec<&str> =
+        NAMES.iter().enumerate().filter(|(n, _)| raised >> n & 1 != 0).map(|(_, n)| *n).collect();
+    report.message = format!("a floating-point exception that is not masked: {}", names.join(", "));
+    report.facts.push(format!("mxcsr is {mxcsr:#x}"));
+    report.help = Some("set bits 7 to 12 of mxcsr with `ldmxcsr` to mask them all".to_string());
 }
 
 fn illegal(

@@ -83,11 +83,19 @@ impl Native {
     /// What the operating system says.
     pub fn cpu_state(&self) -> io::Result<CpuState> {
         let r = ptrace::getregs(self.pid).map_err(io_error)?;
-        let registers = vec![
+        let mut registers = vec![
             r.rax, r.rcx, r.rdx, r.rbx, r.rsp, r.rbp, r.rsi, r.rdi, r.r8, r.r9, r.r10, r.r11,
-            r.r12, r.r13, r.r14, r.r15, r.rip,
+            r.r12, r.r13, r.r14, r.r15, r.rip, r.fs_base, r.gs_base,
         ];
-        Ok(CpuState { registers, flags: FlagSet(r.eflags as u32) & flag::STATUS })
+        let f = ptrace::getregset::<ptrace::regset::NT_PRFPREG>(self.pid).map_err(io_error)?;
+        registers.push(u64::from(f.mxcsr));
+        let vectors = f
+            .xmm_space
+            .chunks(4)
+            .map(|four| four.iter().rev().fold(0, |value, word| value << 32 | u128::from(*word)))
+            .collect();
+        let flags = FlagSet(r.eflags as u32) & (flag::STATUS | flag::CONTROL);
+        Ok(CpuState { registers, flags, vectors })
     }
 
     /// Sets registers and status flags.
@@ -99,18 +107,49 @@ impl Native {
         let mut r = ptrace::getregs(self.pid).map_err(io_error)?;
         {
             let fields = [
-                &mut r.rax, &mut r.rcx, &mut r.rdx, &mut r.rbx, &mut r.rsp, &mut r.rbp, &mut r.rsi,
-                &mut r.rdi, &mut r.r8, &mut r.r9, &mut r.r10, &mut r.r11, &mut r.r12, &mut r.r13,
-                &mut r.r14, &mut r.r15, &mut r.rip,
+                &mut r.rax,
+                &mut r.rcx,
+                &mut r.rdx,
+                &mut r.rbx,
+                &mut r.rsp,
+                &mut r.rbp,
+                &mut r.rsi,
+                &mut r.rdi,
+                &mut r.r8,
+                &mut r.r9,
+                &mut r.r10,
+                &mut r.r11,
+                &mut r.r12,
+                &mut r.r13,
+                &mut r.r14,
+                &mut r.r15,
+                &mut r.rip,
+                &mut r.fs_base,
+                &mut r.gs_base,
             ];
             for (field, value) in fields.into_iter().zip(&state.registers) {
                 *field = *value;
             }
         }
-        r.eflags = (r.eflags & !u64::from(flag::STATUS.0)) | u64::from(state.flags.0);
+        let ours = u64::from((flag::STATUS | flag::CONTROL).0);
+        r.eflags = (r.eflags & !ours) | u64::from(state.flags.0);
+        (r.ds, r.es, r.fs, r.gs) = (0, 0, 0, 0);
         // The kernel must not take the last stop for an interrupted system call.
         r.orig_rax = u64::MAX;
-        ptrace::setregs(self.pid, r).map_err(io_error)
+        ptrace::setregs(self.pid, r).map_err(io_error)?;
+        if state.vectors.is_empty() {
+            return Ok(());
+        }
+        let mut f = ptrace::getregset::<ptrace::regset::NT_PRFPREG>(self.pid).map_err(io_error)?;
+        for (words, value) in f.xmm_space.chunks_mut(4).zip(&state.vectors) {
+            for (n, word) in words.iter_mut().enumerate() {
+                *word = (value >> (32 * n)) as u32;
+            }
+        }
+        if let Some(mxcsr) = state.registers.get(19) {
+            f.mxcsr = *mxcsr as u32;
+        }
+        ptrace::setregset::<ptrace::regset::NT_PRFPREG>(self.pid, f).map_err(io_error)
     }
 
     /// Reads memory.

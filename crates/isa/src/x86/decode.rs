@@ -1,10 +1,10 @@
 //! Bytes to operands.
 
-use super::encoding::{ModRm, Sizes, immediate_bytes};
-use super::{Pattern, RIP, Row, table};
+use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
+use super::{Meaning, Pattern, RIP, Row, table};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Operands, Reg, RegKind,
-    Value, Width,
+    Segment, Value, Width,
 };
 
 /// Candidate rows by opcode map, opcode byte, operand size and ModRM digit, best first.
@@ -13,32 +13,31 @@ pub(crate) struct Index {
     ranges: Vec<(u16, u8)>,
     rows: Vec<u16>,
     /// Whether any row of this map and opcode has a ModRM byte.
-    has_modrm: [bool; 512],
+    has_modrm: [bool; 256 * MAPS],
 }
 
 const SIZES: [Sizes; 3] = [Sizes::S16, Sizes::S32, Sizes::S64];
 
-fn key(two_byte: bool, opcode: u8, size: usize, digit: u8) -> usize {
-    ((usize::from(two_byte) * 256 + usize::from(opcode)) * 3 + size) * 8 + usize::from(digit)
+fn key(map: usize, opcode: u8, size: usize, digit: u8) -> usize {
+    ((map * 256 + usize::from(opcode)) * 3 + size) * 8 + usize::from(digit)
 }
 
 impl Index {
     pub fn new(rows: &[Row]) -> Index {
-        let mut lists = vec![Vec::<u16>::new(); 2 * 256 * 3 * 8];
-        let mut has_modrm = [false; 512];
+        let mut lists = vec![Vec::<u16>::new(); MAPS * 256 * 3 * 8];
+        let mut has_modrm = [false; 256 * MAPS];
         for (number, row) in rows.iter().enumerate() {
             let e = &row.encoding;
             let opcodes = if e.plus_reg { 8 } else { 1 };
             for opcode in e.opcode..=e.opcode + (opcodes - 1) {
-                has_modrm[usize::from(e.two_byte) * 256 + usize::from(opcode)] |=
-                    e.modrm != ModRm::None;
+                has_modrm[e.map_index() * 256 + usize::from(opcode)] |= e.modrm != ModRm::None;
                 for (size, bit) in SIZES.iter().enumerate() {
                     if e.sizes.0 & bit.0 == 0 {
                         continue;
                     }
                     for digit in 0..8 {
                         if !matches!(e.modrm, ModRm::Digit(d) if d != digit) {
-                            lists[key(e.two_byte, opcode, size, digit)].push(number as u16);
+                            lists[key(e.map_index(), opcode, size, digit)].push(number as u16);
                         }
                     }
                 }
@@ -52,7 +51,8 @@ impl Index {
                 let row = &rows[usize::from(number)];
                 let e = &row.encoding;
                 (
-                    e.mandatory.is_none() && !e.address32,
+                    e.mandatory == Mandatory::Any && !e.address32 && !e.no_track,
+                    e.suffix.is_none(),
                     row.form.accepted_only,
                     e.sizes.0.count_ones(),
                     number,
@@ -69,11 +69,61 @@ impl Index {
 struct Prefixes {
     operand16: bool,
     address32: bool,
+    lock: bool,
+    no_track: bool,
     repeat: Option<u8>,
+    segment: Option<Segment>,
+    /// REX, or what VEX says in its place.
     rex: Option<u8>,
+    /// The register that VEX names.
+    vvvv: u8,
 }
 
 impl Prefixes {
+    /// Whether a form can be meant by these prefixes.
+    fn allow(&self, e: &Encoding) -> bool {
+        let repeat = match e.mandatory {
+            Mandatory::Any => true,
+            Mandatory::NoPrefix => self.repeat.is_none() && !self.operand16,
+            Mandatory::OperandSize => self.repeat.is_none() && self.operand16,
+            Mandatory::Repeat(repeat) => {
+                self.repeat == Some(repeat) && (self.operand16 || !e.operand16)
+            }
+        };
+        repeat
+            && e.lock == self.lock
+            && (self.address32 || !e.address32)
+            && (self.no_track || !e.no_track)
+    }
+
+    /// Reads what follows a VEX prefix byte; the map. Source: SDM Vol. 2A, 2.3.5.
+    fn vex(&mut self, first: u8, reader: &mut Reader) -> Result<usize, DecodeError> {
+        if self.operand16 || self.repeat.is_some() || self.lock || self.rex.is_some() {
+            return Err(DecodeError::Invalid);
+        }
+        let (upper, map, last) = match first {
+            0xc5 => {
+                let byte = reader.byte()?;
+                (byte & 0x80 | 0x60, 1, byte & 0x7f)
+            }
+            _ => {
+                let (upper, last) = (reader.byte()?, reader.byte()?);
+                (upper & 0xe0, usize::from(upper & 0x1f), last)
+            }
+        };
+        // R, X and B are stored inverted, above W.
+        self.rex = Some(0x40 | (!upper >> 5) | last >> 4 & 8);
+        self.vvvv = !last >> 3 & 15;
+        match last & 3 {
+            1 => self.operand16 = true,
+            2 => self.repeat = Some(0xf3),
+            3 => self.repeat = Some(0xf2),
+            _ => {}
+        }
+        let short = last & 4 == 0;
+        if short && (1..=3).contains(&map) { Ok(map + 3) } else { Err(DecodeError::Invalid) }
+    }
+
     fn rex_bit(&self, bit: u8) -> u8 {
         u8::from(self.rex.unwrap_or(0) & bit != 0) << 3
     }
@@ -97,32 +147,52 @@ pub fn decode(bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
         match reader.byte()? {
             0x66 => prefixes.operand16 = true,
             0x67 => prefixes.address32 = true,
+            0xf0 => prefixes.lock = true,
             repeat @ (0xf2 | 0xf3) => prefixes.repeat = Some(repeat),
+            0x64 => prefixes.segment = Some(Segment::Fs),
+            0x65 => prefixes.segment = Some(Segment::Gs),
+            0x3e => prefixes.no_track = true,
+            // The other segments have no effect in 64-bit mode.
+            0x26 | 0x2e | 0x36 => {}
             rex @ 0x40..=0x4f => {
                 prefixes.rex = Some(rex);
-                break reader.byte()?; // a REX prefix comes last
+                continue;
             }
             opcode => break opcode,
         }
+        // A REX prefix that does not come last has no effect.
+        prefixes.rex = None;
     };
-    let (two_byte, opcode) = if opcode == 0x0f { (true, reader.byte()?) } else { (false, opcode) };
+    let (map, opcode) = match opcode {
+        0x0f => match reader.byte()? {
+            0x38 => (2, reader.byte()?),
+            0x3a => (3, reader.byte()?),
+            opcode => (1, opcode),
+        },
+        0xc4 | 0xc5 => {
+            let map = prefixes.vex(opcode, &mut reader)?;
+            (map, reader.byte()?)
+        }
+        opcode => (0, opcode),
+    };
     let table = table();
     let index = &table.by_opcode;
     let size = match prefixes {
         Prefixes { rex: Some(rex), .. } if rex & 8 != 0 => 2,
+        _ if map > 3 => 1,
         Prefixes { operand16: true, .. } => 0,
         _ => 1,
     };
-    let digit = if index.has_modrm[usize::from(two_byte) * 256 + usize::from(opcode)] {
-        reader.peek()? >> 3 & 7
-    } else {
-        0
-    };
-    let (start, count) = index.ranges[key(two_byte, opcode, size, digit)];
+    let digit =
+        if index.has_modrm[map * 256 + usize::from(opcode)] { reader.peek()? >> 3 & 7 } else { 0 };
+    let (start, count) = index.ranges[key(map, opcode, size, digit)];
     let candidates = &index.rows[usize::from(start)..][..usize::from(count)];
     let mut error = DecodeError::Invalid;
     for &number in candidates {
         let row = &table.rows[usize::from(number)];
+        if !prefixes.allow(&row.encoding) {
+            continue;
+        }
         let mut attempt = reader.clone();
         match operands(row, opcode, &prefixes, &mut attempt, address) {
             Ok(operands) => {
@@ -179,7 +249,10 @@ fn operands(
     address: u64,
 ) -> Result<Operands, DecodeError> {
     let e = &row.encoding;
-    if e.mandatory != prefixes.repeat || (e.address32 && !prefixes.address32) {
+    // Strings are addressed by 64-bit registers in the segments without a base; nothing else so far.
+    if matches!(row.form.meaning, Meaning::String(..) | Meaning::Xlat)
+        && (prefixes.address32 || prefixes.segment.is_some())
+    {
         return Err(DecodeError::Invalid);
     }
     if let Some(suffix) = e.suffix
@@ -188,13 +261,14 @@ fn operands(
         return Err(DecodeError::Invalid);
     }
     let modrm = if e.modrm == ModRm::None { 0 } else { reader.byte()? };
-    let memory_width = row.form.operands.iter().find_map(|slot| match slot.pattern {
-        Pattern::Rm(width) => Some(width),
-        _ => None,
-    });
+    let memory_width = row.form.operands.iter().find_map(|slot| slot.pattern.memory_width());
     let mut memory = None;
     if e.modrm != ModRm::None && modrm >> 6 != 0b11 {
         memory = Some(read_memory(modrm, prefixes, memory_width, reader)?);
+    }
+    let names_vvvv = row.form.operands.iter().any(|slot| matches!(slot.pattern, Pattern::Vvvv(_)));
+    if prefixes.vvvv != 0 && !names_vvvv {
+        return Err(DecodeError::Invalid);
     }
     let mut operands = Operands::new();
     let mut relative = None;
@@ -217,9 +291,29 @@ fn operands(
                 Some(mem) => Operand::Mem(mem),
                 None => Operand::Reg(register(width, modrm & 7 | prefixes.rex_bit(1), prefixes)),
             },
-            Pattern::M => Operand::Mem(memory.ok_or(DecodeError::Invalid)?),
+            Pattern::M | Pattern::Mem(_) | Pattern::MemAligned => {
+                Operand::Mem(memory.ok_or(DecodeError::Invalid)?)
+            }
+            Pattern::RegRm(width) | Pattern::RmNarrow(width, _) => match (memory, slot.pattern) {
+                (Some(mem), Pattern::RmNarrow(..)) => Operand::Mem(mem),
+                (Some(_), _) => return Err(DecodeError::Invalid),
+                _ => Operand::Reg(register(width, modrm & 7 | prefixes.rex_bit(1), prefixes)),
+            },
+            Pattern::Vvvv(width) => Operand::Reg(Reg::x86(width, prefixes.vvvv)),
+            Pattern::X => Operand::Reg(Reg::x86(Width::W128, modrm >> 3 & 7 | prefixes.rex_bit(4))),
+            Pattern::Xm(_) | Pattern::XmUnaligned | Pattern::XRm => match memory {
+                Some(_) if slot.pattern == Pattern::XRm => return Err(DecodeError::Invalid),
+                Some(mem) => Operand::Mem(mem),
+                None => Operand::Reg(Reg::x86(Width::W128, modrm & 7 | prefixes.rex_bit(1))),
+            },
+            Pattern::Xmm0 => Operand::Reg(Reg::x86(Width::W128, 0)),
+            Pattern::Sreg => match modrm >> 3 & 7 {
+                number @ 0..6 => Operand::Reg(Reg::new(RegKind::Segment, number)),
+                _ => return Err(DecodeError::Invalid),
+            },
             Pattern::Acc(width) => Operand::Reg(Reg::x86(width, 0)),
             Pattern::Cl => Operand::Reg(Reg::x86(Width::W8, 1)),
+            Pattern::Dx => Operand::Reg(Reg::x86(Width::W16, 2)),
             Pattern::One => Operand::Imm(Value::Known(1)),
             Pattern::Uimm8 | Pattern::Uimm16 => {
                 let size = immediate_bytes(slot.pattern);
@@ -230,7 +324,8 @@ fn operands(
                 Operand::Imm(Value::Known(reader.signed(immediate_bytes(slot.pattern))?))
             }
             Pattern::Moffs(width) => {
-                Operand::Mem(Mem { width: Some(width), ..Mem::absolute(reader.signed(8)?) })
+                let (width, segment) = (Some(width), prefixes.segment);
+                Operand::Mem(Mem { width, segment, ..Mem::absolute(reader.signed(8)?) })
             }
             Pattern::Rel8 | Pattern::Rel32 => {
                 relative = Some(operands.len());
@@ -265,7 +360,7 @@ fn read_memory(
     let address_width = if prefixes.address32 { Width::W32 } else { Width::W64 };
     let reg = |number| Some(Reg::x86(address_width, number));
     let mode = modrm >> 6;
-    let mut mem = Mem { width, ..Mem::absolute(0) };
+    let mut mem = Mem { width, segment: prefixes.segment, ..Mem::absolute(0) };
     let mut disp_bytes = match mode {
         0b01 => 1,
         0b10 => 4,

@@ -4,10 +4,13 @@ use std::ops::RangeInclusive;
 
 use arrayvec::ArrayVec;
 
-use super::encoding::{ModRm, immediate_bytes};
+use super::encoding::{Encoding, Mandatory, ModRm, immediate_bytes};
 use super::{Form, Meaning, Pattern, Row, table};
 use crate::instruction::{closer, describe};
-use crate::{Arch, EncodeError, Encoded, Field, Fixup, Mem, Operand, Reg, RegKind, Value, Width};
+use crate::{
+    Arch, EncodeError, Encoded, Field, Fixup, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind,
+    Segment, Value, Width,
+};
 
 /// The shortest encoding of at least `min_bytes`; among equally short ones the first row.
 ///
@@ -104,7 +107,9 @@ fn untold_width(form: &Form, operands: &[Operand]) -> Option<Width> {
     let position =
         operands.iter().position(|o| matches!(o, Operand::Mem(mem) if mem.width.is_none()))?;
     let width = form.operands[position].pattern.data_width()?;
-    let told = form.operands.iter().any(|slot| slot.pattern.tells_width() == Some(width));
+    // The source of CRC32 may be narrower than its destination.
+    let told = !matches!(form.meaning, Meaning::Crc32(_));
+    let told = told && form.operands.iter().any(|slot| slot.pattern.tells_width() == Some(width));
     (!told).then_some(width)
 }
 
@@ -116,7 +121,9 @@ impl Kinds {
     const IMMEDIATE: u16 = 1 << 4;
     const TARGET: u16 = 1 << 5;
     const MEMORY: u16 = 1 << 6;
-    const ANY_MEMORY: u16 = 0b1_1111 << 6;
+    const ANY_MEMORY: u16 = 0b11_1111 << 6;
+    const VECTOR: u16 = 1 << 12;
+    const SEGMENT: u16 = 1 << 13;
     /// No operand there.
     const NOTHING: u16 = 1 << 15;
 
@@ -134,9 +141,20 @@ impl Kinds {
         let mut kinds = [Kinds::NOTHING; 4];
         for (kind, slot) in kinds.iter_mut().zip(form.operands) {
             *kind = match slot.pattern {
-                Pattern::R(width) | Pattern::Acc(width) => Kinds::register(width),
+                Pattern::R(width)
+                | Pattern::Acc(width)
+                | Pattern::RegRm(width)
+                | Pattern::Vvvv(width) => Kinds::register(width),
+                Pattern::Mem(width) => Kinds::memory(width),
+                Pattern::MemAligned => Kinds::memory(Width::W128),
+                Pattern::RmNarrow(reg, width) => Kinds::register(reg) | Kinds::memory(width),
+                Pattern::X | Pattern::XRm | Pattern::Xmm0 => Kinds::VECTOR,
+                Pattern::Xm(width) => Kinds::VECTOR | Kinds::memory(width),
+                Pattern::XmUnaligned => Kinds::VECTOR | Kinds::memory(Width::W128),
+                Pattern::Sreg => Kinds::SEGMENT,
                 Pattern::R32NotEax => Kinds::register(Width::W32),
                 Pattern::Cl => Kinds::register(Width::W8),
+                Pattern::Dx => Kinds::register(Width::W16),
                 Pattern::Rm(width) => Kinds::register(width) | Kinds::memory(width),
                 Pattern::Moffs(width) => Kinds::memory(width),
                 Pattern::M => Kinds::ANY_MEMORY,
@@ -156,6 +174,8 @@ impl Kinds {
         let mut kinds = [Kinds::NOTHING; 4];
         for (kind, operand) in kinds.iter_mut().zip(operands) {
             *kind = match operand {
+                Operand::Reg(Reg { kind: RegKind::Xmm, .. }) => Kinds::VECTOR,
+                Operand::Reg(Reg { kind: RegKind::Segment, .. }) => Kinds::SEGMENT,
                 Operand::Reg(reg) => Kinds::register(reg.width()),
                 Operand::Mem(mem) => match mem.width {
                     Some(width) => (width.bytes() as u16) << 7,
@@ -186,12 +206,31 @@ fn kinds_match(form: &Form, operands: &[Operand]) -> bool {
 /// Whether the operand is of the pattern's kind; values are looked at in [`layout`].
 fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
     match (pattern, operand) {
-        (Pattern::R(width) | Pattern::Rm(width), Operand::Reg(reg)) => {
-            reg.kind != RegKind::Ip && reg.width() == width
+        (
+            Pattern::R(width)
+            | Pattern::Rm(width)
+            | Pattern::RegRm(width)
+            | Pattern::RmNarrow(width, _)
+            | Pattern::Vvvv(width),
+            Operand::Reg(reg),
+        ) => !matches!(reg.kind, RegKind::Ip | RegKind::Segment) && reg.width() == width,
+        (Pattern::X | Pattern::Xm(_) | Pattern::XmUnaligned | Pattern::XRm, Operand::Reg(reg)) => {
+            reg.kind == RegKind::Xmm
         }
+        (Pattern::Xmm0, Operand::Reg(reg)) => reg.kind == RegKind::Xmm && reg.number == 0,
+        (Pattern::Sreg, Operand::Reg(reg)) => reg.kind == RegKind::Segment,
+        (
+            Pattern::Mem(_)
+            | Pattern::MemAligned
+            | Pattern::RmNarrow(..)
+            | Pattern::Xm(_)
+            | Pattern::XmUnaligned,
+            Operand::Mem(mem),
+        ) => mem.width.is_none() || mem.width == pattern.memory_width(),
         (Pattern::R32NotEax, Operand::Reg(reg)) => reg.kind == RegKind::Dword && reg.number != 0,
         (Pattern::Acc(width), Operand::Reg(reg)) => *reg == Reg::x86(width, 0),
         (Pattern::Cl, Operand::Reg(reg)) => *reg == Reg::x86(Width::W8, 1),
+        (Pattern::Dx, Operand::Reg(reg)) => *reg == Reg::x86(Width::W16, 2),
         (Pattern::Rm(width), Operand::Mem(mem)) => mem.width.is_none_or(|w| w == width),
         (Pattern::M, Operand::Mem(_)) => true,
         (Pattern::Moffs(width), Operand::Mem(mem)) => {
@@ -251,6 +290,9 @@ struct Parts {
     rex_for: Option<Reg>,
     high_byte: Option<Reg>,
     address32: bool,
+    segment: Option<Segment>,
+    /// The register that goes into the VEX prefix.
+    vvvv: u8,
     opcode_reg: u8,
     modrm: u8,
     sib: Option<u8>,
@@ -285,6 +327,7 @@ impl Parts {
 
     /// Lays out a memory operand. Source: SDM Vol. 2A, tables 2-2 and 2-3, and 2.2.1.6.
     fn memory(&mut self, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
+        self.segment = mem.segment;
         let bad = |reason| EncodeError::BadAddress { operand, reason };
         let (mut base, mut index) = (mem.base, mem.index);
         // The stack pointer cannot be scaled, but as a plain second term it can be the base.
@@ -391,6 +434,8 @@ fn layout(
     let width = match row.form.meaning {
         Meaning::Push => Width::W64,
         Meaning::PushWord => Width::W16,
+        // The immediates of vector instructions are bytes.
+        Meaning::Vector(_) => Width::W8,
         _ => width,
     };
     for (index, (slot, operand)) in row.form.operands.iter().zip(operands).enumerate() {
@@ -398,21 +443,34 @@ fn layout(
             (Pattern::R(_) | Pattern::R32NotEax, Operand::Reg(reg)) if e.plus_reg => {
                 parts.opcode_reg = parts.register(reg, REX_B);
             }
-            (Pattern::R(_) | Pattern::R32NotEax, Operand::Reg(reg)) => {
+            (
+                Pattern::R(_) | Pattern::R32NotEax | Pattern::X | Pattern::Sreg,
+                Operand::Reg(reg),
+            ) => {
                 let bits = parts.register(reg, REX_R);
                 parts.modrm |= bits << 3;
             }
-            (Pattern::Rm(_), Operand::Reg(reg)) => {
+            (Pattern::Vvvv(_), Operand::Reg(reg)) => parts.vvvv = reg.number,
+            (
+                Pattern::Rm(_)
+                | Pattern::RegRm(_)
+                | Pattern::RmNarrow(..)
+                | Pattern::Xm(_)
+                | Pattern::XmUnaligned
+                | Pattern::XRm,
+                Operand::Reg(reg),
+            ) => {
                 let bits = parts.register(reg, REX_B);
                 parts.modrm |= 0b11 << 6 | bits;
             }
-            (Pattern::Rm(_) | Pattern::M, Operand::Mem(mem)) => parts.memory(index, &mem)?,
             (Pattern::Moffs(_), Operand::Mem(mem)) => {
+                parts.segment = mem.segment;
                 parts.imm.extend(mem.disp.or_zero().to_le_bytes());
                 if mem.disp == Value::Late {
                     parts.imm_fixup = Some((index as u8, Field::Abs64));
                 }
             }
+            (_, Operand::Mem(mem)) => parts.memory(index, &mem)?,
             (Pattern::Rel8 | Pattern::Rel32, Operand::Target(target)) => {
                 parts.relative = Some((index, target, immediate_bytes(slot.pattern)));
             }
@@ -442,6 +500,27 @@ fn layout(
     assemble_bytes(row, number, parts, address)
 }
 
+/// What opens an opcode of each map.
+const MAP_BYTES: [&[u8]; 4] = [&[], &[0x0f], &[0x0f, 0x38], &[0x0f, 0x3a]];
+
+/// The VEX prefix in two bytes if it can be, else in three. Source: SDM Vol. 2A, 2.3.5.
+fn vex_prefix(e: &Encoding, parts: &Parts, bytes: &mut ArrayVec<u8, MAX_INSTRUCTION_BYTES>) {
+    let implied = match e.mandatory {
+        Mandatory::OperandSize => 1,
+        Mandatory::Repeat(0xf3) => 2,
+        Mandatory::Repeat(_) => 3,
+        _ => 0,
+    };
+    let last = (!parts.vvvv & 15) << 3 | implied;
+    // R, X and B, inverted, in the upper bits.
+    let upper = !parts.rex << 5;
+    if e.map == 1 && parts.rex & !REX_R == 0 {
+        bytes.extend([0xc5, upper & 0x80 | last]);
+    } else {
+        bytes.extend([0xc4, upper | e.map, (parts.rex & REX_W) << 4 | last]);
+    }
+}
+
 fn assemble_bytes(
     row: &Row,
     number: u16,
@@ -461,18 +540,32 @@ fn assemble_bytes(
     }
     let mut out = Encoded { form: number, ..Encoded::default() };
     let bytes = &mut out.bytes;
+    bytes.extend(parts.segment.map(|segment| match segment {
+        Segment::Fs => 0x64,
+        Segment::Gs => 0x65,
+    }));
     if e.address32 || parts.address32 {
         bytes.push(0x67);
     }
-    if e.operand16 {
-        bytes.push(0x66);
+    if e.no_track {
+        bytes.push(0x3e);
     }
-    bytes.extend(e.mandatory);
-    if needs_rex {
-        bytes.push(0x40 | parts.rex);
-    }
-    if e.two_byte {
-        bytes.push(0x0f);
+    if e.vex {
+        vex_prefix(e, &parts, bytes);
+    } else {
+        if e.operand16 || e.mandatory == Mandatory::OperandSize {
+            bytes.push(0x66);
+        }
+        if let Mandatory::Repeat(repeat) = e.mandatory {
+            bytes.push(repeat);
+        }
+        if e.lock {
+            bytes.push(0xf0);
+        }
+        if needs_rex {
+            bytes.push(0x40 | parts.rex);
+        }
+        bytes.extend(MAP_BYTES[usize::from(e.map)].iter().copied());
     }
     bytes.push(e.opcode + parts.opcode_reg);
     bytes.extend(e.suffix);

@@ -23,20 +23,45 @@ impl Sizes {
     pub const S32: Sizes = Sizes(2);
     pub const S64: Sizes = Sizes(4);
     pub const ANY: Sizes = Sizes(7);
+
+    const fn or(self, other: Sizes) -> Sizes {
+        Sizes(self.0 | other.0)
+    }
 }
+
+/// What a form asks of the prefixes `66`, `F2` and `F3` when they are part of its opcode.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Mandatory {
+    /// Nothing: `66` is the operand size, and a repeat prefix has no effect.
+    Any,
+    /// None of them may be there.
+    NoPrefix,
+    /// `66`, and no repeat prefix.
+    OperandSize,
+    /// This repeat prefix.
+    Repeat(u8),
+}
+
+/// The opcode maps: one byte, `0F`, `0F 38` and `0F 3A`; then the last three again with a VEX prefix.
+pub(crate) const MAPS: usize = 7;
 
 /// What bytes a form has around its operands.
 #[derive(Clone, Debug)]
 pub(crate) struct Encoding {
-    /// `F2`, `F3` or none.
-    pub mandatory: Option<u8>,
+    pub mandatory: Mandatory,
+    /// Whether the form has the lock prefix.
+    pub lock: bool,
+    /// Whether the form has the prefix that exempts a jump from indirect-branch tracking.
+    pub no_track: bool,
     /// Whether the form needs the address-size prefix.
     pub address32: bool,
     /// Whether the form needs the operand-size prefix.
     pub operand16: bool,
     pub rex_w: bool,
-    /// Whether the opcode is in the two-byte map (`0F`).
-    pub two_byte: bool,
+    /// A VEX prefix stands for REX, the mandatory prefix and the map.
+    pub vex: bool,
+    /// 0 for the one-byte map, 1 for `0F`, 2 for `0F 38`, 3 for `0F 3A`.
+    pub map: u8,
     pub opcode: u8,
     /// A fixed byte where a ModRM byte would be.
     pub suffix: Option<u8>,
@@ -53,13 +78,16 @@ impl Encoding {
     ///
     /// If the row is not written in it; a test walks all rows.
     pub fn parse(form: &Form) -> Encoding {
-        let first_width = form.operands.iter().find_map(|slot| slot.pattern.data_width());
+        let first_width = form.operands.iter().find_map(|slot| slot.pattern.general_width());
         let mut e = Encoding {
-            mandatory: None,
+            mandatory: Mandatory::Any,
+            lock: false,
+            no_track: false,
             address32: false,
-            operand16: first_width == Some(Width::W16),
+            operand16: false,
             rex_w: false,
-            two_byte: false,
+            vex: false,
+            map: 0,
             opcode: 0,
             suffix: None,
             modrm: ModRm::None,
@@ -67,16 +95,25 @@ impl Encoding {
             sizes: Sizes::ANY,
         };
         let mut opcodes = 0;
+        let mut size_prefix = false;
         for token in form.encoding.split(' ') {
             match token {
                 "REX.W" => e.rex_w = true,
                 "+" | "ib" | "iw" | "id" | "io" | "cb" | "cd" => {}
                 "+r" => e.plus_reg = true,
                 "/r" => e.modrm = ModRm::Reg,
-                "0F" if opcodes == 0 && !e.two_byte => e.two_byte = true,
-                "66" if opcodes == 0 => e.operand16 = true,
-                "67" if opcodes == 0 => e.address32 = true,
-                "F2" | "F3" if opcodes == 0 && !e.two_byte => e.mandatory = Some(hex(token)),
+                "NP" => e.mandatory = Mandatory::NoPrefix,
+                "0F" if opcodes == 0 && e.map == 0 => e.map = 1,
+                "38" if opcodes == 0 && e.map == 1 => e.map = 2,
+                "3A" if opcodes == 0 && e.map == 1 => e.map = 3,
+                "66" if opcodes == 0 && e.map == 0 => size_prefix = true,
+                "67" if opcodes == 0 && e.map == 0 => e.address32 = true,
+                "3E" if opcodes == 0 && e.map == 0 => e.no_track = true,
+                "F0" if opcodes == 0 && e.map == 0 => e.lock = true,
+                "F2" | "F3" if opcodes == 0 && e.map == 0 => {
+                    e.mandatory = Mandatory::Repeat(hex(token));
+                }
+                _ if token.starts_with("VEX.") => e.vex_prefix(token),
                 _ => match token.strip_prefix('/') {
                     Some(digit) => e.modrm = ModRm::Digit(hex(digit)),
                     None if opcodes == 0 => {
@@ -87,17 +124,44 @@ impl Encoding {
                 },
             }
         }
-        let has_sized_operand = first_width.is_some_and(|width| width != Width::W8);
-        e.sizes = if e.rex_w {
-            Sizes::S64
-        } else if e.operand16 {
-            Sizes::S16
-        } else if has_sized_operand && first_width == Some(Width::W32) {
-            Sizes::S32
-        } else {
-            Sizes::ANY
+        if size_prefix && e.map > 0 && e.mandatory == Mandatory::Any {
+            e.mandatory = Mandatory::OperandSize;
+        }
+        let sized = !matches!(e.mandatory, Mandatory::NoPrefix | Mandatory::OperandSize) && !e.vex;
+        e.operand16 = size_prefix || (sized && first_width == Some(Width::W16));
+        e.sizes = match e.mandatory {
+            _ if e.rex_w => Sizes::S64,
+            _ if e.vex => Sizes::S32,
+            Mandatory::NoPrefix => Sizes::S32.or(Sizes::S64),
+            Mandatory::OperandSize => Sizes::S16.or(Sizes::S64),
+            _ if e.operand16 => Sizes::S16,
+            // A scalar instruction of vectors does not look at the operand size.
+            _ if first_width == Some(Width::W32) && !form.operands_are_vectors() => Sizes::S32,
+            _ => Sizes::ANY,
         };
         e
+    }
+
+    /// `VEX.LZ.66.0F38.W1`: vector length, implied prefix if any, map, and W. Source: SDM Vol. 2A, 3.1.1.2.
+    fn vex_prefix(&mut self, token: &str) {
+        self.vex = true;
+        self.mandatory = Mandatory::NoPrefix;
+        for part in token.split('.').skip(1) {
+            match part {
+                "66" => self.mandatory = Mandatory::OperandSize,
+                "F2" | "F3" => self.mandatory = Mandatory::Repeat(hex(part)),
+                "0F" => self.map = 1,
+                "0F38" => self.map = 2,
+                "0F3A" => self.map = 3,
+                "W1" => self.rex_w = true,
+                _ => {} // LZ, the only length so far, and W0
+            }
+        }
+    }
+
+    /// The opcode map as an index below [`MAPS`].
+    pub fn map_index(&self) -> usize {
+        usize::from(self.map) + if self.vex { 3 } else { 0 }
     }
 }
 
@@ -113,12 +177,6 @@ pub(crate) fn immediate_bytes(pattern: Pattern) -> usize {
         Pattern::Uimm16 => 2,
         Pattern::Simm32 | Pattern::Rel32 => 4,
         Pattern::Moffs(_) => 8,
-        Pattern::R(_)
-        | Pattern::R32NotEax
-        | Pattern::Rm(_)
-        | Pattern::M
-        | Pattern::Acc(_)
-        | Pattern::Cl
-        | Pattern::One => 0,
+        _ => 0,
     }
 }

@@ -7,12 +7,15 @@
 //! field is that digit; `ib iw id io` and `cb cd` for immediates and code offsets; `+r` for a
 //! register in the low bits of the opcode; `REX.W +` for the 64-bit operand size. `66` is the
 //! operand-size prefix; a row whose first operand is 16 bits wide has it without saying so. `F2`
-//! and `F3` before the opcode are mandatory prefixes.
+//! and `F3` before the opcode are mandatory prefixes, and so is `66` before a row of the other maps;
+//! `NP` says that none of them may be there. `F0` is the lock prefix. `VEX.LZ.66.0F38.W1` is the VEX
+//! prefix with the vector length, the implied prefix, the opcode map and W.
 
 mod decode;
 mod encode;
 mod encoding;
 mod source_first;
+pub mod vector;
 // Rows stay one line each, to be held against the manual.
 #[rustfmt::skip]
 mod table;
@@ -29,7 +32,7 @@ pub use source_first::{Spelling, spelling};
 use crate::form::Mnemonics;
 use crate::{
     Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand, OperandContext,
-    Reg, RegKind, Width,
+    Reg, RegKind, Segment, Width,
 };
 use encoding::Encoding;
 
@@ -51,6 +54,14 @@ pub mod flag {
     pub const DF: FlagSet = FlagSet(1 << 10);
     /// Overflow.
     pub const OF: FlagSet = FlagSet(1 << 11);
+    /// Nested task; a program can change it, and nothing comes of it.
+    pub const NT: FlagSet = FlagSet(1 << 14);
+    /// Alignment check.
+    pub const AC: FlagSet = FlagSet(1 << 18);
+    /// Can be changed where CPUID exists.
+    pub const ID: FlagSet = FlagSet(1 << 21);
+    /// Flags beside the status flags that a program can change.
+    pub const CONTROL: FlagSet = DF.with(NT).with(AC).with(ID);
     /// All six status flags.
     pub const STATUS: FlagSet = CF.with(PF).with(AF).with(ZF).with(SF).with(OF);
 }
@@ -63,6 +74,7 @@ pub const FLAGS: &[FlagInfo] = &[
     FlagInfo { flag: flag::OF, name: "OF", word: "overflow" },
     FlagInfo { flag: flag::PF, name: "PF", word: "parity" },
     FlagInfo { flag: flag::AF, name: "AF", word: "adjust" },
+    FlagInfo { flag: flag::DF, name: "DF", word: "direction" },
 ];
 
 /// A row of the x86 table.
@@ -155,6 +167,30 @@ impl Cond {
     }
 }
 
+/// What a string instruction does with its elements.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[allow(missing_docs, reason = "each is the manual's instruction of that name")]
+pub enum StringOp {
+    Movs,
+    Cmps,
+    Stos,
+    Lods,
+    Scas,
+}
+
+/// How often a string instruction is carried out.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Repeat {
+    /// Once.
+    Once,
+    /// RCX times.
+    Counted,
+    /// Up to RCX times, while elements are equal.
+    WhileEqual,
+    /// Up to RCX times, while elements differ.
+    WhileNotEqual,
+}
+
 /// What an instruction does. Each has one semantic function in the machine crate.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 #[allow(missing_docs, reason = "each is the manual's instruction of that name")]
@@ -215,6 +251,65 @@ pub enum Meaning {
     Clc,
     Stc,
     Cmc,
+    Cld,
+    Std,
+    /// Two operands and a count: bits shifted out of the second come into the first.
+    Shld,
+    Shrd,
+    Bsf,
+    Bsr,
+    Lzcnt,
+    Tzcnt,
+    Andn,
+    Bextr,
+    Blsi,
+    Blsmsk,
+    Blsr,
+    Bzhi,
+    Pdep,
+    Pext,
+    Rorx,
+    Sarx,
+    Shlx,
+    Shrx,
+    Mulx,
+    Adcx,
+    Adox,
+    /// CMPXCHG8B and CMPXCHG16B: twice the width given.
+    CmpxchgPair(Width),
+    Movbe,
+    /// CRC32 of a source of this width.
+    Crc32(Width),
+    Xlat,
+    Enter,
+    Lahf,
+    Sahf,
+    /// PUSHF and POPF of this width.
+    Pushf(Width),
+    Popf(Width),
+    /// A string instruction on elements of this width.
+    String(StringOp, Width, Repeat),
+    /// MOV from a segment register.
+    MovFromSegment,
+    /// MOV to a segment register.
+    MovToSegment,
+    /// RDFSBASE and RDGSBASE.
+    ReadBase(Segment),
+    /// WRFSBASE and WRGSBASE.
+    WriteBase(Segment),
+    Cpuid,
+    Rdtsc,
+    Rdtscp,
+    Rdpid,
+    /// RDRAND and RDSEED.
+    Rdrand,
+    /// A memory operand that a hint is about, and nothing else.
+    Prefetch,
+    /// An instruction that user mode may not execute.
+    Privileged,
+    /// INT with a number.
+    Int,
+    Vector(vector::Vector),
     Jmp,
     Jcc(Cond),
     Setcc(Cond),
@@ -235,6 +330,33 @@ pub enum Meaning {
 }
 
 impl Meaning {
+    /// Whether the lock prefix may stand before it, if its destination is in memory.
+    ///
+    /// Source: SDM Vol. 2A, LOCK.
+    const fn lockable(self) -> bool {
+        use Meaning::*;
+        matches!(
+            self,
+            Add | Adc
+                | And
+                | Btc
+                | Btr
+                | Bts
+                | Cmpxchg
+                | CmpxchgPair(_)
+                | Dec
+                | Inc
+                | Neg
+                | Not
+                | Or
+                | Sbb
+                | Sub
+                | Xor
+                | Xadd
+                | Xchg
+        )
+    }
+
     /// The condition, of an instruction that has one.
     pub const fn condition(self) -> Option<Cond> {
         match self {
@@ -293,32 +415,82 @@ pub enum Pattern {
     Rel32,
     /// Memory at an absolute address of eight bytes.
     Moffs(Width),
+    /// Memory of this width, and no register.
+    Mem(Width),
+    /// A general register of this width in the field that could name memory.
+    RegRm(Width),
+    /// A general register of the first width, or memory of the second.
+    RmNarrow(Width, Width),
+    /// A general register of this width in the VEX prefix.
+    Vvvv(Width),
+    /// A vector register.
+    X,
+    /// A vector register, or memory of this width; 16 bytes must be aligned.
+    Xm(Width),
+    /// A vector register, or 16 bytes of memory at any address.
+    XmUnaligned,
+    /// A vector register in the field that could name memory.
+    XRm,
+    /// 16 bytes of memory that must be aligned.
+    MemAligned,
+    /// XMM0, which takes no bytes.
+    Xmm0,
+    /// A segment register.
+    Sreg,
+    /// DX, as the number of a port.
+    Dx,
 }
 
 impl Pattern {
-    /// Width of what stands there, for patterns that have one.
-    pub const fn width(self) -> Option<Width> {
+    /// Width of the register or memory there; `None` for immediates, counts and targets.
+    pub const fn data_width(self) -> Option<Width> {
+        match self {
+            Pattern::X
+            | Pattern::XmUnaligned
+            | Pattern::XRm
+            | Pattern::MemAligned
+            | Pattern::Xmm0 => Some(Width::W128),
+            Pattern::Xm(w) => Some(w),
+            _ => self.general_width(),
+        }
+    }
+
+    /// Width of a general register, or of memory that takes the place of one.
+    pub const fn general_width(self) -> Option<Width> {
         match self {
             Pattern::R(w)
             | Pattern::Rm(w)
             | Pattern::Acc(w)
-            | Pattern::Imm(w)
-            | Pattern::Moffs(w) => Some(w),
+            | Pattern::Moffs(w)
+            | Pattern::Mem(w)
+            | Pattern::RegRm(w)
+            | Pattern::RmNarrow(w, _)
+            | Pattern::Vvvv(w) => Some(w),
             Pattern::R32NotEax => Some(Width::W32),
-            Pattern::Cl | Pattern::Simm8 | Pattern::Uimm8 => Some(Width::W8),
-            Pattern::Simm32 => Some(Width::W32),
-            Pattern::Uimm16 => Some(Width::W16),
-            Pattern::M | Pattern::One | Pattern::Rel8 | Pattern::Rel32 => None,
+            Pattern::Sreg => Some(Width::W16),
+            _ => None,
         }
     }
 
-    /// Width of the register or memory there; `None` for immediates, counts and targets.
-    pub const fn data_width(self) -> Option<Width> {
+    /// Width of memory there, if there can be memory.
+    pub const fn memory_width(self) -> Option<Width> {
         match self {
-            Pattern::R(w) | Pattern::Rm(w) | Pattern::Acc(w) | Pattern::Moffs(w) => Some(w),
-            Pattern::R32NotEax => Some(Width::W32),
+            Pattern::Rm(w)
+            | Pattern::Moffs(w)
+            | Pattern::Mem(w)
+            | Pattern::RmNarrow(_, w)
+            | Pattern::Xm(w) => Some(w),
+            Pattern::XmUnaligned | Pattern::MemAligned => Some(Width::W128),
             _ => None,
         }
+    }
+
+    /// Whether a vector register can stand there.
+    pub const fn is_vector(self) -> bool {
+        matches!(
+            self,
+            Pattern::X | Pattern::Xm(_) | Pattern::XmUnaligned | Pattern::XRm | Pattern::Xmm0
+        )
     }
 
     /// Whether a register there tells the width of a memory operand beside it.
@@ -346,7 +518,24 @@ impl Pattern {
             Pattern::Rel8 => "rel8".into(),
             Pattern::Rel32 => "rel32".into(),
             Pattern::Moffs(w) => format!("moffs{}", w.bits()),
+            Pattern::Mem(w) => format!("m{}", w.bits()),
+            Pattern::RegRm(w) | Pattern::Vvvv(w) => format!("r{}", w.bits()),
+            Pattern::RmNarrow(reg, memory) => format!("r{}/m{}", reg.bits(), memory.bits()),
+            Pattern::X | Pattern::XRm => "xmm".into(),
+            Pattern::Xm(w) => format!("xmm/m{}", w.bits()),
+            Pattern::XmUnaligned => "xmm/m128".into(),
+            Pattern::MemAligned => "m128".into(),
+            Pattern::Xmm0 => "xmm0".into(),
+            Pattern::Sreg => "sreg".into(),
+            Pattern::Dx => "dx".into(),
         }
+    }
+}
+
+impl Form {
+    /// Whether the row works on vector registers.
+    pub fn operands_are_vectors(&self) -> bool {
+        self.operands.iter().any(|slot| slot.pattern.is_vector())
     }
 }
 
@@ -364,12 +553,34 @@ pub(crate) struct Table {
     pub by_opcode: decode::Index,
 }
 
+/// The row with a lock prefix, if it can have one: its destination is in memory then.
+fn locked(form: &'static Form) -> Option<&'static Form> {
+    let (first, rest) = form.operands.split_first()?;
+    let pattern = match first.pattern {
+        Pattern::Rm(width) => Pattern::Mem(width),
+        memory @ (Pattern::Mem(_) | Pattern::MemAligned) => memory,
+        _ => return None,
+    };
+    if !form.meaning.lockable() {
+        return None;
+    }
+    let operands: Vec<Slot> = [Slot { pattern, ..*first }].iter().chain(rest).copied().collect();
+    // The table lives as long as the program, and so may these.
+    Some(Box::leak(Box::new(Form {
+        mnemonic: format!("lock {}", form.mnemonic).leak(),
+        operands: operands.leak(),
+        encoding: format!("F0 {}", form.encoding).leak(),
+        summary: format!("in one indivisible step: {}", form.summary).leak(),
+        ..*form
+    })))
+}
+
 pub(crate) fn table() -> &'static Table {
     static TABLE: OnceLock<Table> = OnceLock::new();
     TABLE.get_or_init(|| {
-        let rows: Vec<Row> = table::GROUPS
-            .iter()
-            .flat_map(|group| group.iter())
+        let plain = || table::GROUPS.iter().flat_map(|group| group.iter());
+        let rows: Vec<Row> = plain()
+            .chain(plain().filter_map(locked))
             .map(|form| Row {
                 form,
                 encoding: Encoding::parse(form),
@@ -453,6 +664,7 @@ pub(crate) fn undefined_flags(instruction: &Instruction, count: u64) -> FlagSet 
         let holds = match when {
             FlagsUndefinedWhen::CountAboveOne => masked > 1,
             FlagsUndefinedWhen::CountNotBelowWidth => masked >= width.bits(),
+            FlagsUndefinedWhen::CountAboveWidth => masked > width.bits(),
         };
         if holds { undefined | *flags } else { undefined }
     })
@@ -475,15 +687,21 @@ pub fn count_operand(instruction: &Instruction) -> Option<Operand> {
 /// If there is no such row or operand.
 pub fn memory_access(number: u16, operand: usize) -> Option<(Width, Access)> {
     let slot = form(number).operands[operand];
-    match slot.pattern {
-        Pattern::Rm(width) | Pattern::Moffs(width) => Some((width, slot.access)),
-        _ => None,
-    }
+    Some((slot.pattern.memory_width()?, slot.access))
 }
 
 /// Whether a register operand tells how wide the memory operand at `index` is.
 pub(crate) fn register_tells_width(instruction: &Instruction, index: usize) -> bool {
     let form = form(instruction.form);
+    // The source of CRC32 may be narrower than its destination.
+    if matches!(form.meaning, Meaning::Crc32(_)) {
+        return false;
+    }
+    // What a vector instruction reads or writes in memory is part of its name, unless general registers
+    // of several widths could stand there instead.
+    if form.operands_are_vectors() && !matches!(form.operands[index].pattern, Pattern::Rm(_)) {
+        return true;
+    }
     form.operands[index].pattern.data_width().is_none_or(|width| {
         form.operands.iter().zip(&instruction.operands).any(|(slot, operand)| {
             matches!(slot.pattern, Pattern::R(w) | Pattern::Acc(w) if w == width)

@@ -30,6 +30,17 @@ const RENAMED: &[(&str, &str)] = &[
     ("cqto", "cqo"),
 ];
 
+/// String instructions, whose 32-bit element is a letter of its own here.
+const STRINGS: &[(&str, &str)] = &[
+    ("movsl", "movsd"),
+    ("cmpsl", "cmpsd"),
+    ("stosl", "stosd"),
+    ("lodsl", "lodsd"),
+    ("scasl", "scasd"),
+    ("insl", "insd"),
+    ("outsl", "outsd"),
+];
+
 const LETTERS: [(u8, Width); 4] =
     [(b'b', Width::W8), (b'w', Width::W16), (b'l', Width::W32), (b'q', Width::W64)];
 
@@ -45,6 +56,17 @@ fn letter_of(width: Width) -> char {
 pub fn spelling(word: &str) -> Option<Spelling> {
     let word = word.to_ascii_lowercase();
     if let Some((_, mnemonic)) = RENAMED.iter().find(|(name, _)| *name == word) {
+        return Some(Spelling { mnemonic, width: None, destination: None });
+    }
+    let (prefix, base) = match word.rsplit_once(' ') {
+        Some((prefix, base)) => (format!("{prefix} "), base),
+        None => (String::new(), &*word),
+    };
+    // `movsl` alone could also be a widening move without its second letter.
+    if let Some((_, name)) = STRINGS.iter().find(|(name, _)| *name == base)
+        && (base != "movsl" || !prefix.is_empty())
+    {
+        let (mnemonic, _) = table().mnemonics.mnemonic(&format!("{prefix}{name}"))?;
         return Some(Spelling { mnemonic, width: None, destination: None });
     }
     let (stem, last) = word.split_at_checked(word.len().checked_sub(1)?)?;
@@ -99,7 +121,11 @@ pub(crate) fn print(instruction: &Instruction, names: &dyn Names) -> String {
     let form = form(instruction.form);
     let mut text = mnemonic(instruction);
     let indirect = matches!(form.control, Control::Call | Control::Jump);
-    for (number, operand) in instruction.operands.iter().rev().enumerate() {
+    let mut operands: Vec<&Operand> = instruction.operands.iter().collect();
+    if form.meaning != Meaning::Enter {
+        operands.reverse();
+    }
+    for (number, operand) in operands.into_iter().enumerate() {
         text += if number == 0 { " " } else { ", " };
         if indirect && !matches!(operand, Operand::Target(_)) {
             text.push('*');
@@ -114,6 +140,12 @@ fn mnemonic(instruction: &Instruction) -> String {
     let form = form(instruction.form);
     if let Some((name, _)) = RENAMED.iter().find(|(_, mnemonic)| *mnemonic == form.mnemonic) {
         return (*name).to_string();
+    }
+    if matches!(form.meaning, Meaning::String(..))
+        && let Some((prefix, base)) = form.mnemonic.rsplit_once(' ').or(Some(("", form.mnemonic)))
+        && let Some((name, _)) = STRINGS.iter().find(|(_, name)| *name == base)
+    {
+        return format!("{prefix} {name}").trim_start().to_string();
     }
     let operand_width = |index: usize| form.operands.get(index)?.pattern.data_width();
     if let (Meaning::Movzx | Meaning::Movsx, Some(to), Some(from)) =
@@ -130,9 +162,20 @@ fn mnemonic(instruction: &Instruction) -> String {
     match untold {
         // A jump through memory always reads eight bytes.
         Some(_) if matches!(form.control, Control::Call | Control::Jump) => form.mnemonic.into(),
+        Some(_) if !has_widths(form.mnemonic) => form.mnemonic.into(),
         Some(width) => format!("{}{}", form.mnemonic, letter_of(width)),
         None => form.mnemonic.into(),
     }
+}
+
+/// Whether the mnemonic's memory operand can be of more than one width.
+fn has_widths(mnemonic: &str) -> bool {
+    let table = table();
+    let rows = table.mnemonics.rows(mnemonic).unwrap_or_default();
+    let widths = rows.iter().flat_map(|&row| table.rows[usize::from(row)].form.operands);
+    let mut widths = widths.filter_map(|slot| slot.pattern.memory_width());
+    let first = widths.next();
+    widths.any(|width| Some(width) != first)
 }
 
 fn print_operand(
@@ -163,7 +206,14 @@ fn print_operand(
 fn print_memory(text: &mut String, instruction: &Instruction, mem: &Mem, names: &dyn Names) {
     let disp = mem.disp.or_zero();
     let relative = mem.base.is_some_and(|base| base.kind == RegKind::Ip);
-    let named = if relative {
+    if let Some(segment) = mem.segment {
+        text.push('%');
+        text.push_str(segment.name());
+        text.push(':');
+    }
+    let named = if mem.segment.is_some() {
+        None
+    } else if relative {
         names.name(instruction.end().wrapping_add(disp as u64))
     } else {
         u64::try_from(disp).ok().and_then(|address| names.name(address))

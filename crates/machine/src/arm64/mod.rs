@@ -8,7 +8,7 @@ mod translate;
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
-use crate::engine::Result;
+use crate::engine::{Result, Unseen};
 use crate::{Memory, Observer, engine};
 use flags::LazyFlags;
 pub(crate) use translate::Op;
@@ -27,6 +27,7 @@ pub(crate) struct Cpu {
     regs: Registers,
     pc: u64,
     flags: LazyFlags,
+    unseen: Unseen,
 }
 
 struct Registers([u64; 34]);
@@ -79,6 +80,17 @@ impl engine::Cpu for Cpu {
             32 => self.pc = value,
             n => self.regs.0[usize::from(n)] = value,
         }
+    }
+
+    /// There are none yet.
+    fn vector(&self, _: u8) -> u128 {
+        0
+    }
+
+    fn set_vector(&mut self, _: u8, _: u128) {}
+
+    fn unseen(&mut self) -> &mut Unseen {
+        &mut self.unseen
     }
 
     fn flags(&self) -> FlagSet {

@@ -9,7 +9,7 @@ use sotto_isa::x86::{Cond, flag, masked_count};
 use sotto_isa::{FlagSet, Width};
 
 /// SF, ZF and PF of a result that is zero-extended from `width`.
-fn of_result(width: Width, value: u64) -> FlagSet {
+pub(super) fn of_result(width: Width, value: u64) -> FlagSet {
     let mut flags = FlagSet::NONE;
     if value == 0 {
         flags = flags | flag::ZF;
@@ -24,7 +24,7 @@ fn of_result(width: Width, value: u64) -> FlagSet {
     flags
 }
 
-fn when(condition: bool, flag: FlagSet) -> FlagSet {
+pub(super) fn when(condition: bool, flag: FlagSet) -> FlagSet {
     if condition { flag } else { FlagSet::NONE }
 }
 

@@ -1,43 +1,99 @@
 //! The x86-64 processor: registers, flags, and its operations.
 
+mod bits;
+mod cpuid;
+mod estimate;
 mod flags;
+mod float;
+mod floats;
 mod ops;
+mod packed;
+mod string_compare;
+mod strings;
+mod system;
 mod translate;
+mod vectors;
 
+use sotto_isa::x86::flag;
 use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
 
 use crate::engine::Result;
+use crate::engine::Unseen;
 use crate::{Memory, Observer, engine};
 use flags::LazyFlags;
 pub(crate) use translate::Op;
 
 /// Index in the register file of a register that is always zero: for addresses without a base.
 const ZERO: u8 = 16;
+/// Indices of the segment bases, which are no general registers but terms of an address as well.
+const FS_BASE: usize = 17;
+const GS_BASE: usize = 18;
 /// Added to a register's number to name bits 8 to 15 of it.
 const HIGH: u8 = 0x20;
 
 const RAX: usize = 0;
 const RCX: usize = 1;
 const RDX: usize = 2;
+const RBX: usize = 3;
 const RSP: usize = 4;
 const RBP: usize = 5;
+const RSI: usize = 6;
+const RDI: usize = 7;
 const R11: usize = 11;
 
 /// Bits of RFLAGS that are always set in user mode: the reserved bit 1 and IF.
 const ALWAYS_SET: u64 = 0x202;
 
+/// Storage numbers beyond the instruction pointer. See [`Storage`].
+const MXCSR: u8 = 19;
+const CONTROL_WORD: u8 = 20;
+const SELECTORS: u8 = 21;
+
 /// The register file.
-#[derive(Default)]
 pub(crate) struct Cpu {
-    /// The general registers in encoding order, then zero.
-    regs: [u64; 17],
+    /// The general registers in encoding order, then zero, then the bases of FS and GS.
+    regs: [u64; 19],
     pc: u64,
     flags: LazyFlags,
+    /// Flags that a program can change beside the status flags: DF and its kin.
+    control: FlagSet,
+    vectors: [u128; 16],
+    /// Control and status of floating-point arithmetic on vectors. Source: SDM Vol. 1, 10.2.3.
+    mxcsr: u32,
+    /// Control word of the x87 unit, of which only this is modelled.
+    control_word: u16,
+    /// What ES, DS, FS and GS hold, 16 bits each from the lowest.
+    selectors: u64,
+    unseen: Unseen,
+}
+
+/// MXCSR when a program starts: every exception masked, rounding to nearest.
+const INITIAL_MXCSR: u32 = 0x1f80;
+
+impl Default for Cpu {
+    fn default() -> Cpu {
+        Cpu {
+            regs: [0; 19],
+            pc: 0,
+            flags: LazyFlags::default(),
+            control: FlagSet::NONE,
+            vectors: [0; 16],
+            mxcsr: INITIAL_MXCSR,
+            control_word: 0x37f,
+            selectors: 0,
+            unseen: Unseen::default(),
+        }
+    }
 }
 
 impl engine::Cpu for Cpu {
     const ARCH: Arch = Arch::X86_64;
     type Op<O: Observer> = Op<O>;
+
+    fn asks_clock(instruction: &Instruction) -> bool {
+        use sotto_isa::x86::{Meaning, form};
+        matches!(form(instruction.form).meaning, Meaning::Rdtsc | Meaning::Rdtscp)
+    }
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         translate::translate(instruction)
@@ -56,6 +112,9 @@ impl engine::Cpu for Cpu {
     fn register(&self, storage: Storage) -> u64 {
         match storage.0 {
             16 => self.pc,
+            MXCSR => u64::from(self.mxcsr),
+            CONTROL_WORD => u64::from(self.control_word),
+            SELECTORS => self.selectors,
             n => self.regs[usize::from(n)],
         }
     }
@@ -63,16 +122,32 @@ impl engine::Cpu for Cpu {
     fn set_register(&mut self, storage: Storage, value: u64) {
         match storage.0 {
             16 => self.pc = value,
+            MXCSR => self.mxcsr = value as u32 & 0xffff,
+            CONTROL_WORD => self.control_word = value as u16,
+            SELECTORS => self.selectors = value,
             n => self.regs[usize::from(n)] = value,
         }
     }
 
     fn flags(&self) -> FlagSet {
-        self.flags.value()
+        self.flags.value() | self.control
     }
 
     fn set_flags(&mut self, flags: FlagSet) {
         self.flags.set(flags);
+        self.control = flags & flag::CONTROL;
+    }
+
+    fn vector(&self, number: u8) -> u128 {
+        self.vectors[usize::from(number)]
+    }
+
+    fn set_vector(&mut self, number: u8, value: u128) {
+        self.vectors[usize::from(number)] = value;
+    }
+
+    fn unseen(&mut self) -> &mut Unseen {
+        &mut self.unseen
     }
 
     #[inline]

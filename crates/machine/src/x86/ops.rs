@@ -45,7 +45,7 @@ impl Cpu {
     pub(super) fn put<W: Size>(&mut self, code: u8, value: u64) {
         let reg = &mut self.regs[usize::from(code & 0x1f)];
         match W::WIDTH {
-            Width::W64 => *reg = value,
+            Width::W64 | Width::W128 => *reg = value,
             Width::W32 => *reg = value & 0xffff_ffff,
             Width::W16 => *reg = (*reg & !0xffff) | (value & 0xffff),
             Width::W8 if code & HIGH != 0 => *reg = (*reg & !0xff00) | (value & 0xff) << 8,
@@ -54,11 +54,24 @@ impl Cpu {
     }
 
     #[inline]
-    fn effective_address<O>(&self, op: &Op<O>) -> u64 {
+    pub(super) fn effective_address<O>(&self, op: &Op<O>) -> u64 {
+        self.address_beyond(op, 0)
+    }
+
+    /// The address of the memory operand moved by so many bytes.
+    #[inline]
+    fn address_beyond<O>(&self, op: &Op<O>, bytes: u64) -> u64 {
         let base = self.regs[usize::from(op.base)];
         let index = self.regs[usize::from(op.index)] << op.shift;
-        let address = base.wrapping_add(index).wrapping_add(op.disp);
-        if op.address32 { address & 0xffff_ffff } else { address }
+        let address = base.wrapping_add(index).wrapping_add(op.disp).wrapping_add(bytes);
+        if op.special { self.special_address(op, address) } else { address }
+    }
+
+    /// The address cut to 32 bits, or moved by the base of a segment, or both.
+    #[cold]
+    fn special_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
+        let address = if op.address32 { address & 0xffff_ffff } else { address };
+        address.wrapping_add(self.regs[usize::from(op.segment)])
     }
 }
 
@@ -123,11 +136,16 @@ register_places! {
     First first;
     /// The second register of the operation.
     Second second;
+    /// The third register of the operation.
+    Third third;
 }
 
 /// A refused access of the stack: an address that is not canonical is a fault of the stack segment.
 #[cold]
-fn of_stack(fault: MemoryFault) -> MemoryFault {
+pub(super) fn of_stack(fault: MemoryFault) -> MemoryFault {
+    if fault.kind == MemoryFaultKind::Alignment {
+        return fault;
+    }
     let canonical = (fault.address as i64) << 16 >> 16 == fault.address as i64;
     match canonical {
         true => fault,
@@ -137,9 +155,9 @@ fn of_stack(fault: MemoryFault) -> MemoryFault {
 
 /// A refused access of a memory operand; a base of RSP or RBP makes it one of the stack.
 #[cold]
-fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
+pub(super) fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
     match usize::from(op.base) {
-        RSP | RBP => of_stack(fault),
+        RSP | RBP if op.segment == super::ZERO => of_stack(fault),
         _ => fault,
     }
 }
@@ -188,7 +206,7 @@ impl Operand for Imm {
 
 /// What comes after an operation that may have written memory of this kind.
 #[inline]
-fn next<D: Operand>(memory: &Memory) -> Result {
+pub(super) fn next<D: Operand>(memory: &Memory) -> Result {
     if D::IS_MEMORY && memory.code_was_written() { Ok(Flow::Leave) } else { Ok(Flow::Next) }
 }
 
@@ -390,8 +408,7 @@ pub(super) fn bit_test_string<C: BitChange, W: Size, O: Observer>(
     let offset = W::WIDTH.sign_extend(cpu.get::<W>(op.second));
     let (bits, bytes) = (i64::from(W::WIDTH.bits()), W::WIDTH.bytes());
     let words = offset.div_euclid(bits);
-    let start = cpu.effective_address(op).wrapping_add((words as u64).wrapping_mul(bytes));
-    let address = if op.address32 { start & 0xffff_ffff } else { start };
+    let address = cpu.address_beyond(op, (words as u64).wrapping_mul(bytes));
     let loaded = memory.load_value(address, bytes, observer);
     let value = loaded.map_err(|fault| by_segment(op, fault))?;
     let bit = 1 << offset.rem_euclid(bits);
@@ -527,7 +544,7 @@ pub(super) fn xchg<D: Operand, W: Size, O: Observer>(
     next::<D>(memory)
 }
 
-fn push_value<W: Size, O: Observer>(
+pub(super) fn push_value<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     value: u64,
@@ -826,7 +843,7 @@ pub(super) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O
 
 pub(super) fn syscall<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
     cpu.regs[RCX] = op.next;
-    cpu.regs[R11] = u64::from(cpu.flags.value().0) | ALWAYS_SET;
+    cpu.regs[R11] = u64::from((cpu.flags.value() | cpu.control).0) | ALWAYS_SET;
     Ok(Flow::Syscall)
 }
 

@@ -1,11 +1,14 @@
 //! Instructions to compact operations: which semantic function, with its operands laid out.
 
-use sotto_isa::x86::{Cond, Meaning, form, operand_width};
+use sotto_isa::x86::vector::{Convert, FloatOp, Shape, Vector};
+use sotto_isa::x86::{Cond, Meaning, Pattern, Repeat, StringOp, form, operand_width};
 use sotto_isa::{self as isa, Instruction, RegKind, Width};
 
 use super::flags::Shift;
-use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second};
-use super::{Cpu, ZERO, code};
+use super::float::{F32, F64};
+use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second, Third};
+use super::vectors::{Aligned, FirstVector, General, Narrow, SecondVector, Unaligned};
+use super::{Cpu, FS_BASE, GS_BASE, ZERO, bits, code, floats, packed, strings, system, vectors};
 use crate::engine::Result;
 use crate::{Memory, Observer};
 
@@ -22,18 +25,32 @@ pub(crate) struct Op<O> {
     pub(super) next: u64,
     pub(super) first: u8,
     pub(super) second: u8,
+    pub(super) third: u8,
     pub(super) base: u8,
     pub(super) index: u8,
     pub(super) shift: u8,
+    /// The register of the file that holds the base of the segment, or the one that is zero.
+    pub(super) segment: u8,
+    /// The address needs more than its sum: a segment's base, or a cut to 32 bits.
+    pub(super) special: bool,
     pub(super) address32: bool,
     pub(super) cond: Cond,
     pub(super) shift_kind: Shift,
+    /// What a string instruction does, and how often.
+    pub(super) string: (StringOp, Repeat),
+    /// What an instruction on floats does, and to which elements.
+    pub(super) float: (FloatOp, Shape),
+    /// What a packed instruction computes.
+    pub(super) function: packed::Function,
+    /// Lengths of strings are in 64-bit registers.
+    pub(super) wide: bool,
 }
 
 /// What kind of thing an operand is, for choosing a function.
 #[derive(Copy, Clone, PartialEq, Eq)]
-enum Is {
+pub(super) enum Is {
     Reg,
+    Vector,
     Mem,
     Imm,
     None,
@@ -46,7 +63,7 @@ macro_rules! by_width {
             Width::W8 => ops::$f::<$($before,)* B8, O> as Run<O>,
             Width::W16 => ops::$f::<$($before,)* B16, O>,
             Width::W32 => ops::$f::<$($before,)* B32, O>,
-            Width::W64 => ops::$f::<$($before,)* B64, O>,
+            _ => ops::$f::<$($before,)* B64, O>,
         }
     };
 }
@@ -58,7 +75,7 @@ macro_rules! by_width_const {
             Width::W8 => ops::$f::<$c, $($before,)* B8, O> as Run<O>,
             Width::W16 => ops::$f::<$c, $($before,)* B16, O>,
             Width::W32 => ops::$f::<$c, $($before,)* B32, O>,
-            Width::W64 => ops::$f::<$c, $($before,)* B64, O>,
+            _ => ops::$f::<$c, $($before,)* B64, O>,
         }
     };
 }
@@ -106,23 +123,34 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         next: instruction.end(),
         first: ZERO,
         second: ZERO,
+        third: ZERO,
         base: ZERO,
         index: ZERO,
         shift: 0,
+        segment: ZERO,
+        special: false,
         address32: false,
         cond: form.meaning.condition().unwrap_or(Cond::O),
         shift_kind: Shift::Shl,
+        string: (StringOp::Movs, Repeat::Once),
+        float: (FloatOp::Add, Shape::Sd),
+        function: |a, _, _| a,
+        wide: false,
     };
     let mut kinds = [Is::None; 3];
     for (position, operand) in instruction.operands.iter().enumerate() {
         kinds[position.min(2)] = place(&mut op, position, operand);
     }
-    let [first, second, _] = kinds;
+    let [first, second, third] = kinds;
     op.run = match form.meaning {
         Meaning::Mov => two_places!((first, second), width, mov, []),
         Meaning::Movzx => extend::<false, O>(second, source_width(instruction), width),
         Meaning::Movsx => extend::<true, O>(second, source_width(instruction), width),
-        Meaning::Lea => by_width!(width, lea, []),
+        Meaning::Lea => {
+            // An address is computed within its segment.
+            (op.segment, op.special) = (ZERO, op.address32);
+            by_width!(width, lea, [])
+        }
         Meaning::Push => match first {
             Is::Imm => ops::push::<Imm, B64, O>,
             _ => one_place!(first, width, push, []),
@@ -180,6 +208,120 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Bswap => by_width!(width, bswap, []),
         Meaning::Xadd => one_place!(first, width, xadd, []),
         Meaning::Cmpxchg => one_place!(first, width, cmpxchg, []),
+        Meaning::Bsf => scan::<bits::Bsf, O>(second, width),
+        Meaning::Bsr => scan::<bits::Bsr, O>(second, width),
+        Meaning::Lzcnt => scan::<bits::Lzcnt, O>(second, width),
+        Meaning::Tzcnt => scan::<bits::Tzcnt, O>(second, width),
+        Meaning::Blsi => scan::<bits::Blsi, O>(second, width),
+        Meaning::Blsmsk => scan::<bits::Blsmsk, O>(second, width),
+        Meaning::Blsr => scan::<bits::Blsr, O>(second, width),
+        Meaning::Movbe if first == Is::Mem => match width {
+            Width::W16 => bits::movbe_store::<B16, O>,
+            Width::W32 => bits::movbe_store::<B32, O>,
+            _ => bits::movbe_store::<B64, O>,
+        },
+        Meaning::Movbe => scan::<bits::Movbe, O>(second, width),
+        Meaning::Andn => from_two::<bits::Andn, O>((second, third), width),
+        Meaning::Bextr => from_two::<bits::Bextr, O>((second, third), width),
+        Meaning::Bzhi => from_two::<bits::Bzhi, O>((second, third), width),
+        Meaning::Pdep => from_two::<bits::Pdep, O>((second, third), width),
+        Meaning::Pext => from_two::<bits::Pext, O>((second, third), width),
+        Meaning::Rorx => from_two::<bits::Rorx, O>((second, third), width),
+        Meaning::Sarx => from_two::<bits::Sarx, O>((second, third), width),
+        Meaning::Shlx => from_two::<bits::Shlx, O>((second, third), width),
+        Meaning::Shrx => from_two::<bits::Shrx, O>((second, third), width),
+        Meaning::Mulx => match (third, width) {
+            (Is::Mem, Width::W32) => bits::mulx::<Mem, B32, O>,
+            (Is::Mem, _) => bits::mulx::<Mem, B64, O>,
+            (_, Width::W32) => bits::mulx::<Third, B32, O>,
+            _ => bits::mulx::<Third, B64, O>,
+        },
+        Meaning::Adcx => add_by_flag::<false, O>(second, width),
+        Meaning::Adox => add_by_flag::<true, O>(second, width),
+        Meaning::Shld => double_shift::<true, O>((first, third), width),
+        Meaning::Shrd => double_shift::<false, O>((first, third), width),
+        Meaning::CmpxchgPair(Width::W32) => bits::cmpxchg_pair::<B32, O>,
+        Meaning::CmpxchgPair(_) => bits::cmpxchg_pair::<B64, O>,
+        Meaning::Crc32(source) => match (second, source) {
+            (Is::Mem, Width::W8) => bits::crc32::<Mem, B8, O>,
+            (Is::Mem, Width::W16) => bits::crc32::<Mem, B16, O>,
+            (Is::Mem, Width::W32) => bits::crc32::<Mem, B32, O>,
+            (Is::Mem, _) => bits::crc32::<Mem, B64, O>,
+            (_, Width::W8) => bits::crc32::<Second, B8, O>,
+            (_, Width::W16) => bits::crc32::<Second, B16, O>,
+            (_, Width::W32) => bits::crc32::<Second, B32, O>,
+            _ => bits::crc32::<Second, B64, O>,
+        },
+        Meaning::String(kind, width, repeat) => {
+            op.string = (kind, repeat);
+            match width {
+                Width::W8 => strings::string::<B8, O>,
+                Width::W16 => strings::string::<B16, O>,
+                Width::W32 => strings::string::<B32, O>,
+                _ => strings::string::<B64, O>,
+            }
+        }
+        Meaning::Cld => system::direction::<false, O>,
+        Meaning::Std => system::direction::<true, O>,
+        Meaning::Lahf => system::lahf::<O>,
+        Meaning::Sahf => system::sahf::<O>,
+        Meaning::Pushf(Width::W16) => system::pushf::<B16, O>,
+        Meaning::Pushf(_) => system::pushf::<B64, O>,
+        Meaning::Popf(Width::W16) => system::popf::<B16, O>,
+        Meaning::Popf(_) => system::popf::<B64, O>,
+        Meaning::Xlat => system::xlat::<O>,
+        Meaning::Enter => {
+            // The size stands where a displacement would: the immediate is the nesting level.
+            if let Some(isa::Operand::Imm(size)) = instruction.operands.first() {
+                op.disp = size.or_zero() as u64;
+            }
+            system::enter::<O>
+        }
+        Meaning::MovFromSegment => match (first, width) {
+            (Is::Mem, _) => system::mov_from_segment::<Mem, B16, O>,
+            (_, Width::W16) => system::mov_from_segment::<First, B16, O>,
+            (_, Width::W32) => system::mov_from_segment::<First, B32, O>,
+            _ => system::mov_from_segment::<First, B64, O>,
+        },
+        Meaning::MovToSegment => match second {
+            Is::Mem => system::mov_to_segment::<Mem, O>,
+            _ => system::mov_to_segment::<Second, O>,
+        },
+        Meaning::ReadBase(segment) => {
+            op.second = base_of(segment);
+            match width {
+                Width::W32 => system::read_base::<B32, O>,
+                _ => system::read_base::<B64, O>,
+            }
+        }
+        Meaning::WriteBase(segment) => {
+            op.second = base_of(segment);
+            match width {
+                Width::W32 => system::write_base::<B32, O>,
+                _ => system::write_base::<B64, O>,
+            }
+        }
+        Meaning::Cpuid => system::cpuid::<O>,
+        Meaning::Rdtsc => system::rdtsc::<false, O>,
+        Meaning::Rdtscp => system::rdtsc::<true, O>,
+        Meaning::Rdpid => system::rdpid::<O>,
+        Meaning::Rdrand => match width {
+            Width::W16 => system::rdrand::<B16, O>,
+            Width::W32 => system::rdrand::<B32, O>,
+            _ => system::rdrand::<B64, O>,
+        },
+        Meaning::Prefetch => ops::nop::<O>,
+        Meaning::Privileged => system::privileged::<O>,
+        Meaning::Int => system::int::<O>,
+        Meaning::Vector(vector) => {
+            let implicit = form.implicit.first().map(|implicit| implicit.reg.width());
+            op.wide = implicit == Some(Width::W64);
+            let patterns = form.operands.iter().map(|slot| slot.pattern);
+            let source = patterns.rev().find(|p| p.memory_width().is_some() || p.is_vector());
+            let destination = form.operands.first().map(|slot| slot.pattern);
+            let operands = Operands { kinds, source, destination };
+            vector_instruction(&mut op, vector, &operands)
+        }
         Meaning::Clc => ops::carry::<0, O>,
         Meaning::Stc => ops::carry::<1, O>,
         Meaning::Cmc => ops::carry::<2, O>,
@@ -221,12 +363,12 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
 fn place<O>(op: &mut Op<O>, position: usize, operand: &isa::Operand) -> Is {
     match operand {
         isa::Operand::Reg(reg) => {
-            if position == 0 {
-                op.first = code(*reg);
-            } else {
-                op.second = code(*reg);
+            match position {
+                0 => op.first = code(*reg),
+                1 => op.second = code(*reg),
+                _ => op.third = code(*reg),
             }
-            Is::Reg
+            if reg.vector().is_some() { Is::Vector } else { Is::Reg }
         }
         isa::Operand::Imm(value) | isa::Operand::Target(value) => {
             op.imm = value.or_zero() as u64;
@@ -244,13 +386,25 @@ fn place<O>(op: &mut Op<O>, position: usize, operand: &isa::Operand) -> Is {
                 (op.index, op.shift) = (index.number, mem.scale.trailing_zeros() as u8);
             }
             let narrow = |reg: isa::Reg| reg.width() == Width::W32;
+            if let Some(segment) = mem.segment {
+                op.segment = base_of(segment);
+            }
             op.address32 = mem.base.is_some_and(narrow) || mem.index.is_some_and(narrow);
+            op.special = op.address32 || mem.segment.is_some();
             Is::Mem
         }
         isa::Operand::ShiftedImm(..)
         | isa::Operand::Shifted(..)
         | isa::Operand::Extended(..)
         | isa::Operand::Cond(_) => Is::None,
+    }
+}
+
+/// The register of the file that holds a segment's base.
+fn base_of(segment: isa::Segment) -> u8 {
+    match segment {
+        isa::Segment::Fs => FS_BASE as u8,
+        isa::Segment::Gs => GS_BASE as u8,
     }
 }
 
@@ -303,5 +457,271 @@ fn shift<O: Observer>(op: &mut Op<O>, kind: Shift, kinds: (Is, Is), width: Width
         (Is::Reg, _) => by_width!(width, shift, [First, Imm]),
         (_, Is::Reg) => by_width!(width, shift, [Mem, Second]),
         (_, _) => by_width!(width, shift, [Mem, Imm]),
+    }
+}
+
+fn scan<F: bits::FromSource, O: Observer>(source: Is, width: Width) -> Run<O> {
+    match (source, width) {
+        (Is::Mem, Width::W16) => bits::from_source::<F, Mem, B16, O>,
+        (Is::Mem, Width::W32) => bits::from_source::<F, Mem, B32, O>,
+        (Is::Mem, _) => bits::from_source::<F, Mem, B64, O>,
+        (_, Width::W16) => bits::from_source::<F, Second, B16, O>,
+        (_, Width::W32) => bits::from_source::<F, Second, B32, O>,
+        (_, _) => bits::from_source::<F, Second, B64, O>,
+    }
+}
+
+fn from_two<F: bits::FromTwo, O: Observer>(sources: (Is, Is), width: Width) -> Run<O> {
+    macro_rules! places {
+        ($size:ident) => {
+            match sources {
+                (Is::Mem, Is::Imm) => bits::from_two::<F, Mem, Imm, $size, O> as Run<O>,
+                (Is::Mem, _) => bits::from_two::<F, Mem, Third, $size, O>,
+                (_, Is::Imm) => bits::from_two::<F, Second, Imm, $size, O>,
+                (_, Is::Mem) => bits::from_two::<F, Second, Mem, $size, O>,
+                (_, _) => bits::from_two::<F, Second, Third, $size, O>,
+            }
+        };
+    }
+    match width {
+        Width::W32 => places!(B32),
+        _ => places!(B64),
+    }
+}
+
+fn add_by_flag<const OVERFLOW: bool, O: Observer>(source: Is, width: Width) -> Run<O> {
+    match (source, width) {
+        (Is::Mem, Width::W32) => bits::add_by_flag::<OVERFLOW, Mem, B32, O>,
+        (Is::Mem, _) => bits::add_by_flag::<OVERFLOW, Mem, B64, O>,
+        (_, Width::W32) => bits::add_by_flag::<OVERFLOW, Second, B32, O>,
+        (_, _) => bits::add_by_flag::<OVERFLOW, Second, B64, O>,
+    }
+}
+
+fn double_shift<const LEFT: bool, O: Observer>((to, count): (Is, Is), width: Width) -> Run<O> {
+    macro_rules! places {
+        ($size:ident) => {
+            match (to, count) {
+                (Is::Mem, Is::Imm) => bits::double_shift::<LEFT, Mem, Imm, $size, O> as Run<O>,
+                (Is::Mem, _) => bits::double_shift::<LEFT, Mem, Third, $size, O>,
+                (_, Is::Imm) => bits::double_shift::<LEFT, First, Imm, $size, O>,
+                (_, _) => bits::double_shift::<LEFT, First, Third, $size, O>,
+            }
+        };
+    }
+    match width {
+        Width::W16 => places!(B16),
+        Width::W32 => places!(B32),
+        _ => places!(B64),
+    }
+}
+
+/// What the operands of a vector instruction are.
+struct Operands {
+    kinds: [Is; 3],
+    /// The pattern of the last operand that is a vector or can be memory.
+    source: Option<Pattern>,
+    /// The pattern of the first.
+    destination: Option<Pattern>,
+}
+
+/// `vector_source!(operands, vectors::f, [A], [B])`: the function `f::<A, S, B, O>` for the place `S` of the second operand.
+macro_rules! vector_source {
+    ($operands:expr, $module:ident::$f:ident, [$($before:tt),*], [$($after:ty),*]) => {
+        match ($operands.kinds[1], $operands.source) {
+            (Is::Mem, Some(Pattern::XmUnaligned)) => {
+                $module::$f::<$($before,)* Unaligned, $($after,)* O> as Run<O>
+            }
+            (Is::Mem, Some(pattern)) => match pattern.memory_width() {
+                Some(Width::W8) => $module::$f::<$($before,)* Narrow<B8>, $($after,)* O>,
+                Some(Width::W16) => $module::$f::<$($before,)* Narrow<B16>, $($after,)* O>,
+                Some(Width::W32) => $module::$f::<$($before,)* Narrow<B32>, $($after,)* O>,
+                Some(Width::W64) => $module::$f::<$($before,)* Narrow<B64>, $($after,)* O>,
+                _ if matches!(pattern, Pattern::Mem(_)) => {
+                    $module::$f::<$($before,)* Unaligned, $($after,)* O>
+                }
+                _ => $module::$f::<$($before,)* Aligned, $($after,)* O>,
+            },
+            (Is::Reg, _) => $module::$f::<$($before,)* General<B64>, $($after,)* O>,
+            (Is::Vector, _) => $module::$f::<$($before,)* SecondVector, $($after,)* O>,
+            // The only operand is the destination.
+            _ => $module::$f::<$($before,)* FirstVector, $($after,)* O>,
+        }
+    };
+}
+
+fn vector_instruction<O: Observer>(op: &mut Op<O>, vector: Vector, operands: &Operands) -> Run<O> {
+    let [first, second, _] = operands.kinds;
+    match vector {
+        Vector::Packed(packed) => {
+            op.function = packed::function(packed);
+            vector_source!(operands, vectors::packed, [], [])
+        }
+        Vector::Move if first == Is::Mem => match operands.destination {
+            Some(Pattern::XmUnaligned) => vectors::store::<false, O>,
+            _ => vectors::store::<true, O>,
+        },
+        Vector::Move => vector_source!(operands, vectors::load, [], []),
+        Vector::MoveScalar(width) | Vector::MoveElement(width) => {
+            let keep = matches!(vector, Vector::MoveScalar(_));
+            match (first, second, width) {
+                (Is::Vector, Is::Vector, Width::W32) => vectors::copy_element::<true, B32, O>,
+                (Is::Vector, Is::Vector, _) if keep => vectors::copy_element::<true, B64, O>,
+                (Is::Vector, Is::Vector, _) => vectors::copy_element::<false, B64, O>,
+                (Is::Vector, Is::Reg, Width::W32) => vectors::load::<General<B32>, O>,
+                (Is::Vector, Is::Reg, _) => vectors::load::<General<B64>, O>,
+                (Is::Vector, _, Width::W32) => vectors::load::<Narrow<B32>, O>,
+                (Is::Vector, _, _) => vectors::load::<Narrow<B64>, O>,
+                (Is::Reg, _, Width::W32) => vectors::store_element::<First, B32, O>,
+                (Is::Reg, _, _) => vectors::store_element::<First, B64, O>,
+                (_, _, Width::W32) => vectors::store_element::<Mem, B32, O>,
+                (_, _, _) => vectors::store_element::<Mem, B64, O>,
+            }
+        }
+        Vector::StoreHalf { high } => {
+            op.imm = if high { 64 } else { 0 };
+            vectors::store_element::<Mem, B64, O>
+        }
+        Vector::MoveMask(Width::W8) => vectors::move_mask::<B8, O>,
+        Vector::MoveMask(Width::W32) => vectors::move_mask::<B32, O>,
+        Vector::MoveMask(_) => vectors::move_mask::<B64, O>,
+        Vector::Extract(width) => match (first, width) {
+            (Is::Mem, Width::W8) => vectors::extract::<true, B8, O>,
+            (Is::Mem, Width::W16) => vectors::extract::<true, B16, O>,
+            (Is::Mem, Width::W32) => vectors::extract::<true, B32, O>,
+            (Is::Mem, _) => vectors::extract::<true, B64, O>,
+            (_, Width::W8) => vectors::extract::<false, B8, O>,
+            (_, Width::W16) => vectors::extract::<false, B16, O>,
+            (_, Width::W32) => vectors::extract::<false, B32, O>,
+            (_, _) => vectors::extract::<false, B64, O>,
+        },
+        Vector::MaskedStore => vectors::masked_store::<O>,
+        Vector::BlendByMask(width) => match (second, width) {
+            (Is::Mem, Width::W8) => vectors::blend_by_mask::<Aligned, B8, O>,
+            (Is::Mem, Width::W32) => vectors::blend_by_mask::<Aligned, B32, O>,
+            (Is::Mem, _) => vectors::blend_by_mask::<Aligned, B64, O>,
+            (_, Width::W8) => vectors::blend_by_mask::<SecondVector, B8, O>,
+            (_, Width::W32) => vectors::blend_by_mask::<SecondVector, B32, O>,
+            (_, _) => vectors::blend_by_mask::<SecondVector, B64, O>,
+        },
+        Vector::Float(float, shape) => {
+            op.float = (float, shape);
+            match (float, shape) {
+                (FloatOp::Add, Shape::Ss) => scalar::<floats::Add, F32, B32, O>(second),
+                (FloatOp::Sub, Shape::Ss) => scalar::<floats::Sub, F32, B32, O>(second),
+                (FloatOp::Mul, Shape::Ss) => scalar::<floats::Mul, F32, B32, O>(second),
+                (FloatOp::Div, Shape::Ss) => scalar::<floats::Div, F32, B32, O>(second),
+                (FloatOp::Add, Shape::Sd) => scalar::<floats::Add, F64, B64, O>(second),
+                (FloatOp::Sub, Shape::Sd) => scalar::<floats::Sub, F64, B64, O>(second),
+                (FloatOp::Mul, Shape::Sd) => scalar::<floats::Mul, F64, B64, O>(second),
+                (FloatOp::Div, Shape::Sd) => scalar::<floats::Div, F64, B64, O>(second),
+                _ => vector_source!(operands, floats::arithmetic, [], []),
+            }
+        }
+        Vector::Compare(shape) => {
+            op.float = (FloatOp::Add, shape);
+            vector_source!(operands, floats::compare, [], [])
+        }
+        Vector::CompareFlags { width: Width::W32, signaling: false } => {
+            vector_source!(operands, floats::compare_flags, [false, F32], [])
+        }
+        Vector::CompareFlags { width: Width::W32, .. } => {
+            vector_source!(operands, floats::compare_flags, [true, F32], [])
+        }
+        Vector::CompareFlags { signaling: false, .. } => {
+            vector_source!(operands, floats::compare_flags, [false, F64], [])
+        }
+        Vector::CompareFlags { .. } => {
+            vector_source!(operands, floats::compare_flags, [true, F64], [])
+        }
+        Vector::Convert(convert) => conversion(convert, operands),
+        Vector::Round(shape) => {
+            op.float = (FloatOp::Add, shape);
+            match shape.width() {
+                Width::W32 => vector_source!(operands, floats::round, [F32], []),
+                _ => vector_source!(operands, floats::round, [F64], []),
+            }
+        }
+        Vector::Dot(Shape::Ps) => vector_source!(operands, floats::dot, [F32], []),
+        Vector::Dot(_) => vector_source!(operands, floats::dot, [F64], []),
+        Vector::TestBits => vector_source!(operands, vectors::test_bits, [], []),
+        Vector::CompareStrings { explicit: true, mask: true } => {
+            vector_source!(operands, vectors::compare_strings, [true, true], [])
+        }
+        Vector::CompareStrings { explicit: true, .. } => {
+            vector_source!(operands, vectors::compare_strings, [true, false], [])
+        }
+        Vector::CompareStrings { mask: true, .. } => {
+            vector_source!(operands, vectors::compare_strings, [false, true], [])
+        }
+        Vector::CompareStrings { .. } => {
+            vector_source!(operands, vectors::compare_strings, [false, false], [])
+        }
+        Vector::LoadControl => vectors::load_control::<O>,
+        Vector::StoreControl => vectors::store_control::<O>,
+        Vector::SaveState => vectors::state::<true, O>,
+        Vector::RestoreState => vectors::state::<false, O>,
+    }
+}
+
+fn scalar<B: floats::Binary, F: super::float::Format, W: ops::Size, O: Observer>(
+    source: Is,
+) -> Run<O> {
+    match source {
+        Is::Mem => floats::scalar::<B, F, Narrow<W>, O>,
+        _ => floats::scalar::<B, F, SecondVector, O>,
+    }
+}
+
+fn conversion<O: Observer>(convert: Convert, operands: &Operands) -> Run<O> {
+    macro_rules! from_integer {
+        ($format:ident, $size:ident) => {
+            match operands.kinds[1] {
+                Is::Mem => floats::from_integer::<$format, Mem, $size, O> as Run<O>,
+                _ => floats::from_integer::<$format, Second, $size, O>,
+            }
+        };
+    }
+    macro_rules! to_integer {
+        ($format:ident, $to:expr, $truncate:expr) => {
+            match ($to, $truncate) {
+                (Width::W32, true) => {
+                    vector_source!(operands, floats::to_integer, [true, $format], [B32])
+                }
+                (Width::W32, false) => {
+                    vector_source!(operands, floats::to_integer, [false, $format], [B32])
+                }
+                (_, true) => vector_source!(operands, floats::to_integer, [true, $format], [B64]),
+                (_, false) => vector_source!(operands, floats::to_integer, [false, $format], [B64]),
+            }
+        };
+    }
+    match convert {
+        Convert::IntToScalar(Width::W32, Width::W32) => from_integer!(F32, B32),
+        Convert::IntToScalar(Width::W32, _) => from_integer!(F64, B32),
+        Convert::IntToScalar(_, Width::W32) => from_integer!(F32, B64),
+        Convert::IntToScalar(..) => from_integer!(F64, B64),
+        Convert::ScalarToInt { from: Width::W32, to, truncate } => to_integer!(F32, to, truncate),
+        Convert::ScalarToInt { to, truncate, .. } => to_integer!(F64, to, truncate),
+        Convert::Scalar(Width::W32) => {
+            vector_source!(operands, floats::convert_scalar, [F32, F64], [])
+        }
+        Convert::Scalar(_) => vector_source!(operands, floats::convert_scalar, [F64, F32], []),
+        Convert::PsToPd => vector_source!(operands, floats::convert_packed, [F32, F64], []),
+        Convert::PdToPs => vector_source!(operands, floats::convert_packed, [F64, F32], []),
+        Convert::DqToPs => vector_source!(operands, floats::convert_from_integers, [F32], []),
+        Convert::DqToPd => vector_source!(operands, floats::convert_from_integers, [F64], []),
+        Convert::PsToDq { truncate: true } => {
+            vector_source!(operands, floats::convert_to_integers, [true, F32], [])
+        }
+        Convert::PsToDq { .. } => {
+            vector_source!(operands, floats::convert_to_integers, [false, F32], [])
+        }
+        Convert::PdToDq { truncate: true } => {
+            vector_source!(operands, floats::convert_to_integers, [true, F64], [])
+        }
+        Convert::PdToDq { .. } => {
+            vector_source!(operands, floats::convert_to_integers, [false, F64], [])
+        }
     }
 }

@@ -149,6 +149,9 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[r(RM64)], encoding: "FF /2", ..CALL },
     Form { encoding: "C3", ..RET },
     Form { operands: &[r(Pattern::Uimm16)], encoding: "C2 iw", ..RET },
+    Form { mnemonic: "rep ret", encoding: "F3 C3", summary: "pops the return address and jumps there; the prefix has no effect", ..RET },
+    Form { mnemonic: "notrack jmp", operands: &[r(RM64)], encoding: "3E FF /4", summary: "jumps, to a target that need not be marked by ENDBR64", ..JMP },
+    Form { mnemonic: "notrack call", operands: &[r(RM64)], encoding: "3E FF /2", summary: "calls, a target that need not be marked by ENDBR64", ..CALL },
     LOOP,
     Form {
         mnemonic: "loope",

@@ -5,9 +5,12 @@ mod bits;
 mod control;
 mod logic;
 mod moves;
+mod sse;
+mod strings;
+mod system;
 
-use super::{Form, Meaning, Pattern, Slot, flag, slot};
-use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, Width};
+use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, flag, slot};
+use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
     moves::FORMS,
@@ -43,6 +46,28 @@ pub(super) const GROUPS: &[&[Form]] = &[
     bits::BTR,
     bits::BTC,
     bits::FORMS,
+    bits::SCANS,
+    bits::DOUBLE_SHIFTS,
+    bits::VEX,
+    bits::OTHERS,
+    strings::FORMS,
+    system::FORMS,
+    system::PRIVILEGED,
+    sse::PACKED,
+    sse::UNARY_128,
+    sse::UNARY_64,
+    sse::UNARY_32,
+    sse::UNARY_16,
+    sse::SHIFTS_BY_VECTOR,
+    sse::SHIFTS_BY_IMMEDIATE,
+    sse::SHUFFLES_UNARY,
+    sse::SHUFFLES_BINARY,
+    sse::SHUFFLES_PLACES,
+    sse::MOVES,
+    sse::FLOATS,
+    sse::COMPARES,
+    sse::CONVERSIONS,
+    sse::OTHERS,
     control::JCC,
     control::SETCC,
     control::FORMS,
@@ -101,6 +126,9 @@ const fn updates(width: Width, number: u8) -> Implicit {
 const A: u8 = 0;
 const C: u8 = 1;
 const D: u8 = 2;
+const B: u8 = 3;
+const SI: u8 = 6;
+const DI: u8 = 7;
 const SP: u8 = 4;
 const BP: u8 = 5;
 const AH: Reg = Reg::new(crate::RegKind::HighByte, 0);

@@ -1,0 +1,227 @@
+//! What touches more than registers and memory: flags as a whole, segments, the processor's own
+//! identity, clock and random numbers, hints, and what the kernel keeps to itself.
+
+use super::*;
+
+const SREG: Pattern = Pattern::Sreg;
+const ALL_FLAGS: FlagSet = flag::STATUS.with(flag::CONTROL);
+
+const ENTER: Form = Form {
+    mnemonic: "enter",
+    meaning: Meaning::Enter,
+    operands: &[r(Pattern::Uimm16), r(Pattern::Uimm8)],
+    implicit: &[updates(Width::W64, BP), updates(Width::W64, SP)],
+    encoding: "C8 iw ib",
+    summary: "makes a frame: pushes RBP, copies RSP to it, and makes room for the given number of bytes",
+    source: "SDM Vol. 2A, ENTER",
+    ..PLAIN
+};
+const PUSHF: Form = Form {
+    implicit: &[updates(Width::W64, SP)],
+    flags: FlagEffects::tests(ALL_FLAGS),
+    summary: "pushes the flags",
+    source: "SDM Vol. 2B, PUSHF/PUSHFD/PUSHFQ",
+    ..PLAIN
+};
+const POPF: Form = Form {
+    implicit: &[updates(Width::W64, SP)],
+    flags: FlagEffects { modified: ALL_FLAGS, ..FlagEffects::NONE },
+    summary: "pops the flags that a program may change",
+    source: "SDM Vol. 2B, POPF/POPFD/POPFQ",
+    ..PLAIN
+};
+const MOV_FROM_SEGMENT: Form = Form {
+    mnemonic: "mov",
+    meaning: Meaning::MovFromSegment,
+    summary: "copies a segment register",
+    source: "SDM Vol. 2B, MOV",
+    ..PLAIN
+};
+const MOV_TO_SEGMENT: Form = Form { meaning: Meaning::MovToSegment, summary: "loads a segment register; a bad selector is a fault", ..MOV_FROM_SEGMENT };
+const RDRAND: Form = Form {
+    mnemonic: "rdrand",
+    meaning: Meaning::Rdrand,
+    flags: FlagEffects { modified: flag::CF, cleared: flag::OF.with(flag::SF).with(flag::ZF).with(flag::AF).with(flag::PF), ..FlagEffects::NONE },
+    summary: "loads a random number; CF says that there was one. Here it comes from the seed of the run",
+    source: "SDM Vol. 2B, RDRAND",
+    ..PLAIN
+};
+const RDSEED: Form = Form { mnemonic: "rdseed", source: "SDM Vol. 2B, RDSEED", ..RDRAND };
+const RDTSC: Form = Form {
+    mnemonic: "rdtsc",
+    meaning: Meaning::Rdtsc,
+    implicit: &[writes(Width::W64, A), writes(Width::W64, D)],
+    encoding: "0F 31",
+    summary: "loads the time-stamp counter into EDX:EAX; here it counts the instructions of the run",
+    source: "SDM Vol. 2B, RDTSC",
+    ..PLAIN
+};
+const HINT: Form = Form { operands: &[n(Pattern::M)], meaning: Meaning::Prefetch, source: "SDM Vol. 2B, PREFETCHh", ..PLAIN };
+const FENCE: Form = Form { meaning: Meaning::Nop, ..PLAIN };
+
+const fn read_base(mnemonic: &'static str, segment: Segment) -> Form {
+    let summary = "copies the base address of the segment";
+    Form { mnemonic, meaning: Meaning::ReadBase(segment), summary, source: "SDM Vol. 2B, RDFSBASE/RDGSBASE", ..PLAIN }
+}
+
+const fn write_base(mnemonic: &'static str, segment: Segment) -> Form {
+    let summary = "sets the base address of the segment";
+    Form { mnemonic, meaning: Meaning::WriteBase(segment), summary, source: "SDM Vol. 2D, WRFSBASE/WRGSBASE", ..PLAIN }
+}
+
+const R32_RM: Pattern = Pattern::RegRm(Width::W32);
+const R64_RM: Pattern = Pattern::RegRm(Width::W64);
+const R16_RM: Pattern = Pattern::RegRm(Width::W16);
+
+pub(super) const FORMS: &[Form] = &[
+    ENTER,
+    Form { mnemonic: "cld", meaning: Meaning::Cld, encoding: "FC", flags: FlagEffects { cleared: flag::DF, ..FlagEffects::NONE }, summary: "clears DF: string instructions go up", source: "SDM Vol. 2A, CLD", ..PLAIN },
+    Form { mnemonic: "std", meaning: Meaning::Std, encoding: "FD", flags: FlagEffects { set: flag::DF, ..FlagEffects::NONE }, summary: "sets DF: string instructions go down", source: "SDM Vol. 2B, STD", ..PLAIN },
+    Form {
+        mnemonic: "lahf",
+        meaning: Meaning::Lahf,
+        implicit: &[Implicit { access: Access::Write, reg: AH }],
+        encoding: "9F",
+        flags: FlagEffects::tests(BY_RESULT.with(flag::AF).with(flag::CF)),
+        summary: "copies SF, ZF, AF, PF and CF to AH",
+        source: "SDM Vol. 2A, LAHF",
+        ..PLAIN
+    },
+    Form {
+        mnemonic: "sahf",
+        meaning: Meaning::Sahf,
+        implicit: &[Implicit { access: Access::Read, reg: AH }],
+        encoding: "9E",
+        flags: FlagEffects { modified: BY_RESULT.with(flag::AF).with(flag::CF), ..FlagEffects::NONE },
+        summary: "copies AH to SF, ZF, AF, PF and CF",
+        source: "SDM Vol. 2B, SAHF",
+        ..PLAIN
+    },
+    Form { mnemonic: "pushfq", aliases: &["pushf"], meaning: Meaning::Pushf(Width::W64), encoding: "9C", ..PUSHF },
+    Form { mnemonic: "pushfw", meaning: Meaning::Pushf(Width::W16), encoding: "66 9C", ..PUSHF },
+    Form { mnemonic: "popfq", aliases: &["popf"], meaning: Meaning::Popf(Width::W64), encoding: "9D", ..POPF },
+    Form { mnemonic: "popfw", meaning: Meaning::Popf(Width::W16), encoding: "66 9D", flags: FlagEffects { modified: flag::STATUS.with(flag::DF).with(flag::NT), ..FlagEffects::NONE }, ..POPF },
+    Form {
+        mnemonic: "xlatb",
+        aliases: &["xlat"],
+        meaning: Meaning::Xlat,
+        implicit: &[updates(Width::W8, A), reads(Width::W64, B)],
+        encoding: "D7",
+        summary: "loads AL from the table at RBX, indexed by AL",
+        source: "SDM Vol. 2D, XLAT/XLATB",
+        ..PLAIN
+    },
+    Form { operands: &[w(RM16), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
+    Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
+    Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
+    Form { operands: &[w(SREG), r(RM16)], encoding: "8E /r", accepted_only: true, ..MOV_TO_SEGMENT },
+    Form { operands: &[w(SREG), r(RM32)], encoding: "8E /r", ..MOV_TO_SEGMENT },
+    Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
+    Form { operands: &[w(R64_RM)], encoding: "F3 REX.W + 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
+    Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /1", ..read_base("rdgsbase", Segment::Gs) },
+    Form { operands: &[w(R64_RM)], encoding: "F3 REX.W + 0F AE /1", ..read_base("rdgsbase", Segment::Gs) },
+    Form { operands: &[r(R32_RM)], encoding: "F3 0F AE /2", ..write_base("wrfsbase", Segment::Fs) },
+    Form { operands: &[r(R64_RM)], encoding: "F3 REX.W + 0F AE /2", ..write_base("wrfsbase", Segment::Fs) },
+    Form { operands: &[r(R32_RM)], encoding: "F3 0F AE /3", ..write_base("wrgsbase", Segment::Gs) },
+    Form { operands: &[r(R64_RM)], encoding: "F3 REX.W + 0F AE /3", ..write_base("wrgsbase", Segment::Gs) },
+    Form {
+        mnemonic: "cpuid",
+        meaning: Meaning::Cpuid,
+        implicit: &[updates(Width::W64, A), writes(Width::W64, B), updates(Width::W64, C), writes(Width::W64, D)],
+        encoding: "0F A2",
+        summary: "says what the processor can do: the topic is in EAX and ECX, the answer in EAX, EBX, ECX and EDX",
+        source: "SDM Vol. 2A, CPUID",
+        ..PLAIN
+    },
+    RDTSC,
+    Form {
+        mnemonic: "rdtscp",
+        meaning: Meaning::Rdtscp,
+        implicit: &[writes(Width::W64, A), writes(Width::W64, D), writes(Width::W64, C)],
+        encoding: "0F 01 F9",
+        summary: "loads the time-stamp counter into EDX:EAX and the processor's number into ECX",
+        source: "SDM Vol. 2B, RDTSCP",
+        ..RDTSC
+    },
+    Form { mnemonic: "rdpid", meaning: Meaning::Rdpid, operands: &[w(R64_RM)], encoding: "F3 0F C7 /7", summary: "loads the processor's number, which is 0 here", source: "SDM Vol. 2B, RDPID", ..PLAIN },
+    Form { operands: &[w(R16_RM)], encoding: "0F C7 /6", ..RDRAND },
+    Form { operands: &[w(R32_RM)], encoding: "0F C7 /6", ..RDRAND },
+    Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F C7 /6", ..RDRAND },
+    Form { operands: &[w(R16_RM)], encoding: "0F C7 /7", ..RDSEED },
+    Form { operands: &[w(R32_RM)], encoding: "0F C7 /7", ..RDSEED },
+    Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F C7 /7", ..RDSEED },
+    Form { mnemonic: "prefetchnta", encoding: "0F 18 /0", summary: "hints that the memory is needed soon, and once", ..HINT },
+    Form { mnemonic: "prefetcht0", encoding: "0F 18 /1", summary: "hints that the memory is needed soon, in every cache", ..HINT },
+    Form { mnemonic: "prefetcht1", encoding: "0F 18 /2", summary: "hints that the memory is needed soon, in the second cache", ..HINT },
+    Form { mnemonic: "prefetcht2", encoding: "0F 18 /3", summary: "hints that the memory is needed soon, in the third cache", ..HINT },
+    Form { mnemonic: "prefetch", encoding: "0F 0D /0", summary: "hints that the memory is needed soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
+    Form { mnemonic: "prefetchw", encoding: "0F 0D /1", summary: "hints that the memory is written soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
+    Form { mnemonic: "prefetchwt1", encoding: "0F 0D /2", summary: "hints that the memory is written soon, in the second cache", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
+    Form { mnemonic: "clflush", operands: &[r(Pattern::Mem(Width::W8))], encoding: "NP 0F AE /7", summary: "writes the cache line of an address back and drops it", source: "SDM Vol. 2A, CLFLUSH", ..HINT },
+    Form { mnemonic: "lfence", encoding: "NP 0F AE E8", summary: "waits until every load before it is done", source: "SDM Vol. 2A, LFENCE", ..FENCE },
+    Form { mnemonic: "mfence", encoding: "NP 0F AE F0", summary: "waits until every load and store before it is done", source: "SDM Vol. 2B, MFENCE", ..FENCE },
+    Form { mnemonic: "sfence", encoding: "NP 0F AE F8", summary: "waits until every store before it is done", source: "SDM Vol. 2B, SFENCE", ..FENCE },
+    Form { mnemonic: "movnti", meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W32)), r(R32)], encoding: "0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
+    Form { mnemonic: "movnti", meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W64)), r(R64)], encoding: "REX.W + 0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
+    Form {
+        mnemonic: "int",
+        meaning: Meaning::Int,
+        operands: &[r(Pattern::Uimm8)],
+        implicit: &[updates(Width::W64, A)],
+        encoding: "CD ib",
+        control: Control::Syscall,
+        summary: "raises an interrupt; 0x80 is a system call by the 32-bit table, with 32-bit arguments",
+        source: "SDM Vol. 2A, INT n",
+        ..PLAIN
+    },
+    Form { mnemonic: "int1", meaning: Meaning::Int3, encoding: "F1", control: Control::Trap, summary: "stops in a debugger, else ends the program with SIGTRAP", source: "SDM Vol. 2A, INT n", ..PLAIN },
+    Form { mnemonic: "ud1", meaning: Meaning::Ud2, operands: &[n(R32), n(RM32)], encoding: "0F B9 /r", control: Control::Trap, summary: "is invalid on purpose: ends the program with SIGILL", source: "SDM Vol. 2D, UD", ..PLAIN },
+    Form { mnemonic: "ud0", meaning: Meaning::Ud2, operands: &[n(R32), n(RM32)], encoding: "0F FF /r", control: Control::Trap, summary: "is invalid on purpose: ends the program with SIGILL", source: "SDM Vol. 2D, UD", ..PLAIN },
+];
+
+const KERNEL: Form = Form {
+    meaning: Meaning::Privileged,
+    control: Control::Trap,
+    summary: "is for the kernel alone: ends the program with SIGSEGV",
+    source: "SDM Vol. 3A, 5.9",
+    ..PLAIN
+};
+
+const DX: Pattern = Pattern::Dx;
+
+pub(super) const PRIVILEGED: &[Form] = &[
+    Form { mnemonic: "hlt", encoding: "F4", ..KERNEL },
+    Form { mnemonic: "cli", encoding: "FA", ..KERNEL },
+    Form { mnemonic: "sti", encoding: "FB", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(AL), r(Pattern::Uimm8)], encoding: "E4 ib", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(AX), r(Pattern::Uimm8)], encoding: "E5 ib", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(EAX), r(Pattern::Uimm8)], encoding: "E5 ib", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(AL), r(DX)], encoding: "EC", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(AX), r(DX)], encoding: "ED", ..KERNEL },
+    Form { mnemonic: "in", operands: &[w(EAX), r(DX)], encoding: "ED", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(Pattern::Uimm8), r(AL)], encoding: "E6 ib", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(Pattern::Uimm8), r(AX)], encoding: "E7 ib", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(Pattern::Uimm8), r(EAX)], encoding: "E7 ib", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(DX), r(AL)], encoding: "EE", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(DX), r(AX)], encoding: "EF", ..KERNEL },
+    Form { mnemonic: "out", operands: &[r(DX), r(EAX)], encoding: "EF", ..KERNEL },
+    Form { mnemonic: "insb", encoding: "6C", ..KERNEL },
+    Form { mnemonic: "insw", encoding: "66 6D", ..KERNEL },
+    Form { mnemonic: "insd", encoding: "6D", ..KERNEL },
+    Form { mnemonic: "outsb", encoding: "6E", ..KERNEL },
+    Form { mnemonic: "outsw", encoding: "66 6F", ..KERNEL },
+    Form { mnemonic: "outsd", encoding: "6F", ..KERNEL },
+    Form { mnemonic: "clts", encoding: "0F 06", ..KERNEL },
+    Form { mnemonic: "invd", encoding: "0F 08", ..KERNEL },
+    Form { mnemonic: "wbinvd", encoding: "0F 09", ..KERNEL },
+    Form { mnemonic: "wrmsr", encoding: "0F 30", ..KERNEL },
+    Form { mnemonic: "rdmsr", encoding: "0F 32", ..KERNEL },
+    Form { mnemonic: "rdpmc", encoding: "0F 33", ..KERNEL },
+    Form { mnemonic: "swapgs", encoding: "0F 01 F8", ..KERNEL },
+    Form { mnemonic: "lgdt", operands: &[n(Pattern::M)], encoding: "0F 01 /2", ..KERNEL },
+    Form { mnemonic: "lidt", operands: &[n(Pattern::M)], encoding: "0F 01 /3", ..KERNEL },
+    Form { mnemonic: "invlpg", operands: &[n(Pattern::M)], encoding: "0F 01 /7", ..KERNEL },
+    Form { mnemonic: "lldt", operands: &[n(RM16)], encoding: "0F 00 /2", ..KERNEL },
+    Form { mnemonic: "ltr", operands: &[n(RM16)], encoding: "0F 00 /3", ..KERNEL },
+    Form { mnemonic: "lmsw", operands: &[n(RM16)], encoding: "0F 01 /6", ..KERNEL },
+];

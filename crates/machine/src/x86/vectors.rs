@@ -1,0 +1,392 @@
+//! Vector instructions that move, pick, pack and compare bits; those on floats are in `floats`.
+
+use sotto_isa::x86::flag;
+
+use super::flags::when;
+use super::ops::{Mem, Operand, Size, by_segment, next};
+use super::packed::{bytes, doublewords, of_doublewords, of_quadwords, quadwords, words};
+use super::string_compare;
+use super::translate::Op;
+use super::{Cpu, RAX, RCX, RDI, RDX};
+use crate::engine::{Flow, Result};
+use crate::{AccessKind, Fault, Memory, MemoryFault, MemoryFaultKind, Observer};
+
+/// Where a vector operand is, and how many of its bytes count.
+pub(super) trait Place {
+    fn get<O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u128>;
+}
+
+/// The vector register that the operation names first, or second.
+pub(super) struct FirstVector;
+pub(super) struct SecondVector;
+/// Sixteen bytes of memory, aligned or at any address.
+pub(super) struct Aligned;
+pub(super) struct Unaligned;
+/// The low bytes from memory, as wide as the type says, zero-extended; or from a general register.
+pub(super) struct Narrow<W>(std::marker::PhantomData<W>);
+pub(super) struct General<W>(std::marker::PhantomData<W>);
+
+impl Place for FirstVector {
+    #[inline]
+    fn get<O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u128> {
+        Ok(cpu.vectors[usize::from(op.first)])
+    }
+}
+
+impl Place for SecondVector {
+    #[inline]
+    fn get<O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u128> {
+        Ok(cpu.vectors[usize::from(op.second)])
+    }
+}
+
+impl Place for Aligned {
+    #[inline]
+    fn get<O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u128> {
+        load_aligned(cpu, memory, op, observer)
+    }
+}
+
+impl Place for Unaligned {
+    #[inline]
+    fn get<O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u128> {
+        let address = cpu.effective_address(op);
+        Ok(memory.load_vector(address, observer).map_err(|fault| by_segment(op, fault))?)
+    }
+}
+
+impl<W: Size> Place for Narrow<W> {
+    #[inline]
+    fn get<O: Observer>(
+        cpu: &Cpu,
+        memory: &mut Memory,
+        op: &Op<O>,
+        observer: &mut O,
+    ) -> Result<u128> {
+        Mem::get::<W, O>(cpu, memory, op, observer).map(u128::from)
+    }
+}
+
+impl<W: Size> Place for General<W> {
+    #[inline]
+    fn get<O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u128> {
+        Ok(u128::from(cpu.get::<W>(op.second)))
+    }
+}
+
+/// An address that must be a multiple of 16. One that is not canonical faults as such.
+#[inline]
+fn aligned_address<O>(cpu: &Cpu, op: &Op<O>, access: AccessKind) -> Result<u64> {
+    let address = cpu.effective_address(op);
+    if address & 15 != 0 {
+        let kind = MemoryFaultKind::Alignment;
+        return Err(by_segment(op, MemoryFault { address, access, kind }).into());
+    }
+    Ok(address)
+}
+
+pub(super) fn load_aligned<O: Observer>(
+    cpu: &Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result<u128> {
+    let address = aligned_address(cpu, op, AccessKind::Read)?;
+    Ok(memory.load_vector(address, observer).map_err(|fault| by_segment(op, fault))?)
+}
+
+pub(super) fn store_aligned<O: Observer>(
+    cpu: &Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+    value: u128,
+) -> Result<()> {
+    let address = aligned_address(cpu, op, AccessKind::Write)?;
+    Ok(memory.store_vector(address, value, observer).map_err(|fault| by_segment(op, fault))?)
+}
+
+/// An instruction whose destination is a function of itself, the source and the immediate.
+pub(super) fn packed<S: Place, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get(cpu, memory, op, observer)?;
+    let to = &mut cpu.vectors[usize::from(op.first)];
+    *to = (op.function)(*to, source, op.imm as u8);
+    Ok(Flow::Next)
+}
+
+/// A load, or a copy between registers, zero-extended from the place's width.
+pub(super) fn load<S: Place, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    cpu.vectors[usize::from(op.first)] = S::get(cpu, memory, op, observer)?;
+    Ok(Flow::Next)
+}
+
+/// A store of all sixteen bytes.
+pub(super) fn store<const ALIGNED: bool, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = cpu.vectors[usize::from(op.second)];
+    if ALIGNED {
+        store_aligned(cpu, memory, op, observer, value)?;
+    } else {
+        let address = cpu.effective_address(op);
+        memory.store_vector(address, value, observer).map_err(|fault| by_segment(op, fault))?;
+    }
+    next::<Mem>(memory)
+}
+
+/// The low element to memory or a general register; from the high half if the immediate says so.
+pub(super) fn store_element<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = cpu.vectors[usize::from(op.second)] >> op.imm;
+    D::put::<W, O>(cpu, memory, op, observer, value as u64 & W::WIDTH.mask())?;
+    next::<D>(memory)
+}
+
+/// The low element between vector registers; what is above it is kept, or cleared.
+pub(super) fn copy_element<const KEEP: bool, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let mask = u128::from(W::WIDTH.mask());
+    let value = cpu.vectors[usize::from(op.second)] & mask;
+    let to = &mut cpu.vectors[usize::from(op.first)];
+    *to = if KEEP { *to & !mask | value } else { value };
+    Ok(Flow::Next)
+}
+
+/// MOVMSKPS and its kin.
+pub(super) fn move_mask<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let value = cpu.vectors[usize::from(op.second)];
+    let bits = W::WIDTH.bits();
+    let mask = (0..128 / bits).fold(0, |mask, n| mask | (value >> (n * bits + bits - 1) & 1) << n);
+    cpu.regs[usize::from(op.first)] = mask as u64;
+    Ok(Flow::Next)
+}
+
+/// PEXTRB and its kin: an element to a general register, zero-extended, or to memory.
+pub(super) fn extract<const TO_MEMORY: bool, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let bits = W::WIDTH.bits();
+    let index = op.imm as u32 % (128 / bits);
+    let value = (cpu.vectors[usize::from(op.second)] >> (index * bits)) as u64 & W::WIDTH.mask();
+    if TO_MEMORY {
+        Mem::put::<W, O>(cpu, memory, op, observer, value)?;
+        return next::<Mem>(memory);
+    }
+    cpu.regs[usize::from(op.first)] = value;
+    Ok(Flow::Next)
+}
+
+/// MASKMOVDQU. Bytes whose mask is clear are not accessed.
+pub(super) fn masked_store<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = bytes(cpu.vectors[usize::from(op.first)]);
+    let mask = bytes(cpu.vectors[usize::from(op.second)]);
+    let chosen = || (0..16u64).filter(|&n| mask[n as usize] & 0x80 != 0);
+    let at = |n: u64| cpu.regs[RDI].wrapping_add(n);
+    for n in chosen() {
+        // All or nothing: each byte is written with its own value first.
+        let old = memory.load_value(at(n), 1, &mut crate::Idle)?;
+        memory.store_value(at(n), 1, old, &mut crate::Idle)?;
+    }
+    for n in chosen() {
+        memory.store_value(at(n), 1, u64::from(value[n as usize]), observer)?;
+    }
+    next::<Mem>(memory)
+}
+
+/// PBLENDVB and its kin, by the signs of XMM0's elements.
+pub(super) fn blend_by_mask<S: Place, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get(cpu, memory, op, observer)?;
+    let chooser = cpu.vectors[0];
+    let bits = W::WIDTH.bits();
+    let mask = (0..128 / bits).fold(0u128, |mask, n| {
+        let chosen = chooser >> (n * bits + bits - 1) & 1 != 0;
+        mask | if chosen { u128::from(W::WIDTH.mask()) << (n * bits) } else { 0 }
+    });
+    let to = &mut cpu.vectors[usize::from(op.first)];
+    *to = *to & !mask | source & mask;
+    Ok(Flow::Next)
+}
+
+pub(super) fn test_bits<S: Place, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get(cpu, memory, op, observer)?;
+    let destination = cpu.vectors[usize::from(op.first)];
+    cpu.flags.set(
+        when(destination & source == 0, flag::ZF) | when(!destination & source == 0, flag::CF),
+    );
+    Ok(Flow::Next)
+}
+
+/// PCMPESTRI, PCMPESTRM, PCMPISTRI and PCMPISTRM. `WIDE` takes the lengths from RAX and RDX.
+pub(super) fn compare_strings<const EXPLICIT: bool, const MASK: bool, S: Place, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get(cpu, memory, op, observer)?;
+    let first = cpu.vectors[usize::from(op.first)];
+    let imm = op.imm as u8;
+    let elements = if imm & 1 != 0 { 8 } else { 16 };
+    let lengths = if EXPLICIT {
+        let length = |register: usize| {
+            let value = if op.wide {
+                cpu.regs[register] as i64
+            } else {
+                i64::from(cpu.regs[register] as i32)
+            };
+            value.unsigned_abs().min(elements) as usize
+        };
+        (length(RAX), length(RDX))
+    } else {
+        let length = |value: u128| {
+            let zero = if elements == 8 {
+                words(value).iter().position(|&element| element == 0)
+            } else {
+                bytes(value).iter().position(|&element| element == 0)
+            };
+            zero.unwrap_or(elements as usize)
+        };
+        (length(first), length(source))
+    };
+    let matches = string_compare::matches(first, source, lengths, imm);
+    let full = elements as usize;
+    cpu.flags.set(
+        when(matches != 0, flag::CF)
+            | when(lengths.1 < full, flag::ZF)
+            | when(lengths.0 < full, flag::SF)
+            | when(matches & 1 != 0, flag::OF),
+    );
+    if MASK {
+        cpu.vectors[0] = string_compare::mask(matches, imm);
+    } else {
+        cpu.regs[RCX] = string_compare::index(matches, elements as u32, imm);
+    }
+    Ok(Flow::Next)
+}
+
+pub(super) fn load_control<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = Mem::get::<super::ops::B32, O>(cpu, memory, op, observer)?;
+    if value >> 16 != 0 {
+        return Err(Box::new(Fault::Privileged)); // reserved bits
+    }
+    cpu.mxcsr = value as u32;
+    Ok(Flow::Next)
+}
+
+pub(super) fn store_control<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let value = u64::from(cpu.mxcsr);
+    Mem::put::<super::ops::B32, O>(cpu, memory, op, observer, value)?;
+    next::<Mem>(memory)
+}
+
+/// Offsets in the area of FXSAVE, in 16-byte units from its start. Source: SDM Vol. 1, 10.5.1.
+const SAVED_VECTORS: u64 = 10;
+
+/// FXSAVE and FXRSTOR: the x87 unit is as a new program finds it.
+pub(super) fn state<const SAVE: bool, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let access = if SAVE { AccessKind::Write } else { AccessKind::Read };
+    let start = aligned_address(cpu, op, access)?;
+    let at = |unit: u64| start.wrapping_add(16 * unit);
+    let refuse = |fault| by_segment(op, fault);
+    if SAVE {
+        let header = of_quadwords([u64::from(cpu.control_word), 0]);
+        let control = of_doublewords([0, 0, cpu.mxcsr, 0xffff]);
+        memory.store_vector(at(0), header, observer).map_err(refuse)?;
+        memory.store_vector(at(1), control, observer).map_err(refuse)?;
+        for unit in 2..SAVED_VECTORS {
+            memory.store_vector(at(unit), 0, observer).map_err(refuse)?;
+        }
+        for (number, value) in cpu.vectors.into_iter().enumerate() {
+            memory
+                .store_vector(at(SAVED_VECTORS + number as u64), value, observer)
+                .map_err(refuse)?;
+        }
+        return next::<Mem>(memory);
+    }
+    let header = memory.load_vector(at(0), observer).map_err(refuse)?;
+    let control = doublewords(memory.load_vector(at(1), observer).map_err(refuse)?)[2];
+    let mut vectors = [0; 16];
+    for (number, value) in vectors.iter_mut().enumerate() {
+        *value = memory.load_vector(at(SAVED_VECTORS + number as u64), observer).map_err(refuse)?;
+    }
+    if control >> 16 != 0 {
+        return Err(Box::new(Fault::Privileged));
+    }
+    (cpu.vectors, cpu.mxcsr) = (vectors, control);
+    cpu.control_word = quadwords(header)[0] as u16;
+    Ok(Flow::Next)
+}
