@@ -47,7 +47,7 @@ pub struct Reg {
 ///
 /// x86-64: 0 to 15 the general registers in encoding order, 16 the instruction pointer, 17 and 18 the
 /// bases of the segments FS and GS, 19 the control and status register of vectors, 20 the control
-/// word of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest.
+/// and status words of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest.
 /// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Storage(pub u8);
@@ -285,7 +285,7 @@ impl Arch {
             "fs_base",
             "gs_base",
             "mxcsr",
-            "fcw",
+            "x87",
             "selectors",
         ];
         const ARM64: [&str; 33] = [

@@ -1,33 +1,52 @@
 //! Error numbers. Source: errno(3); numbers from the kernel's generic table.
 
-/// An error that a system call returns, negated.
-#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
-#[allow(missing_docs, reason = "the names are those of errno(3)")]
-pub enum Errno {
-    EBADF = 9,
-    EFAULT = 14,
-    ENOSYS = 38,
+/// Makes the errors: name, number, a few words.
+macro_rules! errors {
+    ($($name:ident $number:literal $words:literal;)*) => {
+        /// An error that a system call returns, negated.
+        #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+        #[allow(missing_docs, reason = "the names are those of errno(3)")]
+        pub enum Errno {
+            $($name = $number,)*
+        }
+
+        impl Errno {
+            /// Every error that we model.
+            pub const ALL: &'static [Errno] = &[$(Errno::$name,)*];
+
+            /// The name.
+            pub const fn name(self) -> &'static str {
+                match self {
+                    $(Errno::$name => stringify!($name),)*
+                }
+            }
+
+            /// What it says, in a few words.
+            pub const fn words(self) -> &'static str {
+                match self {
+                    $(Errno::$name => $words,)*
+                }
+            }
+        }
+    };
+}
+
+errors! {
+    ENOENT 2 "no such file or directory";
+    EBADF 9 "bad file descriptor";
+    EAGAIN 11 "try again";
+    ENOMEM 12 "out of memory";
+    EFAULT 14 "bad address";
+    EEXIST 17 "it exists already";
+    ENODEV 19 "no such device";
+    EINVAL 22 "invalid argument";
+    ENOTTY 25 "not a terminal";
+    ESPIPE 29 "cannot be moved about in";
+    ENOSYS 38 "function not implemented";
+    EDEADLK 35 "it would wait for ever";
 }
 
 impl Errno {
-    /// The name.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Errno::EBADF => "EBADF",
-            Errno::EFAULT => "EFAULT",
-            Errno::ENOSYS => "ENOSYS",
-        }
-    }
-
-    /// What it says, in a few words.
-    pub const fn words(self) -> &'static str {
-        match self {
-            Errno::EBADF => "bad file descriptor",
-            Errno::EFAULT => "bad address",
-            Errno::ENOSYS => "function not implemented",
-        }
-    }
-
     /// What a system call returns.
     pub const fn result(self) -> i64 {
         -(self as i64)
@@ -35,8 +54,6 @@ impl Errno {
 
     /// The error behind a system call's result, if it is one that we model.
     pub fn of_result(result: i64) -> Option<Errno> {
-        [Errno::EBADF, Errno::EFAULT, Errno::ENOSYS]
-            .into_iter()
-            .find(|errno| errno.result() == result)
+        Errno::ALL.iter().copied().find(|errno| errno.result() == result)
     }
 }

@@ -10,8 +10,10 @@
 
 mod errno;
 mod load;
+mod memory;
 mod process;
 mod report;
+mod status;
 mod syscalls;
 pub mod table;
 

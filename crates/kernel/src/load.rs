@@ -10,7 +10,7 @@ use sotto_object::Image;
 /// Address after the last byte of the stack.
 const STACK_TOP: u64 = 0x7fff_ffff_f000;
 /// The usual limit on a stack.
-const STACK_BYTES: u64 = 8 << 20;
+pub(crate) const STACK_BYTES: u64 = 8 << 20;
 /// Arguments and environment together may take a quarter of the stack, as the kernel has it.
 pub(crate) const MAX_STRING_BYTES: usize = (STACK_BYTES / 4) as usize;
 
@@ -96,6 +96,7 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         .memory_mut()
         .map("stack", stack, STACK_BYTES, permissions)
         .map_err(|source| StartError::Segment { address: stack, source })?;
+    machine.seed_random(startup.seed);
     let stack_pointer = build_stack(&mut machine, image, startup);
     machine.set_register(image.arch.stack_pointer(), stack_pointer);
     machine.set_register(image.arch.pc(), image.entry);
@@ -156,7 +157,7 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
     stack_pointer
 }
 
-fn platform(arch: Arch) -> &'static str {
+pub(crate) fn platform(arch: Arch) -> &'static str {
     match arch {
         Arch::Arm64 => "aarch64",
         _ => "x86_64",

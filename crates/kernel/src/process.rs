@@ -78,6 +78,8 @@ pub struct Process {
     input_ends: Vec<usize>,
     input_taken: usize,
     input_closed: bool,
+    /// Where the heap starts, and where it ends now.
+    pub(crate) heap: (u64, u64),
     output: Vec<Output>,
     last_syscall: Option<SyscallReport>,
     /// Reports of system calls with a notice, not yet collected.
@@ -91,6 +93,7 @@ pub struct ProcessSnapshot {
     executed: u64,
     ending: Option<Ending>,
     input_taken: usize,
+    heap: (u64, u64),
     outputs: usize,
 }
 
@@ -120,6 +123,11 @@ impl Process {
             input_ends: Vec::new(),
             input_taken: 0,
             input_closed: false,
+            heap: {
+                let end = image.segments.iter().map(|segment| segment.end()).max().unwrap_or(0);
+                let start = end.next_multiple_of(sotto_machine::PAGE_BYTES);
+                (start, start)
+            },
             output: Vec::new(),
             last_syscall: None,
             noticed: Vec::new(),
@@ -304,7 +312,7 @@ impl Process {
             self.report(report);
             return None;
         };
-        let (outcome, notice) = syscalls::perform(self, row.call, &values);
+        let (outcome, notice) = syscalls::perform(self, row.call, door, &values);
         (report.name, report.notice) =
             (Some(row.name), report::cut(row, &given, &values).or(notice));
         let stop = match outcome {
@@ -357,6 +365,7 @@ impl Process {
             executed: self.executed,
             ending: self.ending,
             input_taken: self.input_taken,
+            heap: self.heap,
             outputs: self.output.len(),
         }
     }
@@ -367,6 +376,7 @@ impl Process {
         self.executed = snapshot.executed;
         self.ending = snapshot.ending;
         self.input_taken = snapshot.input_taken;
+        self.heap = snapshot.heap;
         self.output.truncate(snapshot.outputs);
         self.last_syscall = None;
         self.noticed.clear();

@@ -1,6 +1,6 @@
 //! A system call as data, for showing.
 
-use sotto_machine::Machine;
+use sotto_machine::{Machine, Signal};
 
 use crate::errno::Errno;
 use crate::table::{ArgumentKind, Door, SyscallRow};
@@ -79,9 +79,21 @@ pub(crate) fn arguments(
                 ArgumentKind::Fd => stream(value).map(str::to_string),
                 ArgumentKind::BytesIn(count) => text(machine, value, values[count]),
                 ArgumentKind::BytesOut => filled.and_then(|filled| text(machine, value, filled)),
-                ArgumentKind::Count | ArgumentKind::Status => None,
+                ArgumentKind::Text => zero_ended(machine, value),
+                ArgumentKind::Signal => Signal::from_number(value).map(|s| s.name().to_string()),
+                ArgumentKind::Bits => Some(format!("{value:#x}")),
+                ArgumentKind::Count
+                | ArgumentKind::Status
+                | ArgumentKind::Number
+                | ArgumentKind::Address => None,
             };
-            let is_address = matches!(kind, ArgumentKind::BytesIn(_) | ArgumentKind::BytesOut);
+            let is_address = matches!(
+                kind,
+                ArgumentKind::BytesIn(_)
+                    | ArgumentKind::BytesOut
+                    | ArgumentKind::Address
+                    | ArgumentKind::Text
+            );
             let value = match kind {
                 // These are 32-bit integers in C.
                 ArgumentKind::Fd | ArgumentKind::Status => value as i32 as i64 as u64,
@@ -90,6 +102,20 @@ pub(crate) fn arguments(
             ArgumentReport { name, value, shown, is_address }
         })
         .collect()
+}
+
+/// A text up to its zero byte, quoted, cut short if it is long; `None` if it cannot be read.
+fn zero_ended(machine: &mut Machine, address: u64) -> Option<String> {
+    let mut length = 0;
+    while length <= SHOWN_BYTES {
+        let mut byte = [0];
+        machine.memory_mut().read_bytes(address.wrapping_add(length), &mut byte).ok()?;
+        if byte == [0] {
+            break;
+        }
+        length += 1;
+    }
+    text(machine, address, length)
 }
 
 /// Bytes as a quoted text, cut short if they are many; `None` if they cannot be read.
@@ -130,8 +156,13 @@ pub(crate) fn not_modelled(door: Door, number: u64) -> Notice {
     let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
     let elsewhere = crate::table::elsewhere(door, number);
     let help = elsewhere.first().map(|(machine, row)| {
-        let own = row.number_at(door);
-        format!("{number} is `{}` on {machine}; on {own_name} `{}` is {own}", row.name, row.name)
+        let name = row.name;
+        match row.number_at(door) {
+            Some(own) => {
+                format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")
+            }
+            None => format!("{number} is `{name}` on {machine}; {own_name} has no such call"),
+        }
     });
     Notice { message, help }
 }

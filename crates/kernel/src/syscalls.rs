@@ -1,9 +1,13 @@
 //! What system calls do, shared by all machines.
 
+use sotto_isa::Storage;
+use sotto_machine::{Fault, Signal};
+
 use crate::Errno;
 use crate::process::{Ending, Process};
 use crate::report::Notice;
-use crate::table::Syscall;
+use crate::table::{Door, Syscall};
+use crate::{memory, status};
 
 /// No call transfers more bytes at once. Source: write(2), NOTES.
 const MAX_TRANSFER_BYTES: u64 = 0x7fff_f000;
@@ -28,15 +32,221 @@ impl From<Errno> for Outcome {
 pub(crate) fn perform(
     process: &mut Process,
     call: Syscall,
+    door: Door,
     arguments: &[u64],
 ) -> (Outcome, Option<Notice>) {
+    let [a, b, c, d, ..] = *arguments else { unreachable!("there are six arguments") };
+    let plain = |outcome: Result<u64, Errno>| {
+        let outcome = match outcome {
+            Ok(value) => Outcome::Returned(value as i64),
+            Err(errno) => errno.into(),
+        };
+        (outcome, None)
+    };
     match call {
         Syscall::read => read(process, arguments[0], arguments[1], arguments[2]),
         Syscall::write => write(process, arguments[0], arguments[1], arguments[2]),
         Syscall::exit | Syscall::exit_group => {
             (Outcome::Ended(Ending::Exited(arguments[0] as u8 as i32)), None)
         }
+        Syscall::writev => plain(writev(process, door, a, b, c)),
+        Syscall::close | Syscall::lseek | Syscall::ioctl if a as u32 > 2 => {
+            plain(Err(Errno::EBADF))
+        }
+        Syscall::close => plain(Ok(0)),
+        Syscall::lseek => plain(Err(Errno::ESPIPE)),
+        Syscall::ioctl => plain(Err(Errno::ENOTTY)),
+        Syscall::fstat => plain(status::of_stream(process, door, a, b)),
+        Syscall::newfstatat => plain(status::of_path(process, door, [a, b, c, d])),
+        Syscall::openat
+        | Syscall::open
+        | Syscall::access
+        | Syscall::readlink
+        | Syscall::readlinkat => plain(Err(Errno::ENOENT)),
+        Syscall::brk => plain(Ok(memory::brk(process, a))),
+        Syscall::mmap => memory::map(process, arguments),
+        Syscall::munmap => plain(memory::unmap(process, a, b)),
+        Syscall::mprotect => plain(memory::protect(process, a, b, c)),
+        Syscall::mremap => plain(memory::remap(process, a, b, c, d)),
+        Syscall::madvise | Syscall::set_robust_list | Syscall::sched_yield => plain(Ok(0)),
+        Syscall::arch_prctl => plain(arch_prctl(process, a, b)),
+        Syscall::set_tid_address | Syscall::getpid | Syscall::gettid => plain(Ok(PROCESS)),
+        // The fields that tell the number of the processor. Source: rseq(2).
+        Syscall::rseq => plain(put(process, a, &[0; 8]).map(|()| 0)),
+        Syscall::prlimit64 => plain(limit(process, b, d)),
+        Syscall::getrandom => plain(random(process, a, b)),
+        Syscall::futex => plain(futex(process, a, b, c)),
+        Syscall::clock_gettime => plain(time(process, door, b, 1)),
+        Syscall::gettimeofday => plain(time(process, door, a, 1000)),
+        // What was there before is told as zeros: the default action, and no signal held back.
+        Syscall::rt_sigaction => plain(told_as_zeros(process, c, 32)),
+        Syscall::rt_sigprocmask => plain(told_as_zeros(process, c, 8)),
+        Syscall::sigaltstack => plain(told_as_zeros(process, b, 24)),
+        Syscall::tgkill => signal(process, b, c),
+        Syscall::kill => signal(process, a, b),
+        Syscall::getuid | Syscall::geteuid | Syscall::getgid | Syscall::getegid => plain(Ok(USER)),
+        Syscall::uname => plain(names(process, a)),
     }
+}
+
+/// The number of the process, of its one thread, of its user and group.
+const PROCESS: u64 = 1000;
+const USER: u64 = 1000;
+
+/// Puts bytes into the program's memory.
+pub(crate) fn put(process: &mut Process, address: u64, bytes: &[u8]) -> Result<(), Errno> {
+    process.machine.memory_mut().write_bytes(address, bytes).map_err(|_| Errno::EFAULT)
+}
+
+/// The width of an address at a door, in bytes.
+fn word_bytes(door: Door) -> usize {
+    if door == Door::X86_32 { 4 } else { 8 }
+}
+
+/// Words in the order of memory, as wide as an address.
+fn words(door: Door, values: &[u64]) -> Vec<u8> {
+    values.iter().flat_map(|value| value.to_le_bytes()[..word_bytes(door)].to_vec()).collect()
+}
+
+fn told_as_zeros(process: &mut Process, address: u64, bytes: usize) -> Result<u64, Errno> {
+    if address != 0 {
+        put(process, address, &vec![0; bytes])?;
+    }
+    Ok(0)
+}
+
+fn writev(
+    process: &mut Process,
+    door: Door,
+    fd: u64,
+    vector: u64,
+    count: u64,
+) -> Result<u64, Errno> {
+    let width = word_bytes(door);
+    // IOV_MAX. Source: writev(2).
+    if count > 1024 {
+        return Err(Errno::EINVAL);
+    }
+    let mut total = 0;
+    for n in 0..count {
+        let mut entry = vec![0; 2 * width];
+        let at = vector.wrapping_add(n * 2 * width as u64);
+        process.machine.memory_mut().read_bytes(at, &mut entry).map_err(|_| Errno::EFAULT)?;
+        let word = |bytes: &[u8]| {
+            bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte))
+        };
+        let (base, length) = (word(&entry[..width]), word(&entry[width..]));
+        match write(process, fd, base, length).0 {
+            Outcome::Returned(written @ 0..) => total += written as u64,
+            Outcome::Returned(_) if total > 0 => break,
+            Outcome::Returned(error) => {
+                return Err(Errno::of_result(error).unwrap_or(Errno::EFAULT));
+            }
+            _ => unreachable!("a write returns"),
+        }
+    }
+    Ok(total)
+}
+
+/// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
+const ARCH_SET_GS: u64 = 0x1001;
+const ARCH_SET_FS: u64 = 0x1002;
+const ARCH_GET_FS: u64 = 0x1003;
+const ARCH_GET_GS: u64 = 0x1004;
+
+fn arch_prctl(process: &mut Process, code: u64, address: u64) -> Result<u64, Errno> {
+    // Storage of the segment bases: see [`Storage`].
+    let (fs, gs) = (Storage(17), Storage(18));
+    match code {
+        ARCH_SET_FS => process.machine.set_register(fs, address),
+        ARCH_SET_GS => process.machine.set_register(gs, address),
+        ARCH_GET_FS | ARCH_GET_GS => {
+            let base = process.machine.register(if code == ARCH_GET_FS { fs } else { gs });
+            put(process, address, &base.to_le_bytes())?;
+        }
+        _ => return Err(Errno::EINVAL),
+    }
+    Ok(0)
+}
+
+/// Resource of the stack's size, and "no limit". Source: getrlimit(2), <sys/resource.h>.
+const RLIMIT_STACK: u64 = 3;
+const RLIM_INFINITY: u64 = u64::MAX;
+
+fn limit(process: &mut Process, resource: u64, old: u64) -> Result<u64, Errno> {
+    if old != 0 {
+        let soft = if resource == RLIMIT_STACK { crate::load::STACK_BYTES } else { RLIM_INFINITY };
+        let bytes: Vec<u8> = [soft, RLIM_INFINITY].iter().flat_map(|v| v.to_le_bytes()).collect();
+        put(process, old, &bytes)?;
+    }
+    Ok(0)
+}
+
+fn random(process: &mut Process, buffer: u64, count: u64) -> Result<u64, Errno> {
+    // As much as one call gives without being interrupted. Source: getrandom(2).
+    let count = count.min(1 << 20) as usize;
+    let mut bytes = Vec::with_capacity(count + 8);
+    while bytes.len() < count {
+        bytes.extend(process.machine.next_random().to_le_bytes());
+    }
+    put(process, buffer, &bytes[..count])?;
+    Ok(count as u64)
+}
+
+/// Operations of futex. Source: futex(2), <linux/futex.h>.
+const FUTEX_WAIT: u64 = 0;
+const FUTEX_WAIT_BITSET: u64 = 9;
+const FUTEX_COMMAND: u64 = 0x7f;
+
+fn futex(process: &mut Process, address: u64, operation: u64, value: u64) -> Result<u64, Errno> {
+    if !matches!(operation & FUTEX_COMMAND, FUTEX_WAIT | FUTEX_WAIT_BITSET) {
+        return Ok(0);
+    }
+    let mut word = [0; 4];
+    process.machine.memory_mut().read_bytes(address, &mut word).map_err(|_| Errno::EFAULT)?;
+    Err(if u32::from_le_bytes(word) == value as u32 { Errno::EDEADLK } else { Errno::EAGAIN })
+}
+
+/// 2026-01-01 00:00 UTC, in seconds of the clock that counts from 1970.
+const START_SECONDS: u64 = 1_767_225_600;
+
+/// The time in seconds and in parts of `unit` nanoseconds.
+fn time(process: &mut Process, door: Door, address: u64, unit: u64) -> Result<u64, Errno> {
+    if address != 0 {
+        let now = process.executed();
+        let seconds = START_SECONDS + now / 1_000_000_000;
+        put(process, address, &words(door, &[seconds, now % 1_000_000_000 / unit]))?;
+    }
+    Ok(0)
+}
+
+fn signal(process: &mut Process, to: u64, number: u64) -> (Outcome, Option<Notice>) {
+    let (to, number) = (to as i32, number as u32);
+    if to != PROCESS as i32 && to != 0 {
+        let message = format!("a signal to {to}, which is not this program");
+        return (Errno::EINVAL.into(), notice(message, "this program is 1000"));
+    }
+    match Signal::from_number(number.into()) {
+        Some(signal) => {
+            let _ = process;
+            (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None)
+        }
+        None if number == 0 => (Outcome::Returned(0), None),
+        None => (Errno::EINVAL.into(), None),
+    }
+}
+
+/// The structure of uname: six names of 65 bytes. Source: uname(2).
+fn names(process: &mut Process, address: u64) -> Result<u64, Errno> {
+    let machine = crate::load::platform(process.arch());
+    let mut bytes = Vec::new();
+    for name in ["Linux", "skerry", "6.1.0", "#1 Sotto", machine, "(none)"] {
+        let start = bytes.len();
+        bytes.extend(name.as_bytes());
+        bytes.resize(start + 65, 0);
+    }
+    put(process, address, &bytes)?;
+    Ok(0)
 }
 
 fn notice(message: String, help: &str) -> Option<Notice> {

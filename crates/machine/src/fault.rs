@@ -6,11 +6,21 @@ use serde::Serialize;
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
 #[allow(missing_docs, reason = "the names are those of signal(7)")]
 pub enum Signal {
+    SIGHUP = 1,
+    SIGINT = 2,
+    SIGQUIT = 3,
     SIGILL = 4,
     SIGTRAP = 5,
+    SIGABRT = 6,
     SIGBUS = 7,
     SIGFPE = 8,
+    SIGKILL = 9,
+    SIGUSR1 = 10,
     SIGSEGV = 11,
+    SIGUSR2 = 12,
+    SIGPIPE = 13,
+    SIGALRM = 14,
+    SIGTERM = 15,
 }
 
 impl Signal {
@@ -19,9 +29,30 @@ impl Signal {
         self as i32
     }
 
+    /// The signal with this number, of those that end a program unless it does something about them.
+    pub fn from_number(number: u64) -> Option<Signal> {
+        use Signal::*;
+        [
+            SIGHUP, SIGINT, SIGQUIT, SIGILL, SIGTRAP, SIGABRT, SIGBUS, SIGFPE, SIGKILL, SIGUSR1,
+            SIGSEGV, SIGUSR2, SIGPIPE, SIGALRM, SIGTERM,
+        ]
+        .into_iter()
+        .find(|signal| signal.number() as u64 == number)
+    }
+
     /// The name.
     pub const fn name(self) -> &'static str {
         match self {
+            Signal::SIGHUP => "SIGHUP",
+            Signal::SIGINT => "SIGINT",
+            Signal::SIGQUIT => "SIGQUIT",
+            Signal::SIGABRT => "SIGABRT",
+            Signal::SIGKILL => "SIGKILL",
+            Signal::SIGUSR1 => "SIGUSR1",
+            Signal::SIGUSR2 => "SIGUSR2",
+            Signal::SIGPIPE => "SIGPIPE",
+            Signal::SIGALRM => "SIGALRM",
+            Signal::SIGTERM => "SIGTERM",
             Signal::SIGILL => "SIGILL",
             Signal::SIGTRAP => "SIGTRAP",
             Signal::SIGBUS => "SIGBUS",
@@ -92,6 +123,8 @@ pub enum Fault {
     Selector,
     /// A floating-point exception that is not masked.
     Float,
+    /// The program sent itself this signal; the program counter is after the system call.
+    Raised(Signal),
     /// The trap that INTO and `int 4` raise; the program counter is after them.
     Overflow,
     /// A breakpoint instruction; on x86 the program counter is after it.
@@ -117,6 +150,7 @@ impl Fault {
             Fault::Memory(_) => Signal::SIGSEGV,
             Fault::Privileged | Fault::Selector | Fault::Overflow => Signal::SIGSEGV,
             Fault::DivideByZero | Fault::DivideOverflow | Fault::Float => Signal::SIGFPE,
+            Fault::Raised(signal) => signal,
             Fault::Illegal => Signal::SIGILL,
             Fault::Breakpoint => Signal::SIGTRAP,
             Fault::StackAlignment | Fault::PcAlignment => Signal::SIGBUS,

@@ -137,6 +137,11 @@ impl Machine {
         with_engine!(&mut self.processor, engine => engine.cpu.set_vector(number, value))
     }
 
+    /// The next random number.
+    pub fn next_random(&mut self) -> u64 {
+        with_engine!(&mut self.processor, engine => engine.cpu.unseen().next_random())
+    }
+
     /// Sets what the random numbers of the processor come from.
     pub fn seed_random(&mut self, seed: u64) {
         with_engine!(&mut self.processor, engine => engine.cpu.unseen().random = seed)

@@ -148,6 +148,106 @@ impl Memory {
         Ok(())
     }
 
+    /// Cuts regions at an address, so that one ends or begins there.
+    fn cut(&mut self, at: u64) {
+        let Some(index) = self.regions.iter().position(|r| r.start < at && at < r.end) else {
+            return;
+        };
+        let upper = Region { start: at, ..self.regions[index].clone() };
+        let lower = &mut self.regions[index];
+        (lower.end, lower.used_end) = (at, lower.used_end.min(at));
+        self.regions.insert(index + 1, Region { used_end: upper.used_end.max(at), ..upper });
+    }
+
+    /// Changes what whole pages may be used for.
+    ///
+    /// # Errors
+    ///
+    /// The first page that is not mapped; nothing is changed then.
+    pub fn protect(
+        &mut self,
+        start: u64,
+        end: u64,
+        permissions: Permissions,
+    ) -> Result<(), MemoryFault> {
+        let mut at = start;
+        while at < end {
+            let region = self.region_at(at).ok_or(MemoryFault {
+                address: at,
+                access: AccessKind::Read,
+                kind: MemoryFaultKind::Unmapped,
+            })?;
+            at = region.end;
+        }
+        self.cut(start);
+        self.cut(end);
+        let within = |address: u64| (start..end).contains(&address);
+        for region in self.regions.iter_mut().filter(|region| within(region.start)) {
+            region.permissions = permissions;
+        }
+        for slot in self.slots.iter_mut().filter(|slot| within(slot.page * PAGE_BYTES)) {
+            slot.permissions = permissions;
+        }
+        self.forget_tables();
+        Ok(())
+    }
+
+    /// Takes whole pages away, mapped or not.
+    pub fn unmap(&mut self, start: u64, end: u64) {
+        self.cut(start);
+        self.cut(end);
+        self.regions.retain(|region| !(start..end).contains(&region.start));
+        self.slots.retain(|slot| !(start..end).contains(&(slot.page * PAGE_BYTES)));
+        self.by_page = (0..).zip(&self.slots).map(|(number, slot)| (slot.page, number)).collect();
+        self.forget_tables();
+    }
+
+    /// Moves the end of the region that starts at an address; what is beyond the new end is lost.
+    ///
+    /// # Errors
+    ///
+    /// [`MapError::Overlaps`] if something else is in the way; nothing is changed then.
+    pub fn resize(&mut self, start: u64, end: u64) -> Result<(), MapError> {
+        let Some(index) = self.regions.iter().position(|region| region.start == start) else {
+            return Err(MapError::Empty);
+        };
+        let page_end = end.checked_next_multiple_of(PAGE_BYTES).ok_or(MapError::Wraps)?;
+        if self.regions.get(index + 1).is_some_and(|next| next.start < page_end) {
+            return Err(MapError::Overlaps);
+        }
+        let old_end = self.regions[index].end;
+        if page_end < old_end {
+            self.unmap(page_end.max(start + PAGE_BYTES), old_end);
+        }
+        let region = &mut self.regions[index];
+        (region.end, region.used_end) = (page_end.max(start + PAGE_BYTES), end);
+        Ok(())
+    }
+
+    /// The highest place below `limit` for so many bytes of pages, above `floor`.
+    pub fn gap_below(&self, limit: u64, floor: u64, bytes: u64) -> Option<u64> {
+        let mut end = limit;
+        for region in self.regions.iter().rev().filter(|region| region.start < limit) {
+            if end.saturating_sub(region.end) >= bytes {
+                break;
+            }
+            end = region.start;
+        }
+        end.checked_sub(bytes).filter(|start| *start >= floor)
+    }
+
+    /// Bytes of all regions together.
+    pub fn mapped_bytes(&self) -> u64 {
+        self.regions.iter().map(|region| region.end - region.start).sum()
+    }
+
+    /// Forgets what the tables say, and that code which was decoded is still there.
+    fn forget_tables(&mut self) {
+        self.read_table.fill(Entry { page: NO_PAGE, slot: 0 });
+        self.write_table.fill(Entry { page: NO_PAGE, slot: 0 });
+        self.code_written = true;
+    }
+
     /// The mapped regions, by ascending address.
     pub fn regions(&self) -> &[Region] {
         &self.regions

@@ -108,6 +108,9 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             let name = instruction.as_ref().map_or("this", Instruction::mnemonic);
             report.message = format!("`{name}` was executed, which is for the kernel alone");
         }
+        Fault::Raised(signal) => {
+            report.message = format!("the program sent itself {}", signal.name());
+        }
         Fault::Overflow => {
             report.message = "`int 4` raised the overflow trap".to_string();
         }

@@ -88,7 +88,7 @@ impl Native {
             r.r12, r.r13, r.r14, r.r15, r.rip, r.fs_base, r.gs_base,
         ];
         let f = ptrace::getregset::<ptrace::regset::NT_PRFPREG>(self.pid).map_err(io_error)?;
-        registers.push(u64::from(f.mxcsr));
+        registers.extend([u64::from(f.mxcsr), u64::from(f.cwd) | u64::from(f.swd) << 16]);
         let vectors = f
             .xmm_space
             .chunks(4)
@@ -146,8 +146,9 @@ impl Native {
                 *word = (value >> (32 * n)) as u32;
             }
         }
-        if let Some(mxcsr) = state.registers.get(19) {
-            f.mxcsr = *mxcsr as u32;
+        if let Some([mxcsr, words]) = state.registers.get(19..21) {
+            (f.mxcsr, f.cwd) = (*mxcsr as u32, *words as u16);
+            f.swd = (words >> 16) as u16;
         }
         ptrace::setregset::<ptrace::regset::NT_PRFPREG>(self.pid, f).map_err(io_error)
     }

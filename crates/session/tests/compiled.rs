@@ -8,39 +8,16 @@ use std::path::Path;
 use std::process::Command;
 
 use sotto_asm::{Options, Source, assemble};
-use sotto_isa::{Arch, Instruction, NoNames, OperandOrder, decode};
+use sotto_isa::{Arch, Instruction, decode};
 use sotto_kernel::{Process, Startup, Stop};
 use sotto_object::{Image, LinkOptions, link, read_executable, read_object, write_object};
 
 /// A machine's compiler, what it needs to be told, and where the program ends up when its first
 /// function returns to nobody: the number of arguments on x86, the link register's 0 on ARM.
 const MACHINES: &[(Arch, &str, &[&str], u64)] = &[
-    (
-        Arch::X86_64,
-        "cc",
-        // Alignment is padded with prefixed no-ops that no row has yet.
-        &[
-            "-fcf-protection=none",
-            "-fno-pie",
-            "-no-pie",
-            "-fno-align-functions",
-            "-fno-align-loops",
-            "-fno-align-jumps",
-        ],
-        1,
-    ),
+    (Arch::X86_64, "cc", &["-fno-pie", "-no-pie"], 1),
     (Arch::Arm64, "aarch64-linux-gnu-gcc", &[], 0),
 ];
-
-/// Whether a compiler is there. Without it the test is skipped, which it says; in CI it must be there.
-fn has(compiler: &str) -> bool {
-    let found = Command::new(compiler).arg("--version").output().is_ok();
-    if !found {
-        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
-        eprintln!("skipped: {compiler} is not installed");
-    }
-    found
-}
 
 fn compile(compiler: &str, arguments: &[&str], source: &Path, output: &Path) {
     let result =
@@ -89,7 +66,7 @@ fn instructions(image: &Image) -> Vec<(Instruction, Vec<u8>)> {
 
 #[test]
 fn compiled_programs_compute_what_they_compute_natively_and_reassemble() {
-    if !has("cc") {
+    if !common::has("cc") {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -97,7 +74,7 @@ fn compiled_programs_compute_what_they_compute_natively_and_reassemble() {
     let wanted = native_result(&source, folder.path());
 
     for &(arch, compiler, extra, end) in MACHINES {
-        if !has(compiler) {
+        if !common::has(compiler) {
             continue;
         }
         for level in ["-O0", "-O1", "-O2"] {
@@ -122,26 +99,9 @@ fn compiled_programs_compute_what_they_compute_natively_and_reassemble() {
             let all = instructions(&image);
             assert!(all.len() > 100, "{what}: only {} instructions", all.len());
             for (instruction, bytes) in all {
-                for order in [OperandOrder::DestinationFirst, OperandOrder::SourceFirst] {
-                    reassembles(&instruction, &bytes, order, &what);
-                }
+                common::reassembles(&instruction, &bytes);
             }
         }
-    }
-}
-
-/// The instruction as printed assembles to the same bytes, or to fewer: the compiler scaled a register
-/// by 2 where it could be added to itself, or left room in a displacement or an immediate.
-fn reassembles(instruction: &Instruction, bytes: &[u8], order: OperandOrder, what: &str) {
-    let (arch, at) = (instruction.arch, instruction.address);
-    let text = instruction.print_in(order, &NoNames);
-    let again = sotto_asm::assemble_instruction(arch, order, &text, at)
-        .unwrap_or_else(|diagnostic| panic!("{what} `{text}`: {}", diagnostic.message));
-    if again.len() < bytes.len() {
-        let shorter = decode(arch, &again, at).unwrap();
-        assert_eq!(shorter.mnemonic(), instruction.mnemonic(), "{what} `{text}`");
-    } else {
-        assert_eq!(again, bytes, "{what} `{text}`");
     }
 }
 
@@ -149,7 +109,7 @@ fn reassembles(instruction: &Instruction, bytes: &[u8], order: OperandOrder, wha
 /// it computes natively.
 #[test]
 fn what_compilers_print_assembles_links_and_runs() {
-    if !has("cc") {
+    if !common::has("cc") {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -157,7 +117,7 @@ fn what_compilers_print_assembles_links_and_runs() {
     let wanted = native_result(&source, folder.path());
     for &(arch, compiler, _, end) in MACHINES {
         // On A64 compilers print aliases that no row has yet: UXTW, CINC.
-        if arch == Arch::Arm64 || !has(compiler) {
+        if arch == Arch::Arm64 || !common::has(compiler) {
             continue;
         }
         for level in ["-O0", "-O1", "-O2"] {
@@ -229,7 +189,7 @@ small:  .byte   7
 #[test]
 fn arm64_objects_link_with_compiled_ones_by_either_linker() {
     let compiler = "aarch64-linux-gnu-gcc";
-    if !has(compiler) {
+    if !common::has(compiler) {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

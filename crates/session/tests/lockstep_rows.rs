@@ -215,6 +215,13 @@ fn special_memory(meaning: Meaning, memory: &mut [u8], state: &CpuState, rng: &m
             memory[..2].copy_from_slice(&0x37fu16.to_le_bytes());
             memory[24..28].copy_from_slice(&(control(rng) as u32).to_le_bytes());
         }
+        Meaning::X87(_) => {
+            // Control and status words without exceptions, no tags, no last instruction.
+            let words = [0x37f | rng.random_range(0..16u32) << 8, 0, 0xffff, 0, 0, 0, 0];
+            for (bytes, word) in memory.chunks_exact_mut(4).zip(words) {
+                bytes.copy_from_slice(&word.to_le_bytes());
+            }
+        }
         Meaning::Vector(_) if rng.random() => {
             for chunk in memory.chunks_exact_mut(16) {
                 chunk.copy_from_slice(&vector(rng).to_le_bytes());

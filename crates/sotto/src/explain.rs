@@ -212,11 +212,12 @@ fn syscall(name: &str) -> Option<Entry> {
             .zip(convention.syscall_arguments)
             .map(|((name, _), storage)| format!("{} = {name}", arch.storage_name(*storage)))
             .collect();
+        let Some(number) = row.number(arch) else { continue };
         let instruction = if arch == Arch::Arm64 { "svc #0" } else { "syscall" };
         text += &format!(
             "  {arch:<7} {} = {}, {}; {instruction}\n",
             convention.syscall_number.name(),
-            row.number(arch),
+            number,
             registers.join(", ")
         );
     }

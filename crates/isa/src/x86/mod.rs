@@ -178,6 +178,27 @@ pub enum StringOp {
     Scas,
 }
 
+/// What instructions of the x87 unit do with its words.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum X87 {
+    /// FLDCW.
+    LoadControl,
+    /// FNSTCW.
+    StoreControl,
+    /// FNSTSW to memory.
+    StoreStatus,
+    /// FNSTSW AX.
+    StatusToAx,
+    /// FNSTENV.
+    StoreEnvironment,
+    /// FLDENV.
+    LoadEnvironment,
+    /// FNCLEX.
+    ClearExceptions,
+    /// FNINIT.
+    Initialize,
+}
+
 /// How often a string instruction is carried out.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum Repeat {
@@ -309,6 +330,8 @@ pub enum Meaning {
     Privileged,
     /// INT with a number.
     Int,
+    /// An instruction of the x87 unit.
+    X87(X87),
     Vector(vector::Vector),
     Jmp,
     Jcc(Cond),
@@ -467,7 +490,6 @@ impl Pattern {
             | Pattern::RmNarrow(w, _)
             | Pattern::Vvvv(w) => Some(w),
             Pattern::R32NotEax => Some(Width::W32),
-            Pattern::Sreg => Some(Width::W16),
             _ => None,
         }
     }

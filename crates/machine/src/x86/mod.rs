@@ -13,6 +13,7 @@ mod strings;
 mod system;
 mod translate;
 mod vectors;
+mod x87;
 
 use sotto_isa::x86::flag;
 use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
@@ -46,7 +47,7 @@ const ALWAYS_SET: u64 = 0x202;
 
 /// Storage numbers beyond the instruction pointer. See [`Storage`].
 const MXCSR: u8 = 19;
-const CONTROL_WORD: u8 = 20;
+const X87_WORDS: u8 = 20;
 const SELECTORS: u8 = 21;
 
 /// The register file.
@@ -60,8 +61,7 @@ pub(crate) struct Cpu {
     vectors: [u128; 16],
     /// Control and status of floating-point arithmetic on vectors. Source: SDM Vol. 1, 10.2.3.
     mxcsr: u32,
-    /// Control word of the x87 unit, of which only this is modelled.
-    control_word: u16,
+    x87: x87::Words,
     /// What ES, DS, FS and GS hold, 16 bits each from the lowest.
     selectors: u64,
     unseen: Unseen,
@@ -79,7 +79,7 @@ impl Default for Cpu {
             control: FlagSet::NONE,
             vectors: [0; 16],
             mxcsr: INITIAL_MXCSR,
-            control_word: 0x37f,
+            x87: x87::Words::default(),
             selectors: 0,
             unseen: Unseen::default(),
         }
@@ -113,7 +113,7 @@ impl engine::Cpu for Cpu {
         match storage.0 {
             16 => self.pc,
             MXCSR => u64::from(self.mxcsr),
-            CONTROL_WORD => u64::from(self.control_word),
+            X87_WORDS => self.x87.packed(),
             SELECTORS => self.selectors,
             n => self.regs[usize::from(n)],
         }
@@ -123,7 +123,7 @@ impl engine::Cpu for Cpu {
         match storage.0 {
             16 => self.pc = value,
             MXCSR => self.mxcsr = value as u32 & 0xffff,
-            CONTROL_WORD => self.control_word = value as u16,
+            X87_WORDS => self.x87 = x87::Words::unpacked(value),
             SELECTORS => self.selectors = value,
             n => self.regs[usize::from(n)] = value,
         }

@@ -1,14 +1,16 @@
 //! Instructions to compact operations: which semantic function, with its operands laid out.
 
 use sotto_isa::x86::vector::{Convert, FloatOp, Shape, Vector};
-use sotto_isa::x86::{Cond, Meaning, Pattern, Repeat, StringOp, form, operand_width};
+use sotto_isa::x86::{Cond, Meaning, Pattern, Repeat, StringOp, X87, form, operand_width};
 use sotto_isa::{self as isa, Instruction, RegKind, Width};
 
 use super::flags::Shift;
 use super::float::{F32, F64};
 use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second, Third};
 use super::vectors::{Aligned, FirstVector, General, Narrow, SecondVector, Unaligned};
-use super::{Cpu, FS_BASE, GS_BASE, ZERO, bits, code, floats, packed, strings, system, vectors};
+use super::{
+    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, floats, packed, strings, system, vectors, x87,
+};
 use crate::engine::Result;
 use crate::{Memory, Observer};
 
@@ -44,6 +46,8 @@ pub(crate) struct Op<O> {
     pub(super) function: packed::Function,
     /// Lengths of strings are in 64-bit registers.
     pub(super) wide: bool,
+    /// What an instruction of the x87 unit does.
+    pub(super) x87: X87,
 }
 
 /// What kind of thing an operand is, for choosing a function.
@@ -136,6 +140,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         float: (FloatOp::Add, Shape::Sd),
         function: |a, _, _| a,
         wide: false,
+        x87: X87::Initialize,
     };
     let mut kinds = [Is::None; 3];
     for (position, operand) in instruction.operands.iter().enumerate() {
@@ -313,6 +318,10 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Prefetch => ops::nop::<O>,
         Meaning::Privileged => system::privileged::<O>,
         Meaning::Int => system::int::<O>,
+        Meaning::X87(kind) => {
+            op.x87 = kind;
+            x87::x87::<O>
+        }
         Meaning::Vector(vector) => {
             let implicit = form.implicit.first().map(|implicit| implicit.reg.width());
             op.wide = implicit == Some(Width::W64);

@@ -363,7 +363,7 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
     let at = |unit: u64| start.wrapping_add(16 * unit);
     let refuse = |fault| by_segment(op, fault);
     if SAVE {
-        let header = of_quadwords([u64::from(cpu.control_word), 0]);
+        let header = of_quadwords([cpu.x87.packed(), 0]);
         let control = of_doublewords([0, 0, cpu.mxcsr, 0xffff]);
         memory.store_vector(at(0), header, observer).map_err(refuse)?;
         memory.store_vector(at(1), control, observer).map_err(refuse)?;
@@ -387,6 +387,8 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
         return Err(Box::new(Fault::Privileged));
     }
     (cpu.vectors, cpu.mxcsr) = (vectors, control);
-    cpu.control_word = quadwords(header)[0] as u16;
+    let words = super::x87::Words::unpacked(quadwords(header)[0]);
+    cpu.x87.set_control(words.control);
+    cpu.x87.status = words.status;
     Ok(Flow::Next)
 }

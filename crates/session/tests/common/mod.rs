@@ -1,7 +1,10 @@
 //! The test programs, with what their first lines promise.
 #![allow(dead_code, unused_imports, reason = "each test file uses a part of this")]
 
+use std::process::Command;
+
 use sotto_asm::{Options, Source, assemble};
+use sotto_isa::{Instruction, NoNames, OperandOrder, decode};
 use sotto_kernel::Startup;
 use sotto_object::{Image, LinkOptions, link};
 use sotto_session::{Session, SourceText};
@@ -23,4 +26,32 @@ pub fn session(text: &str) -> Session {
     let sources = vec![SourceText { name: "lamp.s".into(), text: text.into() }];
     let startup = Startup::with_arguments(vec!["lamp".into()]);
     Session::start(image("lamp.s", text), sources, &startup).unwrap()
+}
+
+/// Whether a compiler is there. Without it the test is skipped, which it says; in CI it must be there.
+pub fn has(compiler: &str) -> bool {
+    let found = Command::new(compiler).arg("--version").output().is_ok();
+    if !found {
+        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
+        eprintln!("skipped: {compiler} is not installed");
+    }
+    found
+}
+
+/// The instruction as printed, in both orders, assembles to the same bytes, or to fewer: the compiler
+/// wrote prefixes without effect, scaled a register by 2 where it could be added to itself, or left room
+/// in a displacement or an immediate.
+pub fn reassembles(instruction: &Instruction, bytes: &[u8]) {
+    let (arch, at) = (instruction.arch, instruction.address);
+    for order in [OperandOrder::DestinationFirst, OperandOrder::SourceFirst] {
+        let text = instruction.print_in(order, &NoNames);
+        let again = sotto_asm::assemble_instruction(arch, order, &text, at)
+            .unwrap_or_else(|diagnostic| panic!("`{text}` at {at:#x}: {}", diagnostic.message));
+        if again == bytes {
+            continue;
+        }
+        assert!(again.len() < bytes.len(), "`{text}` at {at:#x}: {again:02x?}, not {bytes:02x?}");
+        let shorter = decode(arch, &again, at).unwrap();
+        assert_eq!(shorter.mnemonic(), instruction.mnemonic(), "`{text}` at {at:#x}");
+    }
 }

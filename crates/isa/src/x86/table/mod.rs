@@ -9,7 +9,7 @@ mod sse;
 mod strings;
 mod system;
 
-use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, flag, slot};
+use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, X87, flag, slot};
 use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
@@ -53,6 +53,7 @@ pub(super) const GROUPS: &[&[Form]] = &[
     strings::FORMS,
     system::FORMS,
     system::PRIVILEGED,
+    system::X87_WORDS,
     sse::PACKED,
     sse::UNARY_128,
     sse::UNARY_64,
@@ -138,6 +139,9 @@ const PLAIN: Form = Form::plain(Meaning::Nop);
 
 /// The nineteen rows of a two-operand instruction of the first opcode block.
 ///
+/// The bytes that are sign-extended come before the accumulator's own rows: of two equally short forms they
+/// are the one without a 16-bit immediate, which processors decode more slowly.
+///
 /// `two_operand!(ADC, rw, "10", ..., "/2")` gives `11 /r` as `ADC r/m, r` and so on.
 macro_rules! two_operand {
     ($base:expr, $dst:ident, $rm8_r8:literal, $rm_r:literal, $r8_rm8:literal, $r_rm:literal,
@@ -151,14 +155,14 @@ macro_rules! two_operand {
             Form { operands: &[$dst(R16), r(RM16)], encoding: concat!($r_rm, " /r"), ..$base },
             Form { operands: &[$dst(R32), r(RM32)], encoding: concat!($r_rm, " /r"), ..$base },
             Form { operands: &[$dst(R64), r(RM64)], encoding: concat!("REX.W + ", $r_rm, " /r"), ..$base },
+            Form { operands: &[$dst(RM16), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM32), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
+            Form { operands: &[$dst(RM64), r(Pattern::Simm8)], encoding: concat!("REX.W + 83 ", $digit, " ib"), ..$base },
             Form { operands: &[$dst(AL), r(IMM8)], encoding: concat!($al, " ib"), ..$base },
             Form { operands: &[$dst(AX), r(IMM16)], encoding: concat!($acc, " iw"), ..$base },
             Form { operands: &[$dst(EAX), r(IMM32)], encoding: concat!($acc, " id"), ..$base },
             Form { operands: &[$dst(RAX), r(Pattern::Simm32)], encoding: concat!("REX.W + ", $acc, " id"), ..$base },
             Form { operands: &[$dst(RM8), r(IMM8)], encoding: concat!("80 ", $digit, " ib"), ..$base },
-            Form { operands: &[$dst(RM16), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
-            Form { operands: &[$dst(RM32), r(Pattern::Simm8)], encoding: concat!("83 ", $digit, " ib"), ..$base },
-            Form { operands: &[$dst(RM64), r(Pattern::Simm8)], encoding: concat!("REX.W + 83 ", $digit, " ib"), ..$base },
             Form { operands: &[$dst(RM16), r(IMM16)], encoding: concat!("81 ", $digit, " iw"), ..$base },
             Form { operands: &[$dst(RM32), r(IMM32)], encoding: concat!("81 ", $digit, " id"), ..$base },
             Form { operands: &[$dst(RM64), r(Pattern::Simm32)], encoding: concat!("REX.W + 81 ", $digit, " id"), ..$base },

@@ -114,8 +114,7 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[w(RM16), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
-    Form { operands: &[w(SREG), r(RM16)], encoding: "8E /r", accepted_only: true, ..MOV_TO_SEGMENT },
-    Form { operands: &[w(SREG), r(RM32)], encoding: "8E /r", ..MOV_TO_SEGMENT },
+    Form { operands: &[w(SREG), r(Pattern::RmNarrow(Width::W32, Width::W16))], encoding: "8E /r", ..MOV_TO_SEGMENT },
     Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
     Form { operands: &[w(R64_RM)], encoding: "F3 REX.W + 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
     Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /1", ..read_base("rdgsbase", Segment::Gs) },
@@ -224,4 +223,23 @@ pub(super) const PRIVILEGED: &[Form] = &[
     Form { mnemonic: "lldt", operands: &[n(RM16)], encoding: "0F 00 /2", ..KERNEL },
     Form { mnemonic: "ltr", operands: &[n(RM16)], encoding: "0F 00 /3", ..KERNEL },
     Form { mnemonic: "lmsw", operands: &[n(RM16)], encoding: "0F 01 /6", ..KERNEL },
+];
+
+const fn x87(mnemonic: &'static str, meaning: X87, summary: &'static str, source: &'static str) -> Form {
+    Form { mnemonic, meaning: Meaning::X87(meaning), summary, source, ..PLAIN }
+}
+
+const MEM16: Pattern = Pattern::Mem(Width::W16);
+
+/// Of the x87 unit only the control and status words are there yet.
+pub(super) const X87_WORDS: &[Form] = &[
+    Form { operands: &[r(MEM16)], encoding: "NP D9 /5", ..x87("fldcw", X87::LoadControl, "loads the control word of the x87 unit", "SDM Vol. 2A, FLDCW") },
+    Form { operands: &[w(MEM16)], encoding: "NP D9 /7", ..x87("fnstcw", X87::StoreControl, "stores the control word of the x87 unit", "SDM Vol. 2A, FSTCW/FNSTCW") },
+    Form { operands: &[w(MEM16)], encoding: "NP DD /7", ..x87("fnstsw", X87::StoreStatus, "stores the status word of the x87 unit", "SDM Vol. 2A, FSTSW/FNSTSW") },
+    Form { operands: &[w(AX)], encoding: "NP DF E0", ..x87("fnstsw", X87::StatusToAx, "copies the status word of the x87 unit", "SDM Vol. 2A, FSTSW/FNSTSW") },
+    Form { operands: &[n(Pattern::M)], encoding: "NP D9 /6", ..x87("fnstenv", X87::StoreEnvironment, "stores the words of the x87 unit in 28 bytes and masks its exceptions", "SDM Vol. 2A, FSTENV/FNSTENV") },
+    Form { operands: &[n(Pattern::M)], encoding: "NP D9 /4", ..x87("fldenv", X87::LoadEnvironment, "loads the words of the x87 unit from 28 bytes", "SDM Vol. 2A, FLDENV") },
+    Form { encoding: "NP DB E2", ..x87("fnclex", X87::ClearExceptions, "clears the exceptions of the x87 unit", "SDM Vol. 2A, FCLEX/FNCLEX") },
+    Form { encoding: "NP DB E3", ..x87("fninit", X87::Initialize, "sets the x87 unit to its initial state", "SDM Vol. 2A, FINIT/FNINIT") },
+    Form { mnemonic: "fwait", aliases: &["wait"], encoding: "9B", summary: "waits for exceptions of the x87 unit, of which there are none", source: "SDM Vol. 2D, WAIT/FWAIT", ..PLAIN },
 ];

@@ -1,0 +1,192 @@
+//! C programs, linked with the whole C library, against the same programs run natively: the same output
+//! on both streams and the same status, at three levels of optimisation. Every instruction that the
+//! compiler chose for them is printed in both orders and assembled again.
+#![cfg(all(target_os = "linux", target_arch = "x86_64"))]
+
+mod common;
+
+use std::io::Write;
+use std::os::unix::process::ExitStatusExt;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use sotto_isa::{Arch, DecodeError, decode};
+use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_object::{Image, read_executable, read_object};
+
+const INPUT: &str = "04: 1.25\n05: 2.5\nfog\n";
+const ARGUMENTS: [&str; 2] = ["bell", "fog horn"];
+/// No program of the corpus needs more.
+const BUDGET: u64 = 200_000_000;
+
+/// What a program wrote to its two streams, and the status that a shell shows.
+#[derive(PartialEq, Eq, Debug)]
+struct Outcome {
+    output: String,
+    errors: String,
+    status: i32,
+}
+
+fn cc(arguments: &[&str], paths: &[&Path]) {
+    let result = Command::new("cc").args(arguments).args(paths).output().unwrap();
+    assert!(result.status.success(), "{}", String::from_utf8_lossy(&result.stderr));
+}
+
+fn natively(program: &Path) -> Outcome {
+    let mut child = Command::new(program)
+        .args(ARGUMENTS)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // A program that does not read its input may be gone already.
+    let _ = child.stdin.take().unwrap().write_all(INPUT.as_bytes());
+    let result = child.wait_with_output().unwrap();
+    let status = result.status;
+    Outcome {
+        output: String::from_utf8(result.stdout).unwrap(),
+        errors: String::from_utf8(result.stderr).unwrap(),
+        status: status.code().unwrap_or_else(|| 128 + status.signal().unwrap()),
+    }
+}
+
+fn emulated(image: &Image, name: &str) -> Outcome {
+    let arguments = [name].iter().chain(&ARGUMENTS).map(|text| text.to_string()).collect();
+    let mut process = Process::start(image, &Startup::with_arguments(arguments)).unwrap();
+    process.give_input(INPUT.as_bytes());
+    process.close_input();
+    let mut left = BUDGET;
+    let ending = loop {
+        let progress = process.run(left);
+        left -= progress.executed;
+        match progress.stop {
+            Stop::Ended(ending) => break ending,
+            Stop::Output => {}
+            other => panic!("{name}: {other:?} after {}", process.executed()),
+        }
+    };
+    if let Ending::Killed(..) = ending {
+        assert!(name.ends_with("aborts"), "{name}: {ending:?} at {:#x}", process.machine.pc());
+    }
+    let noticed = process.take_noticed();
+    assert!(noticed.is_empty(), "{name}: {noticed:?}");
+    let text = |fd: u8| {
+        let parts = process.output().iter().filter(|part| part.fd == fd);
+        String::from_utf8(parts.flat_map(|part| part.bytes.clone()).collect()).unwrap()
+    };
+    Outcome { output: text(1), errors: text(2), status: ending.shell_status() }
+}
+
+fn programs() -> Vec<PathBuf> {
+    let folder = std::fs::read_dir(common::data().join("c")).unwrap();
+    let mut paths: Vec<PathBuf> = folder.map(|entry| entry.unwrap().path()).collect();
+    paths.sort();
+    assert!(paths.len() >= 40, "{} programs", paths.len());
+    paths
+}
+
+fn run_all(level: &str) {
+    if !common::has("cc") {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let mut instructions = 0;
+    for source in programs() {
+        let name = source.file_stem().unwrap().to_str().unwrap();
+        let (object, program) = (folder.path().join("o.o"), folder.path().join(name));
+        cc(&[level, "-w", "-c", "-o"], &[&object, &source]);
+        cc(&["-static", "-o"], &[&program, &object, Path::new("-lm")]);
+        let image = read_executable(&std::fs::read(&program).unwrap()).unwrap();
+        let what = program.to_str().unwrap();
+        assert_eq!(emulated(&image, what), natively(&program), "{name} {level}");
+        let parsed = read_object(name, &std::fs::read(&object).unwrap()).unwrap();
+        for section in parsed.sections.iter().filter(|section| section.flags.exec) {
+            let refused = reassemble(&section.data, 0, &mut instructions);
+            assert_eq!(refused, None, "{name} {level} in {}", section.name);
+        }
+    }
+    assert!(instructions > 3_500, "{level}: only {instructions} instructions");
+}
+
+#[test]
+fn programs_behave_as_natively_without_optimisation() {
+    run_all("-O0");
+}
+
+#[test]
+fn programs_behave_as_natively_with_optimisation() {
+    run_all("-O2");
+}
+
+#[test]
+fn programs_behave_as_natively_with_more_optimisation() {
+    run_all("-O3");
+}
+
+/// Assembles every instruction again from its text in both orders; the bytes at the first that is none.
+fn reassemble(code: &[u8], address: u64, count: &mut usize) -> Option<Vec<u8>> {
+    let mut at = 0;
+    while at < code.len() {
+        let rest = &code[at..];
+        match decode(Arch::X86_64, rest, address + at as u64) {
+            Ok(instruction) => {
+                let length = usize::from(instruction.length);
+                common::reassembles(&instruction, &rest[..length]);
+                at += length;
+                *count += 1;
+            }
+            Err(DecodeError::CutOff | DecodeError::Invalid) => {
+                return Some(rest[..rest.len().min(15)].to_vec());
+            }
+        }
+    }
+    None
+}
+
+/// Whether the bytes start an instruction of a group that has no rows yet: x87, MMX, AVX and what came
+/// after it, saved states, transactions.
+fn is_of_a_later_group(bytes: &[u8]) -> bool {
+    let prefix = |byte: &u8| matches!(byte, 0x26 | 0x2e | 0x36 | 0x3e | 0x40..=0x4f | 0x64..=0x67 | 0xf0 | 0xf2 | 0xf3);
+    let start = bytes.iter().take_while(|byte| prefix(byte)).count();
+    match bytes[start..] {
+        // EVEX, VEX, XOP, x87.
+        [0x62 | 0xc4 | 0xc5 | 0x8f | 0xd8..=0xdf, ..] => true,
+        // Shadow stacks, transactions, XGETBV; XSAVE and its kin; MMX.
+        [0x0f, 0x01 | 0x1e | 0xae | 0xc7, ..] | [0xc6 | 0xc7, 0xf8, ..] => true,
+        [0x0f, 0x60..=0x7f | 0xd1..=0xff, ..] => true,
+        // AES, SHA, carry-less multiplication, MOVDIR.
+        [0x0f, 0x38, 0xc8..=0xdf | 0xf5..=0xff, ..] => true,
+        [0x0f, 0x3a, 0x44 | 0xcc..=0xdf, ..] => true,
+        _ => false,
+    }
+}
+
+/// The whole C library, routine by routine: nothing is refused but the groups that come later.
+#[test]
+fn every_routine_of_a_static_program_decodes_and_reassembles() {
+    if !common::has("cc") {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let program = folder.path().join("floats");
+    let source = common::data().join("c/floats.c");
+    cc(&["-O2", "-static", "-o"], &[&program, &source]);
+    let image = read_executable(&std::fs::read(&program).unwrap()).unwrap();
+    let (mut instructions, mut whole, mut partly) = (0, 0, 0);
+    for symbol in image.symbols.iter().filter(|symbol| symbol.size > 0 && !symbol.absolute) {
+        let Some(segment) = image.segment_at(symbol.address).filter(|segment| segment.exec) else {
+            continue;
+        };
+        let start = (symbol.address - segment.address) as usize;
+        let Some(code) = segment.data.get(start..start + symbol.size as usize) else { continue };
+        match reassemble(code, symbol.address, &mut instructions) {
+            None => whole += 1,
+            Some(bytes) => {
+                assert!(is_of_a_later_group(&bytes), "{} at {bytes:02x?}", symbol.name);
+                partly += 1;
+            }
+        }
+    }
+    assert!(instructions > 100_000 && whole > 5 * partly, "{instructions} {whole} {partly}");
+}
