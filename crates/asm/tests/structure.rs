@@ -110,8 +110,7 @@ fn macros_put_their_arguments_in() {
 
 #[test]
 fn dotted_labels_of_a_macro_are_fresh_and_those_passed_in_are_the_callers() {
-    let text =
-        ".macro wait reg\n.again: dec \\reg\n jnz .again\n.endm\nlamp: wait ecx\n wait edx\n";
+    let text = ".macro pause_for reg\n.again: dec \\reg\n jnz .again\n.endm\nlamp: pause_for ecx\n pause_for edx\n";
     assert_eq!(section(text, ".text"), [0xff, 0xc9, 0x75, 0xfc, 0xff, 0xca, 0x75, 0xfc]);
     // `.end` is given by the caller, through two macros, one of which has an `.end` of its own.
     let text = ".macro skip to\n.end: jmp \\to\n.endm\n.macro leave2 to\n skip \\to\n.endm\nlamp: leave2 .end\n nop\n.end: ret\n";

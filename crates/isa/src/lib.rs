@@ -16,6 +16,7 @@ mod convention;
 mod flags;
 mod form;
 mod instruction;
+mod lanes;
 mod operand;
 mod print;
 mod reg;
@@ -33,6 +34,7 @@ pub use instruction::{
     OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
     mnemonics, padding,
 };
+pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};

@@ -297,6 +297,7 @@ impl Process {
         let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
         let (number, values) = (cut(number), given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
         let mut report = SyscallReport {
+            door,
             number,
             name: None,
             arguments: Vec::new(),

@@ -24,6 +24,8 @@ pub struct ArgumentReport {
 /// A system call that was made.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SyscallReport {
+    /// Whose table its number is of.
+    pub door: Door,
     /// Its number.
     pub number: u64,
     /// Its name, if it is modelled.

@@ -1,7 +1,7 @@
 //! Expressions at a moment of the run: registers, symbols, numbers, memory.
 
 use sotto_asm::{Binary, EvalError, Expr};
-use sotto_isa::Width;
+use sotto_isa::{RegKind, Width};
 use sotto_kernel::Process;
 use sotto_object::Image;
 
@@ -25,6 +25,9 @@ pub enum EvaluateError {
     /// Memory that cannot be read.
     #[error("{0:#x} cannot be read")]
     Unreadable(u64),
+    /// A vector register has no one value.
+    #[error("`{0}` holds several values at once; `registers {0}` shows them")]
+    Vector(&'static str),
     /// Numbered labels and the current address mean nothing outside a source.
     #[error("`{0}` means nothing here")]
     Meaningless(&'static str),
@@ -57,6 +60,11 @@ pub(crate) fn value(
     let plain = |value| Ok(Evaluated { value, width: None });
     match expr {
         Expr::Number(number) => plain(*number),
+        Expr::Register(reg, _) if reg.vector().is_some() => Err(EvaluateError::Vector(reg.name())),
+        Expr::Register(reg, _) if reg.kind == RegKind::Segment => {
+            Err(EvaluateError::Meaningless("a segment register"))
+        }
+        Expr::Load(Some(Width::W128), _) => Err(EvaluateError::Meaningless("so wide a value")),
         Expr::Register(reg, _) => {
             let register = reg.storage().map_or(0, |storage| process.machine.register(storage));
             let value = i128::from(reg.part_of(register));

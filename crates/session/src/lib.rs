@@ -20,7 +20,7 @@ pub use fault::{FaultReport, RegisterValue};
 pub use place::{Place, SourceText};
 pub use report::{
     BranchReport, FlagReport, MemoryReport, RegisterReport, StepReport, SyscallArgument,
-    SyscallView,
+    SyscallView, VectorReport,
 };
 pub use session::{Breakpoint, Session, SessionError, StopReason};
 pub use stack::{StackSlot, StackView};

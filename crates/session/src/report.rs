@@ -1,7 +1,8 @@
 //! What a step did, as data for every view.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, OperandOrder, Storage, Width};
+use sotto_isa::{Arch, Control, Instruction, LaneKind, OperandOrder, Storage, Width};
+use sotto_kernel::table::Door;
 use sotto_kernel::{Ending, Process, SyscallReport};
 use sotto_machine::{Step, StepEffects};
 use sotto_object::Image;
@@ -25,6 +26,23 @@ pub struct RegisterReport {
     pub cleared_above: Option<&'static str>,
     /// The symbol that the new value is the address of, if it is exactly one.
     pub points_to: Option<String>,
+}
+
+/// A vector register that was written.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct VectorReport {
+    /// Its name.
+    pub name: &'static str,
+    /// The type of its elements, as the instruction reads them: `f64`, `i16`, `x64`.
+    pub lanes: String,
+    /// Its elements before, the lowest first.
+    pub old: Vec<String>,
+    /// Its elements after.
+    pub new: Vec<String>,
+    /// All of it before, in hex.
+    pub old_bits: String,
+    /// All of it after.
+    pub new_bits: String,
 }
 
 /// A flag that an instruction may write.
@@ -57,6 +75,9 @@ pub struct MemoryReport {
     /// The value after.
     #[serde(serialize_with = "hex")]
     pub new: u64,
+    /// The floating-point number that the instruction put there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub number: Option<String>,
 }
 
 impl MemoryReport {
@@ -83,6 +104,9 @@ pub struct SyscallArgument {
 pub struct SyscallView {
     /// Its name, or its number if it is not modelled.
     pub name: String,
+    /// The machine whose table it was found in, if that is not the program's own.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub table: Option<&'static str>,
     /// Its arguments.
     pub arguments: Vec<SyscallArgument>,
     /// What it returned, unless it did not return.
@@ -117,6 +141,9 @@ pub struct StepReport {
     pub instruction: String,
     /// Registers written.
     pub registers: Vec<RegisterReport>,
+    /// Vector registers written.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub vectors: Vec<VectorReport>,
     /// Flags written whose value changed, and those left undefined.
     pub flags: Vec<FlagReport>,
     /// Memory written.
@@ -147,6 +174,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
         .collect();
     SyscallView {
         name: report.name.map_or_else(|| format!("number {}", report.number), str::to_string),
+        table: (report.door != Door::of(image.arch)).then(|| report.door.name()),
         arguments,
         result: report.result,
         error: report.error().map(|errno| (errno.name(), errno.words())),
@@ -177,18 +205,22 @@ pub(crate) fn describe_step(
             flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
         }
     });
+    let lanes = instruction.lanes();
     let memory = |address, bytes, old, new| MemoryReport {
         place: describe(address),
         on_stack: on_stack(after, address),
         bytes,
         old,
         new,
+        number: (lanes.kind == LaneKind::Float && lanes.width.bytes() == bytes)
+            .then(|| lanes.texts(u128::from(new)).swap_remove(0)),
     };
     StepReport {
         moment: after.executed(),
         place: describe(instruction.address),
         instruction: instruction.print_in(order, &ImageNames(image)),
         registers: registers(arch, effects, image),
+        vectors: vectors(instruction, effects),
         flags: flags(arch, effects),
         memory: effects.memory.iter().map(|m| memory(m.address, m.bytes, m.old, m.new)).collect(),
         reads: effects
@@ -237,6 +269,22 @@ fn registers(arch: Arch, effects: &StepEffects, image: &Image) -> Vec<RegisterRe
                 cleared_above: lost.then(|| arch.storage_name(storage)),
                 points_to,
             }
+        })
+        .collect()
+}
+
+fn vectors(instruction: &Instruction, effects: &StepEffects) -> Vec<VectorReport> {
+    let lanes = instruction.lanes();
+    effects
+        .vectors
+        .iter()
+        .map(|change| VectorReport {
+            name: change.reg.name(),
+            lanes: lanes.name(),
+            old: lanes.texts(change.old),
+            new: lanes.texts(change.new),
+            old_bits: format!("{:#x}", change.old),
+            new_bits: format!("{:#x}", change.new),
         })
         .collect()
 }

@@ -13,6 +13,8 @@ use crate::{Session, StepReport};
 pub enum Target {
     /// A register, whichever part of it.
     Register(Storage),
+    /// A vector register, by number.
+    Vector(u8),
     /// Bytes of memory: first address and how many.
     Memory(u64, u64),
 }
@@ -32,6 +34,9 @@ impl Target {
         match self {
             Target::Register(storage) => {
                 effects.registers.iter().any(|change| change.reg.storage() == Some(storage))
+            }
+            Target::Vector(number) => {
+                effects.vectors.iter().any(|change| change.reg.vector() == Some(number))
             }
             Target::Memory(start, bytes) => {
                 let meets = |address: u64, length: u64| {
@@ -56,6 +61,9 @@ impl Session {
         let expr = sotto_asm::parse_expression(self.arch(), text)
             .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
         if let Expr::Register(reg, _) = &expr {
+            if let Some(number) = reg.vector() {
+                return Ok(Target::Vector(number));
+            }
             let storage = reg.storage().ok_or(EvaluateError::Meaningless("the zero register"))?;
             return Ok(Target::Register(storage));
         }

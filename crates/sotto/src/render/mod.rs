@@ -7,7 +7,9 @@ mod values;
 use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
-use sotto_session::{FaultReport, Place, RegisterReport, StackView, StepReport, SyscallView};
+use sotto_session::{
+    FaultReport, Place, RegisterReport, StackView, StepReport, SyscallView, VectorReport,
+};
 
 pub use values::{Changed, value, value_change};
 
@@ -102,11 +104,16 @@ pub fn step(report: &StepReport) -> String {
     for register in &report.registers {
         line(register_line(register));
     }
+    for vector in &report.vectors {
+        line(vector_line(vector));
+    }
     for memory in &report.memory {
         let name = memory.name();
         let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
         let unit = if memory.bytes == 1 { "byte" } else { "bytes" };
-        line(format!("[{name}]  {} {unit}  {}", memory.bytes, paint_change(&change)));
+        let number = memory.number.as_ref().map(|n| format!("  = {}", paint(Tone::Strong, n)));
+        let number = number.unwrap_or_default();
+        line(format!("[{name}]  {} {unit}  {}{number}", memory.bytes, paint_change(&change)));
     }
     if let Some(flags) = flags_line(report) {
         line(flags);
@@ -146,9 +153,13 @@ pub fn step_line(report: &StepReport) -> String {
         let change = value_change(register.old, register.new, register.bits);
         parts.push(format!("{} {}", register.name, brief_change(&change)));
     }
+    for vector in &report.vectors {
+        parts.push(format!("{} {}", vector.name, brief_change(&vector_change(vector))));
+    }
     for memory in &report.memory {
         let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
-        parts.push(format!("[{}] {}", memory.name(), brief_change(&change)));
+        let number = memory.number.as_ref().map(|n| format!(" ({n})")).unwrap_or_default();
+        parts.push(format!("[{}] {}{number}", memory.name(), brief_change(&change)));
     }
     let flags = report.flags.iter().filter(|flag| flag.old != flag.new && !flag.undefined);
     parts.extend(flags.map(|flag| format!("{} {}", flag.name, u8::from(flag.new))));
@@ -192,6 +203,26 @@ fn register_line(register: &RegisterReport) -> String {
     text
 }
 
+/// The elements of a vector before and after; the lowest alone if no other changed.
+fn vector_change(vector: &VectorReport) -> Changed {
+    let only_lowest = vector.old[1..] == vector.new[1..] && vector.old[0] != vector.new[0];
+    let shown = |lanes: &[String]| match only_lowest {
+        true => lanes[0].clone(),
+        false => format!("[{}]", lanes.join(", ")),
+    };
+    // A sum of zeros may differ in bits alone.
+    match vector.old_bits == vector.new_bits {
+        true => Changed::Same(shown(&vector.old)),
+        false => Changed::From(shown(&vector.old), shown(&vector.new)),
+    }
+}
+
+fn vector_line(vector: &VectorReport) -> String {
+    let change = vector_change(vector);
+    let kind = paint(Tone::Quiet, &vector.lanes);
+    format!("{:<5} {kind} {}", vector.name, paint_change(&change))
+}
+
 /// The flags that changed, in words; `None` if the instruction does not write flags.
 fn flags_line(report: &StepReport) -> Option<String> {
     if report.flags.is_empty() {
@@ -230,6 +261,9 @@ pub fn syscall(call: &SyscallView) -> String {
     let mut text = format!("{}({})", paint(Tone::Strong, &call.name), arguments.join(", "));
     if let Some(result) = call.result {
         let _ = write!(text, " -> {result}");
+    }
+    if let Some(machine) = call.table {
+        let _ = write!(text, "  {}", paint(Tone::Quiet, &format!("by the table of {machine}")));
     }
     if let Some((name, words)) = call.error {
         let _ = write!(text, " {}", paint(Tone::Error, &format!("{name}, {words}")));

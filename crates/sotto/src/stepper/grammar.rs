@@ -53,7 +53,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("unbreak", "N", "take a breakpoint away"),
     ("show", "[EXPR]", "show a value now and after every stop: eax, [tide], rsp - 8"),
     ("unshow", "EXPR", "no longer show it"),
-    ("registers", "[NAMES]", "all registers by role, or the ones named"),
+    ("registers", "[NAMES]", "all registers by role, or the ones named; `vectors` for those"),
     ("flags", "", "the status flags"),
     ("stack", "", "the words around the stack pointer"),
     ("memory", "PLACE [COUNT] [as byte|word|dword|qword]", "memory, as it was declared"),

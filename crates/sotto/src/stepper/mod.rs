@@ -6,7 +6,7 @@ mod input;
 use std::io::{IsTerminal, Write};
 
 use serde_json::{Value, json};
-use sotto_isa::Width;
+use sotto_isa::{LaneKind, Lanes, Reg, Width};
 use sotto_session::{Place, Session, StopReason};
 
 use crate::cli::StepArgs;
@@ -386,8 +386,15 @@ impl Stepper {
 
     fn registers(&mut self, names: &[String]) -> Result<(), String> {
         for name in names {
-            let value = self.expression(name)?;
-            self.print_value(name, &value);
+            let vector = Reg::parse(self.session.arch(), name).and_then(Reg::vector);
+            match vector {
+                Some(number) => self.vector(name, number),
+                None if name == "vectors" => self.vectors()?,
+                None => {
+                    let value = self.expression(name)?;
+                    self.print_value(name, &value);
+                }
+            }
         }
         if !names.is_empty() {
             return Ok(());
@@ -416,6 +423,52 @@ impl Stepper {
                 let text = format!("{title:<10} {name:<4} {shown}{}", place.unwrap_or_default());
                 self.print(&if register == 0 { paint(Tone::Quiet, &text) } else { text });
             }
+        }
+        Ok(())
+    }
+
+    /// A vector register, read in every way.
+    fn vector(&self, name: &str, number: u8) {
+        let value = self.session.process().machine.vector(number);
+        let readings = [
+            (LaneKind::Float, Width::W64),
+            (LaneKind::Float, Width::W32),
+            (LaneKind::Bits, Width::W64),
+            (LaneKind::Signed, Width::W32),
+            (LaneKind::Signed, Width::W16),
+            (LaneKind::Bits, Width::W8),
+        ];
+        let readings = readings.map(|(kind, width)| Lanes::new(kind, width));
+        if self.as_json {
+            let lanes: serde_json::Map<String, Value> =
+                readings.iter().map(|r| (r.name(), json!(r.texts(value)))).collect();
+            return self.print_json(
+                &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
+            );
+        }
+        self.print(&format!("        {} = {value:#x}", paint(Tone::Strong, name)));
+        for lanes in readings {
+            self.print(&format!("        {:>5}  {}", lanes.name(), lanes.texts(value).join(", ")));
+        }
+    }
+
+    /// All vector registers, in hex.
+    fn vectors(&self) -> Result<(), String> {
+        let arch = self.session.arch();
+        let machine = &self.session.process().machine;
+        let values = (0..arch.vector_count()).map(|n| (format!("xmm{n}"), machine.vector(n)));
+        if arch.vector_count() == 0 {
+            return Err(format!("vector registers of {arch} are not modelled yet"));
+        }
+        if self.as_json {
+            let values: serde_json::Map<String, Value> =
+                values.map(|(name, value)| (name, json!(format!("{value:#x}")))).collect();
+            self.print_json(&Value::Object(values));
+            return Ok(());
+        }
+        for (name, value) in values {
+            let text = format!("        {name:<5} {value:#x}");
+            self.print(&if value == 0 { paint(Tone::Quiet, &text) } else { text });
         }
         Ok(())
     }
