@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::rc::Rc;
 
+use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
     Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, encode, find_mnemonic,
 };
@@ -252,17 +253,6 @@ pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> O
     Some(Found { mnemonic, context, spelling: Some(spelling) })
 }
 
-/// What the prefixes that sources write before an instruction stand for in the table.
-const PREFIXES: [(&str, &[&str]); 7] = [
-    ("rep", &["rep", "repe"]),
-    ("repe", &["repe", "rep"]),
-    ("repz", &["repe", "rep"]),
-    ("repne", &["repne"]),
-    ("repnz", &["repne"]),
-    ("lock", &["lock"]),
-    ("notrack", &["notrack"]),
-];
-
 /// The instruction that starts with this word, which may be a prefix before the mnemonic, and where
 /// its words stand.
 fn take_instruction(
@@ -275,31 +265,27 @@ fn take_instruction(
     if let Some(found) = find_instruction(arch, order, word) {
         return Ok(Some((found, span)));
     }
-    let prefix = PREFIXES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
-    let (Some((prefix, meanings)), Arch::X86_64, Tok::Word(mnemonic)) =
-        (prefix, arch, cursor.peek()?)
-    else {
-        return Ok(None);
+    let prefix = PREFIXES.iter().find(|prefix| prefix.name.eq_ignore_ascii_case(word));
+    let (Some(prefix), Arch::X86_64) = (prefix, arch) else { return Ok(None) };
+    let mnemonic = match cursor.peek()? {
+        Tok::Word(mnemonic) => mnemonic,
+        Tok::End => {
+            let message = format!("`{}` stands before an instruction", prefix.name);
+            return Err(Diagnostic::error(Code::NoSuchForm, span, message)
+                .help(format!("it goes before {}", prefix.takes)));
+        }
+        _ => return Ok(None),
     };
     let (_, at) = cursor.next()?;
-    let found = meanings
-        .iter()
-        .find_map(|meaning| find_instruction(arch, order, &format!("{meaning} {mnemonic}")));
+    let mut rows = prefix.rows.iter();
+    let found = rows.find_map(|row| find_instruction(arch, order, &format!("{row} {mnemonic}")));
     let Some(found) = found else {
         if find_instruction(arch, order, mnemonic).is_none() {
             return Err(unknown_word(arch, mnemonic, at, &mut std::iter::empty()));
         }
-        let takes = match *prefix {
-            "lock" => {
-                "an instruction that reads and writes memory in one go, such as `add`, `xchg` or `cmpxchg`"
-            }
-            "notrack" => "an indirect `jmp` or `call`",
-            "repe" | "repz" | "repne" | "repnz" => "`cmps` and `scas`",
-            _ => "a string instruction: `movs`, `stos`, `lods`, `cmps`, `scas`",
-        };
-        let message = format!("`{prefix}` does not go before `{mnemonic}`");
+        let message = format!("`{}` does not go before `{mnemonic}`", prefix.name);
         return Err(Diagnostic::error(Code::NoSuchForm, span.to(at), message)
-            .help(format!("it goes before {takes}")));
+            .help(format!("it goes before {}", prefix.takes)));
     };
     Ok(Some((found, span.to(at))))
 }

@@ -99,6 +99,7 @@ fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)>
         })
         .collect();
     match regs[..] {
+        [a, b, ..] if a.vector().is_some() != b.vector().is_some() => None,
         [a, b, ..] if a.width() != b.width() => Some((a.name(), b.name())),
         _ => None,
     }

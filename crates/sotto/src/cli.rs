@@ -187,7 +187,8 @@ pub struct TraceArgs {
 #[derive(Args, Debug)]
 pub struct ExplainArgs {
     /// What to look up: `adc`, `write`, `60`, `eax`, `CF`
-    pub topic: String,
+    #[arg(required = true)]
+    pub topic: Vec<String>,
     /// Machine to look it up for; otherwise every machine that has it
     #[arg(long, value_name = "MACHINE")]
     pub target: Option<Arch>,

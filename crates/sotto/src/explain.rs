@@ -4,7 +4,7 @@ use std::io::Write;
 
 use serde_json::{Value, json};
 use sotto_asm::nearest;
-use sotto_isa::{Arch, FlagSet, Reg, form_docs, mnemonics};
+use sotto_isa::{Arch, FlagEffects, FlagSet, Reg, RegKind, form_docs, mnemonics, x86};
 use sotto_kernel::table::{self, SYSCALLS};
 
 use crate::cli::ExplainArgs;
@@ -19,7 +19,8 @@ struct Entry {
 
 /// `sotto explain`
 pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure> {
-    let topic = args.topic.trim();
+    let words: Vec<&str> = args.topic.iter().flat_map(|word| word.split_whitespace()).collect();
+    let topic = &words.join(" ");
     let machines: Vec<Arch> = match args.target {
         Some(arch) => vec![arch],
         None => Arch::ALL.to_vec(),
@@ -27,6 +28,7 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
     let mut entries = Vec::new();
     for &arch in &machines {
         entries.extend(instruction(arch, &topic.to_ascii_lowercase()));
+        entries.extend(prefix(arch, &topic.to_ascii_lowercase()));
         entries.extend(register(arch, topic));
         entries.extend(flag(arch, topic));
         entries.extend(number(arch, topic));
@@ -60,12 +62,17 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
         paint(Tone::Strong, first.mnemonic),
         paint(Tone::Quiet, &format!("instruction, {arch}"))
     );
-    let mut summaries: Vec<&str> = Vec::new();
     let mut data = Vec::new();
+    // Rows of one name that do different things to the flags say so each for themselves.
+    let flags_differ = docs.iter().any(|doc| doc.flags != first.flags);
+    let mut summaries: Vec<&str> = Vec::new();
     for doc in &docs {
         if !summaries.contains(&doc.summary) {
             summaries.push(doc.summary);
             text += &format!("  {}\n", doc.summary);
+            if flags_differ {
+                text += &format!("    flags   {}\n", flag_effects(arch, &doc.flags));
+            }
         }
     }
     if let Some(condition) = first.condition {
@@ -75,22 +82,9 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
         text += &format!("  also written {}\n", first.aliases.join(", "));
     }
     let flags = first.flags;
-    let mut flag_lines = Vec::new();
-    for (what, set) in [
-        ("tests", flags.tested),
-        ("sets by the result", flags.modified),
-        ("clears", flags.cleared),
-        ("sets", flags.set),
-        ("leaves undefined", flags.undefined),
-    ] {
-        if !set.is_empty() {
-            flag_lines.push(format!("{what} {}", arch.flag_names(set).join(" ")));
-        }
+    if !flags_differ {
+        text += &format!("  flags   {}\n", flag_effects(arch, &flags));
     }
-    if flag_lines.is_empty() {
-        flag_lines.push("untouched".to_string());
-    }
-    text += &format!("  flags   {}\n", flag_lines.join("; "));
     text += "  forms\n";
     let width = docs.iter().map(|doc| doc.syntax.len()).max().unwrap_or(0).min(36);
     for doc in &docs {
@@ -118,6 +112,44 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
     Some(Entry { text, data })
 }
 
+/// What happens to the flags, in words.
+fn flag_effects(arch: Arch, flags: &FlagEffects) -> String {
+    let mut parts = Vec::new();
+    for (what, set) in [
+        ("tests", flags.tested),
+        ("sets by the result", flags.modified),
+        ("clears", flags.cleared),
+        ("sets", flags.set),
+        ("leaves undefined", flags.undefined),
+    ] {
+        if !set.is_empty() {
+            parts.push(format!("{what} {}", arch.flag_names(set).join(" ")));
+        }
+    }
+    if parts.is_empty() { "untouched".to_string() } else { parts.join("; ") }
+}
+
+/// A word that stands before an instruction.
+fn prefix(arch: Arch, name: &str) -> Option<Entry> {
+    let prefix = x86::PREFIXES.iter().find(|prefix| prefix.name == name)?;
+    if arch != Arch::X86_64 {
+        return None;
+    }
+    let text = format!(
+        "{}  {}\n  {}\n  goes before {}\n  source  {}",
+        paint(Tone::Strong, prefix.name),
+        paint(Tone::Quiet, &format!("prefix, {arch}")),
+        prefix.summary,
+        prefix.takes,
+        prefix.source
+    );
+    let data = json!({
+        "kind": "prefix", "target": arch.name(), "name": prefix.name, "summary": prefix.summary,
+        "takes": prefix.takes, "source": prefix.source,
+    });
+    Some(Entry { text, data })
+}
+
 fn register(arch: Arch, name: &str) -> Option<Entry> {
     let reg = Reg::parse(arch, name)?;
     let title = format!(
@@ -125,6 +157,29 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
         paint(Tone::Strong, reg.name()),
         paint(Tone::Quiet, &format!("register, {arch}"))
     );
+    if let Some(number) = reg.vector() {
+        let role = match number {
+            0 | 1 => "argument of a routine, and result",
+            2..=7 => "argument of a routine",
+            _ => "scratch",
+        };
+        let text = format!(
+            "{title}  128 bits: floats, doubles or integers beside each other\n  {role}; a routine may change it"
+        );
+        let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": role, "bits": 128 });
+        return Some(Entry { text, data });
+    }
+    if reg.kind == RegKind::Segment {
+        let words = match reg.name() {
+            "fs" => {
+                "a segment whose base is added to an address, `fs:[40]`; its base is the thread's own memory"
+            }
+            "gs" => "a segment whose base is added to an address, `gs:[8]`",
+            _ => "a segment register without effect on addresses in 64-bit mode",
+        };
+        let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "segment" });
+        return Some(Entry { text: format!("{title}  {words}"), data });
+    }
     let Some(storage) = reg.storage() else {
         let text = format!("{title}  reads as zero; what is written to it is lost");
         let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "zero" });

@@ -14,6 +14,7 @@
 mod decode;
 mod encode;
 mod encoding;
+mod prefix;
 mod source_first;
 pub mod vector;
 // Rows stay one line each, to be held against the manual.
@@ -26,6 +27,7 @@ use std::sync::OnceLock;
 
 pub use decode::decode;
 pub use encode::{encode, encode_form};
+pub use prefix::{PREFIXES, Prefix};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, spelling};
 

@@ -1,0 +1,60 @@
+//! The prefixes that sources write before an instruction.
+
+/// A prefix. With it an instruction is a row of its own in the table, named by both words.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Prefix {
+    /// As sources write it.
+    pub name: &'static str,
+    /// The first words of the rows that it can stand for, the likeliest first.
+    pub rows: &'static [&'static str],
+    /// One line in words.
+    pub summary: &'static str,
+    /// What it goes before, in words.
+    pub takes: &'static str,
+    /// Manual and page heading.
+    pub source: &'static str,
+}
+
+const REPEATED: Prefix = Prefix {
+    name: "rep",
+    rows: &["rep", "repe"],
+    summary: "repeats the instruction RCX times",
+    takes: "a string instruction: `movs`, `stos`, `lods`, and as `repe` `cmps` and `scas`",
+    source: "SDM Vol. 2B, REP",
+};
+const WHILE_EQUAL: Prefix = Prefix {
+    name: "repe",
+    rows: &["repe", "rep"],
+    summary: "repeats the instruction up to RCX times, while the elements are equal",
+    takes: "`cmps` and `scas`",
+    source: "SDM Vol. 2B, REP",
+};
+const WHILE_NOT_EQUAL: Prefix = Prefix {
+    name: "repne",
+    rows: &["repne"],
+    summary: "repeats the instruction up to RCX times, while the elements differ",
+    ..WHILE_EQUAL
+};
+
+/// Every prefix.
+pub const PREFIXES: &[Prefix] = &[
+    REPEATED,
+    WHILE_EQUAL,
+    Prefix { name: "repz", ..WHILE_EQUAL },
+    WHILE_NOT_EQUAL,
+    Prefix { name: "repnz", ..WHILE_NOT_EQUAL },
+    Prefix {
+        name: "lock",
+        rows: &["lock"],
+        summary: "makes reading and writing memory one step that no other processor can come between",
+        takes: "an instruction that reads and writes memory, such as `add`, `xchg` or `cmpxchg`",
+        source: "SDM Vol. 2A, LOCK",
+    },
+    Prefix {
+        name: "notrack",
+        rows: &["notrack"],
+        summary: "exempts the target of a jump from having to be marked by ENDBR64",
+        takes: "an indirect `jmp` or `call`",
+        source: "SDM Vol. 1, 17.3.5",
+    },
+];
