@@ -1,5 +1,4 @@
-//! Emulated instructions a second on five kernels, beside the native time of the same ELF, and how fast
-//! instructions are decoded.
+//! Emulated instructions a second on five kernels, beside the native time of the same ELF.
 //!
 //! The native times hold the start of the process, which is why the loops are long.
 
@@ -13,7 +12,6 @@ use std::process::Command;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
-use sotto_isa::{Arch, decode};
 use sotto_kernel::{Ending, Process, Startup, Stop};
 use sotto_object::{Image, LinkOptions, link, write_executable};
 
@@ -82,45 +80,5 @@ fn benches(criterion: &mut Criterion) {
     println!("geometric mean: {mean:.1} times the native time");
 }
 
-/// Decoding what a compiler made: the code of this bench itself.
-fn decoding(criterion: &mut Criterion) {
-    let own = std::env::current_exe().and_then(std::fs::read).expect("the bench can be read");
-    let file = object_text(&own);
-    let mut starts = Vec::new();
-    let mut at = 0;
-    while at < file.len() {
-        match decode(Arch::X86_64, &file[at..file.len().min(at + 15)], at as u64) {
-            Ok(instruction) => {
-                starts.push(at);
-                at += usize::from(instruction.length);
-            }
-            // AVX and what else has no rows yet.
-            Err(_) => at += 1,
-        }
-    }
-    let mut group = criterion.benchmark_group("decode");
-    group.throughput(Throughput::Elements(starts.len() as u64)).sample_size(10);
-    let run = || {
-        for &at in &starts {
-            let bytes = &file[at..file.len().min(at + 15)];
-            let _ = black_box(decode(Arch::X86_64, black_box(bytes), at as u64));
-        }
-    };
-    group.bench_function("compiled code", |bencher| bencher.iter(run));
-    group.finish();
-    let (time, _) = common::side_by_side(7, run, || {});
-    let rate = starts.len() as f64 / time.as_secs_f64() / 1e6;
-    println!("decoding: {} instructions, {rate:.0} million a second", starts.len());
-}
-
-/// The code of an ELF file.
-fn object_text(file: &[u8]) -> Vec<u8> {
-    let elf = goblin::elf::Elf::parse(file).expect("it is an ELF file");
-    let text =
-        elf.section_headers.iter().find(|s| elf.shdr_strtab.get_at(s.sh_name) == Some(".text"));
-    let range = text.and_then(|text| text.file_range()).expect("there is code");
-    file[range].to_vec()
-}
-
-criterion_group!(group, benches, decoding);
+criterion_group!(group, benches);
 criterion_main!(group);

@@ -1,7 +1,7 @@
 //! Bytes to operands.
 
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
-use super::{Meaning, Pattern, RIP, Row, table};
+use super::{Pattern, RIP, Row, table};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Operands, Reg, RegKind,
     Segment, Value, Width,
@@ -129,12 +129,14 @@ impl Prefixes {
     }
 }
 
-/// Decodes the instruction at the start of `bytes`, which stands at `address`.
+/// Decodes the instruction at the start of `bytes` into `instruction`, whose address is given. After an
+/// error the instruction is none.
 ///
 /// # Errors
 ///
 /// See [`crate::decode`].
-pub fn decode(bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
+pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), DecodeError> {
+    instruction.arch = Arch::X86_64;
     let cut_off = if bytes.len() >= MAX_INSTRUCTION_BYTES {
         DecodeError::Invalid
     } else {
@@ -194,15 +196,12 @@ pub fn decode(bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
             continue;
         }
         let mut attempt = reader.clone();
-        match operands(row, opcode, &prefixes, &mut attempt, address) {
-            Ok(operands) => {
-                return Ok(Instruction {
-                    arch: Arch::X86_64,
-                    form: number,
-                    operands,
-                    address,
-                    length: attempt.at as u8,
-                });
+        instruction.operands.clear();
+        match operands(row, opcode, &prefixes, &mut attempt, instruction) {
+            Ok(()) => {
+                instruction.form = number;
+                instruction.length = attempt.at as u8;
+                return Ok(());
             }
             Err(DecodeError::CutOff) => error = DecodeError::CutOff,
             Err(DecodeError::Invalid) => {}
@@ -230,14 +229,21 @@ impl Reader<'_> {
         Ok(byte)
     }
 
-    /// A little-endian number of 1 to 8 bytes, sign-extended.
+    /// A little-endian number of 1, 2, 4 or 8 bytes, sign-extended.
     fn signed(&mut self, size: usize) -> Result<i64, DecodeError> {
-        let bytes = self.bytes.get(self.at..self.at + size).ok_or(self.cut_off)?;
-        self.at += size;
-        let mut wide = [0; 8];
-        wide[..size].copy_from_slice(bytes);
-        let unused = 64 - 8 * size as u32;
-        Ok(i64::from_le_bytes(wide) << unused >> unused)
+        // Each size for itself: a copy of a size not known before would be a call.
+        Ok(match size {
+            1 => i64::from(self.byte()? as i8),
+            2 => i64::from(i16::from_le_bytes(self.array()?)),
+            4 => i64::from(i32::from_le_bytes(self.array()?)),
+            _ => i64::from_le_bytes(self.array()?),
+        })
+    }
+
+    fn array<const N: usize>(&mut self) -> Result<[u8; N], DecodeError> {
+        let bytes = self.bytes.get(self.at..self.at + N).ok_or(self.cut_off)?;
+        self.at += N;
+        Ok(bytes.try_into().expect("as many bytes as were asked for"))
     }
 }
 
@@ -246,13 +252,11 @@ fn operands(
     opcode: u8,
     prefixes: &Prefixes,
     reader: &mut Reader,
-    address: u64,
-) -> Result<Operands, DecodeError> {
+    instruction: &mut Instruction,
+) -> Result<(), DecodeError> {
     let e = &row.encoding;
     // Strings are addressed by 64-bit registers in the segments without a base; nothing else so far.
-    if matches!(row.form.meaning, Meaning::String(..) | Meaning::Xlat)
-        && (prefixes.address32 || prefixes.segment.is_some())
-    {
+    if row.hidden_memory && (prefixes.address32 || prefixes.segment.is_some()) {
         return Err(DecodeError::Invalid);
     }
     if let Some(suffix) = e.suffix
@@ -261,16 +265,14 @@ fn operands(
         return Err(DecodeError::Invalid);
     }
     let modrm = if e.modrm == ModRm::None { 0 } else { reader.byte()? };
-    let memory_width = row.form.operands.iter().find_map(|slot| slot.pattern.memory_width());
     let mut memory = None;
     if e.modrm != ModRm::None && modrm >> 6 != 0b11 {
-        memory = Some(read_memory(modrm, prefixes, memory_width, reader)?);
+        memory = Some(read_memory(modrm, prefixes, row.memory_width, reader)?);
     }
-    let names_vvvv = row.form.operands.iter().any(|slot| matches!(slot.pattern, Pattern::Vvvv(_)));
-    if prefixes.vvvv != 0 && !names_vvvv {
+    if prefixes.vvvv != 0 && !row.names_vvvv {
         return Err(DecodeError::Invalid);
     }
-    let mut operands = Operands::new();
+    let operands = &mut instruction.operands;
     let mut relative = None;
     for slot in row.form.operands {
         let operand = match slot.pattern {
@@ -337,9 +339,10 @@ fn operands(
     if let Some(index) = relative
         && let Operand::Target(Value::Known(distance)) = &mut operands[index]
     {
-        *distance = distance.wrapping_add(address.wrapping_add(reader.at as u64) as i64);
+        let end = instruction.address.wrapping_add(reader.at as u64);
+        *distance = distance.wrapping_add(end as i64);
     }
-    Ok(operands)
+    Ok(())
 }
 
 /// Without a REX prefix, byte registers 4 to 7 are the high bytes. Source: SDM Vol. 2A, table 2-2.

@@ -25,7 +25,7 @@ mod tests;
 
 use std::sync::OnceLock;
 
-pub use decode::decode;
+pub use decode::decode_into;
 pub use encode::{encode, encode_form};
 pub use prefix::{PREFIXES, Prefix};
 pub(crate) use source_first::print;
@@ -569,6 +569,12 @@ pub(crate) struct Row {
     pub encoding: Encoding,
     /// What kinds of operand can stand in each position; most rows are passed over by this alone.
     pub kinds: encode::Kinds,
+    /// Width of the operand that can be memory.
+    pub memory_width: Option<Width>,
+    /// Whether it names a register in the VEX prefix.
+    pub names_vvvv: bool,
+    /// Whether it accesses memory that none of its operands is.
+    pub hidden_memory: bool,
 }
 
 pub(crate) struct Table {
@@ -609,6 +615,9 @@ pub(crate) fn table() -> &'static Table {
                 form,
                 encoding: Encoding::parse(form),
                 kinds: encode::Kinds::of_form(form),
+                memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
+                names_vvvv: form.operands.iter().any(|s| matches!(s.pattern, Pattern::Vvvv(_))),
+                hidden_memory: matches!(form.meaning, Meaning::String(..) | Meaning::Xlat),
             })
             .collect();
         let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
