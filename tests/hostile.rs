@@ -2,8 +2,8 @@
 //!
 //! The fuzz targets in `fuzz/` and the property tests of the assembler's crate run the same bodies.
 
-use sotto_asm::{Disk, Options, Source, assemble_with};
-use sotto_isa::Arch;
+use sotto_asm::{Disk, Options, Source, assemble_instruction, assemble_with};
+use sotto_isa::{Arch, MAX_INSTRUCTION_BYTES, NoNames, Operand, OperandOrder, decode};
 use sotto_object::{
     LinkOptions, Object, link, read_archive, read_executable, read_object, with_members,
     write_executable, write_object,
@@ -59,6 +59,37 @@ pub fn file(bytes: &[u8]) {
     }
     if let Ok(members) = read_archive("fog.a", bytes) {
         program(with_members(Vec::new(), vec![members], "_start"));
+    }
+}
+
+/// Decodes bytes on every machine. What is an instruction is no longer than one may be, needs no byte
+/// beyond its own, and reads in either order of operands as text that assembles to the same instruction.
+pub fn code(bytes: &[u8]) {
+    const AT: u64 = 0x40_1000;
+    for &arch in Arch::ALL {
+        let Ok(instruction) = decode(arch, bytes, AT) else { continue };
+        let length = usize::from(instruction.length);
+        assert!((1..=MAX_INSTRUCTION_BYTES).contains(&length));
+        assert_eq!(decode(arch, &bytes[..length], AT).as_ref(), Ok(&instruction));
+        for order in [OperandOrder::DestinationFirst, OperandOrder::SourceFirst] {
+            let text = instruction.print_in(order, &NoNames);
+            // Without its redundant prefixes a branch is shorter, and its target may be too far off.
+            let branches = instruction.operands.iter().any(|o| matches!(o, Operand::Target(_)));
+            let again = match assemble_instruction(arch, order, &text, AT) {
+                Ok(again) => again,
+                Err(error) => {
+                    assert!(branches, "`{text}`: {}", error.message);
+                    continue;
+                }
+            };
+            assert!(branches || again.len() <= length, "`{text}` {again:02x?} {bytes:02x?}");
+            let second = decode(arch, &again, AT).expect("what we assemble, we decode");
+            assert_eq!(second.mnemonic(), instruction.mnemonic(), "`{text}` {bytes:02x?}");
+            // [r*2] becomes [r + r], which is shorter with a small displacement; from there on nothing moves.
+            let settled = second.print_in(order, &NoNames);
+            let third = assemble_instruction(arch, order, &settled, AT);
+            assert_eq!(third.ok().as_ref(), Some(&again), "`{settled}` {bytes:02x?}");
+        }
     }
 }
 

@@ -188,7 +188,9 @@ pub fn assemble_instruction(
     let mut lowered = Vec::new();
     for operand in &operands {
         let local = |linear: &crate::symbols::Linear| {
-            linear.as_number().and_then(|number| i64::try_from(number).ok())
+            // An address in the upper half is the same 64 bits, signed.
+            let number = linear.as_number()?;
+            i64::try_from(number).or_else(|_| u64::try_from(number).map(|n| n as i64)).ok()
         };
         lowered.push(operand.lower(&evaluator, Context::default(), &local)?.operand);
     }

@@ -275,3 +275,29 @@ fn files_with_bytes_changed_are_read_or_refused() {
         hostile::file(&bytes);
     }
 }
+
+/// Bytes at random, with the prefixes and the opcode maps that such bytes seldom have in a row.
+#[test]
+fn any_bytes_are_an_instruction_that_reads_back_or_none() {
+    const STARTS: [&[u8]; 12] = [
+        &[],
+        &[0x66],
+        &[0xf2],
+        &[0xf3],
+        &[0xf0],
+        &[0x0f],
+        &[0x66, 0x0f],
+        &[0xf3, 0x0f],
+        &[0xf2, 0x48, 0x0f],
+        &[0x66, 0x0f, 0x38],
+        &[0x66, 0x0f, 0x3a],
+        &[0xc4, 0xe2],
+    ];
+    for seed in 0..40 * rounds() {
+        let mut rng = SmallRng::seed_from_u64(seed);
+        let mut bytes = STARTS[seed as usize % STARTS.len()].to_vec();
+        bytes.extend(rng.random::<[u8; 15]>());
+        bytes.truncate(rng.random_range(1..=16));
+        hostile::code(&bytes);
+    }
+}

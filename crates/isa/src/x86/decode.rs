@@ -3,8 +3,8 @@
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
 use super::{Pattern, RIP, Row, table};
 use crate::{
-    Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Operands, Reg, RegKind,
-    Segment, Value, Width,
+    Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
+    Value, Width,
 };
 
 /// Candidate rows by opcode map, opcode byte, operand size and ModRM digit, best first.

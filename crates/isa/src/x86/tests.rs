@@ -110,6 +110,9 @@ fn printed_forms() {
         (&[0x40, 0x88, 0xe0], "mov al, spl"),
     ];
     for (bytes, wanted) in cases {
-        assert_eq!(decode(bytes, 0x1000).unwrap().print(&NoNames), *wanted);
+        assert_eq!(
+            crate::decode(crate::Arch::X86_64, bytes, 0x1000).unwrap().print(&NoNames),
+            *wanted
+        );
     }
 }

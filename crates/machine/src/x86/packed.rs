@@ -266,15 +266,15 @@ pub(super) fn function(packed: Packed) -> Function {
         Pminsb => |a, b, _| map_bytes(a, b, signed!(i8, u8, i8::min)),
         Pminsw => |a, b, _| map_words(a, b, signed!(i16, u16, i16::min)),
         Pminsd => |a, b, _| map_doublewords(a, b, signed!(i32, u32, i32::min)),
-        Pavgb => |a, b, _| map_bytes(a, b, |x, y| ((u16::from(x) + u16::from(y) + 1) / 2) as u8),
-        Pavgw => |a, b, _| map_words(a, b, |x, y| ((u32::from(x) + u32::from(y) + 1) / 2) as u16),
+        Pavgb => |a, b, _| map_bytes(a, b, |x, y| (u16::from(x) + u16::from(y)).div_ceil(2) as u8),
+        Pavgw => |a, b, _| map_words(a, b, |x, y| (u32::from(x) + u32::from(y)).div_ceil(2) as u16),
         Pand => |a, b, _| a & b,
         Pandn => |a, b, _| !a & b,
         Por => |a, b, _| a | b,
         Pxor => |a, b, _| a ^ b,
         Pmullw => |a, b, _| map_words(a, b, u16::wrapping_mul),
         Pmulhw => |a, b, _| map_words(a, b, |x, y| (multiply_words(x, y) >> 16) as u16),
-        Pmulhuw => |a, b, _| map_words(a, b, |x, y| (u32::from(x) * u32::from(y) >> 16) as u16),
+        Pmulhuw => |a, b, _| map_words(a, b, |x, y| ((u32::from(x) * u32::from(y)) >> 16) as u16),
         Pmuludq => |a, b, _| map_quadwords(a, b, |x, y| u64::from(x as u32) * u64::from(y as u32)),
         Pmuldq => {
             |a, b, _| map_quadwords(a, b, |x, y| (i64::from(x as i32) * i64::from(y as i32)) as u64)
