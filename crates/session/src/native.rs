@@ -186,6 +186,18 @@ impl Native {
         }))
     }
 
+    /// The address that the kernel tells with the last signal: of the access that was refused, or 0 where
+    /// the processor does not say.
+    ///
+    /// # Errors
+    ///
+    /// What the operating system says.
+    pub fn fault_address(&self) -> io::Result<u64> {
+        let info = ptrace::getsiginfo(self.pid).map_err(io_error)?;
+        // SAFETY: the kernel filled the structure in, and every signal of a fault has this field.
+        Ok(unsafe { info.si_addr() } as u64)
+    }
+
     /// Executes one instruction.
     ///
     /// # Errors
