@@ -643,6 +643,34 @@ mod tests {
     const RX: Permissions = Permissions { read: true, write: false, execute: true };
 
     #[test]
+    fn pages_can_be_protected_taken_away_and_added() {
+        let mut memory = Memory::new();
+        memory.map("heap", 0x1000, 0x3000, RW).unwrap();
+        memory.write(0x2000, [7u8]).unwrap();
+        let read_only = Permissions { write: false, ..RW };
+        memory.protect(0x2000, 0x3000, read_only).unwrap();
+        let kind = |fault: MemoryFault| (fault.address, fault.kind);
+        let refused = memory.write(0x2000, [8u8]).map_err(kind);
+        assert_eq!(refused, Err((0x2000, MemoryFaultKind::Protected)));
+        assert_eq!(memory.read(0x2000), Ok([7u8]));
+        memory.write(0x3000, [9u8]).unwrap();
+        assert!(memory.protect(0x2000, 0x9000, RW).is_err(), "not all of it is mapped");
+
+        memory.unmap(0x2000, 0x3000);
+        let gone = memory.read::<1>(0x2000).map_err(kind);
+        assert_eq!(gone, Err((0x2000, MemoryFaultKind::Unmapped)));
+        assert_eq!(memory.read(0x3000), Ok([9u8]));
+        assert_eq!(memory.gap_below(0x4000, 0x1000, 0x1000), Some(0x2000));
+        assert_eq!(memory.gap_below(0x4000, 0x1000, 0x2000), None);
+        assert_eq!(memory.mapped_bytes(), 0x2000);
+
+        memory.resize(0x1000, 0x1800).unwrap();
+        assert_eq!(memory.resize(0x1000, 0x4000), Err(MapError::Overlaps));
+        memory.resize(0x1000, 0x2800).unwrap();
+        assert_eq!(memory.read(0x2000), Ok([0u8]), "what comes back is empty");
+    }
+
+    #[test]
     fn accesses_are_checked_byte_by_byte_and_writes_are_whole_or_nothing() {
         let mut memory = Memory::new();
         memory.map("data", 0x1000, 0x1000, RW).unwrap();

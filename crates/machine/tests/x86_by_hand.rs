@@ -70,6 +70,30 @@ fn results_and_flags() {
         // The accumulator is the destination, and so equal to it.
         ("cmpxchg", &["eax", "ecx"], 7, 9, NONE, 9, ZF | PF),
         ("cmpxchg", &["ecx", "edx"], 3, 9, NONE, 9, CF | SF | AF | PF),
+        ("bsf", &["eax", "ecx"], 7, 0b1000, NONE, 3, NONE),
+        ("bsf", &["rax", "rcx"], 7, 0, NONE, 7, ZF),
+        ("bsr", &["rax", "rcx"], 7, 1 << 40, NONE, 40, NONE),
+        ("tzcnt", &["eax", "ecx"], 7, 0, NONE, 32, CF),
+        ("lzcnt", &["ax", "cx"], 7, 1 << 15, NONE, 0, ZF),
+        ("shld", &["eax", "ecx", "4"], 0xf000_0001, 0xa000_0000, NONE, 0x1a, CF | OF),
+        ("shrd", &["rax", "rcx", "8"], 0xff, 0x12, NONE, 0x12 << 56, CF | PF),
+        ("andn", &["eax", "ecx", "eax"], 0b1100, 0b1010, CF, 0b0100, NONE),
+        ("bextr", &["eax", "eax", "ecx"], 0xabcd, 0x0804, CF, 0xbc, NONE),
+        ("blsi", &["eax", "ecx"], 0, 0b1100, NONE, 0b100, CF),
+        ("blsmsk", &["eax", "ecx"], 0, 0b1100, NONE, 0b111, NONE),
+        ("blsr", &["eax", "ecx"], 0, 0b1100, NONE, 0b1000, NONE),
+        ("bzhi", &["eax", "eax", "ecx"], 0xffff, 4, NONE, 0xf, NONE),
+        ("pdep", &["eax", "eax", "ecx"], 0b101, 0b1101_0000, CF, 0b1001_0000, CF),
+        ("pext", &["eax", "eax", "ecx"], 0b1001_0000, 0b1101_0000, CF, 0b101, CF),
+        ("rorx", &["eax", "ecx", "4"], 0, 0x1f, CF, 0xf000_0001, CF),
+        ("sarx", &["eax", "eax", "ecx"], 0x8000_0000, 31, ZF, 0xffff_ffff, ZF),
+        ("shlx", &["rax", "rax", "rcx"], 1, 63, ZF, 1 << 63, ZF),
+        ("adcx", &["eax", "ecx"], 0xffff_ffff, 0, CF | OF, 0, CF | OF),
+        ("adox", &["eax", "ecx"], 1, 1, CF | OF, 3, CF),
+        // The check value of the CRC of nine digits is known for this polynomial; here of one byte.
+        ("crc32", &["eax", "cl"], 0, 1, NONE, 0xf26b_8303, NONE),
+        ("lahf", &[], 0, 0, CF | ZF | PF, 0x4700, CF | ZF | PF),
+        ("sahf", &[], 0x8100, 0, OF | ZF, 0x8100, OF | SF | CF),
         ("stc", &[], 0, 0, ZF, 0, ZF | CF),
         ("clc", &[], 0, 0, ZF | CF, 0, ZF),
         ("cmc", &[], 0, 0, CF, 0, NONE),
@@ -253,4 +277,74 @@ fn a_step_reports_reads_writes_and_names() {
 
     let effects = self::machine("div", &["cl"]).step().effects;
     assert!(effects.registers.is_empty(), "a faulting instruction writes nothing");
+}
+
+#[test]
+fn repeated_string_instructions_move_their_registers_and_stop_where_they_should() {
+    // mnemonic, direction down, rcx, after: rcx, rsi, rdi from the start, flags
+    let cases: &[(&str, bool, u64, u64, i64, i64, FlagSet)] = &[
+        ("movsb", false, 9, 9, 1, 1, NONE),
+        ("movsq", true, 9, 9, -8, -8, NONE),
+        ("rep movsb", false, 3, 0, 3, 3, NONE),
+        ("rep stosw", false, 4, 0, 0, 8, NONE),
+        ("rep stosw", false, 0, 0, 0, 0, NONE),
+        // The bytes are 1, 2, 3 ... at RSI and 1, 2, 9 ... at RDI.
+        ("repe cmpsb", false, 8, 5, 3, 3, CF | SF | AF | PF),
+        ("repne scasb", false, 8, 5, 0, 3, ZF | PF),
+    ];
+    for &(mnemonic, down, rcx, left, source, destination, flags) in cases {
+        let mut machine = machine(mnemonic, &[]);
+        let (from, to) = (0x50_0100u64, 0x50_0200u64);
+        machine.memory_mut().load(from, &[1, 2, 3, 4, 5, 6, 7, 8]).unwrap();
+        machine.memory_mut().load(to, &[1, 2, 9, 9, 9, 9, 9, 9]).unwrap();
+        set(&mut machine, "rax", 9);
+        set(&mut machine, "rcx", rcx);
+        set(&mut machine, "rsi", from);
+        set(&mut machine, "rdi", to);
+        machine.set_flags(if down { sotto_isa::x86::flag::DF } else { NONE });
+        assert_eq!(machine.step().event, None, "{mnemonic}");
+        assert_eq!(get(&machine, "rcx"), left, "{mnemonic}");
+        assert_eq!(get(&machine, "rsi"), from.wrapping_add_signed(source), "{mnemonic}");
+        assert_eq!(get(&machine, "rdi"), to.wrapping_add_signed(destination), "{mnemonic}");
+        let status = machine.flags() & sotto_isa::x86::flag::STATUS;
+        assert_eq!(status, flags, "{mnemonic}");
+    }
+}
+
+#[test]
+fn what_a_kernel_keeps_to_itself_raises_its_signal() {
+    for (mnemonic, operands, wanted) in [
+        ("hlt", &[][..], Fault::Privileged),
+        ("cli", &[], Fault::Privileged),
+        ("int", &["5"], Fault::Privileged),
+        ("int", &["4"], Fault::Overflow),
+        ("ud2", &[], Fault::Illegal),
+    ] {
+        assert_eq!(machine(mnemonic, operands).step().event, Some(Event::Fault(wanted)));
+    }
+    assert_eq!(machine("int", &["128"]).step().event, Some(Event::Syscall32));
+}
+
+/// The clock counts instructions also in the middle of straight code, and random numbers follow the
+/// seed, at full speed as in steps.
+#[test]
+fn the_clock_and_random_numbers_are_the_same_at_every_speed() {
+    let code: Vec<u8> = [
+        encode(Arch::X86_64, "nop", &[], 0).unwrap().bytes,
+        encode(Arch::X86_64, "rdtsc", &[], 0).unwrap().bytes,
+        encode(Arch::X86_64, "rdrand", &[reg("rcx")], 0).unwrap().bytes,
+        encode(Arch::X86_64, "hlt", &[], 0).unwrap().bytes,
+    ]
+    .concat();
+    let prepared = || {
+        let mut machine = machine("nop", &[]);
+        machine.memory_mut().load(CODE, &code).unwrap();
+        machine.seed_random(7);
+        machine
+    };
+    let (mut fast, mut slow) = (prepared(), prepared());
+    fast.run(100);
+    while slow.step().event.is_none() {}
+    assert_eq!(fast.cpu_state(), slow.cpu_state());
+    assert_eq!(get(&fast, "rax"), 1, "one instruction was completed before");
 }

@@ -69,6 +69,10 @@ pub struct MemoryReport {
     pub on_stack: Option<String>,
     /// How many bytes.
     pub bytes: u64,
+    /// How many equally wide elements beside each other, if a repeated instruction went over them; then
+    /// the values are those of the first that it reached.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub elements: Option<usize>,
     /// The value before, little-endian.
     #[serde(serialize_with = "hex")]
     pub old: u64,
@@ -210,6 +214,7 @@ pub(crate) fn describe_step(
         place: describe(address),
         on_stack: on_stack(after, address),
         bytes,
+        elements: None,
         old,
         new,
         number: (lanes.kind == LaneKind::Float && lanes.width.bytes() == bytes)
@@ -222,16 +227,53 @@ pub(crate) fn describe_step(
         registers: registers(arch, effects, image),
         vectors: vectors(instruction, effects),
         flags: flags(arch, effects),
-        memory: effects.memory.iter().map(|m| memory(m.address, m.bytes, m.old, m.new)).collect(),
-        reads: effects
-            .memory_reads
-            .iter()
-            .map(|m| memory(m.address, m.bytes, m.value, m.value))
-            .collect(),
+        memory: runs(effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new)), memory),
+        reads: runs(
+            effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value)),
+            memory,
+        ),
         branch,
         syscall: None,
         ended: None,
     }
+}
+
+/// Accesses as reports; more than four beside each other, as a repeated string instruction makes them,
+/// become one.
+fn runs(
+    accesses: impl Iterator<Item = (u64, u64, u64, u64)>,
+    report: impl Fn(u64, u64, u64, u64) -> MemoryReport,
+) -> Vec<MemoryReport> {
+    const SHOWN: usize = 4;
+    let accesses: Vec<_> = accesses.collect();
+    // The two streams of a comparison take turns.
+    let follows = |a: &(u64, u64, u64, u64), b: &(u64, u64, u64, u64)| {
+        a.1 == b.1 && (b.0 == a.0.wrapping_add(a.1) || a.0 == b.0.wrapping_add(a.1))
+    };
+    let mut groups: Vec<Vec<(u64, u64, u64, u64)>> = Vec::new();
+    for access in accesses {
+        let last_two = groups.len().saturating_sub(2);
+        let group = groups[last_two..]
+            .iter_mut()
+            .find(|group| group.last().is_some_and(|last| follows(last, &access)));
+        match group {
+            Some(group) => group.push(access),
+            None => groups.push(vec![access]),
+        }
+    }
+    let mut reports = Vec::new();
+    for group in groups {
+        let (first, lowest) = (group[0], group.iter().map(|access| access.0).min().unwrap_or(0));
+        if group.len() <= SHOWN {
+            reports
+                .extend(group.into_iter().map(|(at, bytes, old, new)| report(at, bytes, old, new)));
+            continue;
+        }
+        let bytes = first.1 * group.len() as u64;
+        let elements = Some(group.len());
+        reports.push(MemoryReport { bytes, elements, ..report(lowest, first.1, first.2, first.3) });
+    }
+    reports
 }
 
 /// An address on the stack, counted from the stack pointer.

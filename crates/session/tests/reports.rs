@@ -121,3 +121,59 @@ fn places_are_named_by_label_line_and_file() {
         assert!(session.resolve_place(place).is_err(), "{place}");
     }
 }
+
+#[test]
+fn vectors_are_reported_as_the_elements_that_the_instruction_works_on() {
+    let text = " .target x86-64\n .global _start\n .data\n .align 16\nswell: .double 1.5, 2.5\n .text\n_start: movapd xmm0, [swell]\n addsd xmm0, xmm0\n paddw xmm0, xmm0\n movsd [swell], xmm0\n";
+    let steps = steps(text, 4);
+    let vector = &steps[0]["vectors"][0];
+    assert_eq!(
+        (&vector["name"], &vector["lanes"], &vector["new"]),
+        (&json!("xmm0"), &json!("f64"), &json!(["1.5", "2.5"]))
+    );
+    assert_eq!(vector["new_bits"], "0x40040000000000003ff8000000000000");
+    assert_eq!(steps[1]["vectors"][0]["new"], json!(["3", "2.5"]));
+    assert_eq!(steps[2]["vectors"][0]["lanes"], "i16");
+    assert_eq!(steps[3]["memory"][0]["number"], steps_number(&steps[3]));
+    assert!(steps[3].get("vectors").is_none(), "none was written");
+}
+
+/// The stored bits read as a double.
+fn steps_number(step: &Value) -> Value {
+    let bits = step["memory"][0]["new"].as_str().unwrap().trim_start_matches("0x");
+    let value = f64::from_bits(u64::from_str_radix(bits, 16).unwrap());
+    let text =
+        if value != 0.0 && value.abs() < 1e-5 { format!("{value:e}") } else { value.to_string() };
+    json!(text)
+}
+
+#[test]
+fn a_repeated_instruction_reports_its_elements_together_and_who_finds_them() {
+    let text = " .target x86-64\n .global _start\n .bss\nfog: .skip 64\n .text\n_start: lea rdi, [fog]\n mov ecx, 16\n mov eax, 7\n rep stosd\n mov ecx, 2\n rep stosd\n";
+    let steps = steps(text, 6);
+    let memory = steps[3]["memory"].as_array().unwrap();
+    assert_eq!(memory.len(), 1);
+    assert_eq!(
+        (&memory[0]["bytes"], &memory[0]["elements"], &memory[0]["new"]),
+        (&json!(64), &json!(16), &json!("0x7"))
+    );
+    // A few stay as they are.
+    assert_eq!(steps[5]["memory"].as_array().unwrap().len(), 2);
+    let mut session = common::session(text);
+    (0..5).for_each(|_| drop(session.step()));
+    let target = session.target("[fog + 40]").unwrap();
+    assert_eq!(session.who(target).unwrap().report.instruction, "rep stosd");
+}
+
+#[test]
+fn who_finds_the_writer_of_a_vector_and_values_of_vectors_are_refused_with_the_way_to_see_them() {
+    let mut session = common::session(
+        " .target x86-64\n .global _start\n_start: pxor xmm3, xmm3\n nop\n mov eax, 5\n",
+    );
+    (0..3).for_each(|_| drop(session.step()));
+    let target = session.target("xmm3").unwrap();
+    let writer = session.who(target).unwrap();
+    assert_eq!((writer.report.instruction.as_str(), writer.ago), ("pxor xmm3, xmm3", 3));
+    let error = session.evaluate("xmm3 + 1").unwrap_err().to_string();
+    assert_eq!(error, "`xmm3` holds several values at once; `registers xmm3` shows them");
+}

@@ -8,7 +8,8 @@ use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
 use sotto_session::{
-    FaultReport, Place, RegisterReport, StackView, StepReport, SyscallView, VectorReport,
+    FaultReport, MemoryReport, Place, RegisterReport, StackView, StepReport, SyscallView,
+    VectorReport,
 };
 
 pub use values::{Changed, value, value_change};
@@ -109,6 +110,10 @@ pub fn step(report: &StepReport) -> String {
     }
     for memory in &report.memory {
         let name = memory.name();
+        if let Some(elements) = memory.elements {
+            line(elements_line(memory, elements));
+            continue;
+        }
         let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
         let unit = if memory.bytes == 1 { "byte" } else { "bytes" };
         let number = memory.number.as_ref().map(|n| format!("  = {}", paint(Tone::Strong, n)));
@@ -157,6 +162,10 @@ pub fn step_line(report: &StepReport) -> String {
         parts.push(format!("{} {}", vector.name, brief_change(&vector_change(vector))));
     }
     for memory in &report.memory {
+        if let Some(elements) = memory.elements {
+            parts.push(elements_line(memory, elements));
+            continue;
+        }
         let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
         let number = memory.number.as_ref().map(|n| format!(" ({n})")).unwrap_or_default();
         parts.push(format!("[{}] {}{number}", memory.name(), brief_change(&change)));
@@ -201,6 +210,13 @@ fn register_line(register: &RegisterReport) -> String {
         let _ = write!(text, "  {}", paint(Tone::Quiet, &format!("upper half of {full} cleared")));
     }
     text
+}
+
+/// What a repeated instruction wrote, in one line.
+fn elements_line(memory: &MemoryReport, elements: usize) -> String {
+    let bits = 8 * (memory.bytes / elements as u64) as u32;
+    let first = brief_change(&value_change(memory.old, memory.new, bits));
+    format!("[{}]  {} bytes in {elements} elements, the first {first}", memory.name(), memory.bytes)
 }
 
 /// The elements of a vector before and after; the lowest alone if no other changed.

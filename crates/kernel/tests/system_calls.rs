@@ -1,0 +1,128 @@
+//! System calls that change memory, tell about the system, and come through the 32-bit door.
+
+use sotto_asm::{Options, Source, assemble};
+use sotto_isa::Storage;
+use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_machine::Signal;
+use sotto_object::{LinkOptions, link};
+
+/// Runs calls one after the other; each is a line of instructions that ends with SYSCALL, and what it
+/// returned is the next value.
+fn results(calls: &[&str]) -> (Vec<i64>, Process) {
+    let text = format!(
+        " .target x86-64\n .global _start\n .bss\nlog: .skip 8192\n .text\n_start:\n{}\n mov eax, 231\n syscall\n",
+        calls.join("\n")
+    );
+    let source = Source { name: "log.s".into(), text: text.into() };
+    let assembly = assemble(&source, &Options::default());
+    let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
+    let image = link(&[object], &LinkOptions::default()).unwrap();
+    let mut process = Process::start(&image, &Startup::with_arguments(vec!["log".into()])).unwrap();
+    let mut results = Vec::new();
+    loop {
+        let (_, report, stop) = process.step();
+        results.extend(report.and_then(|report| report.result));
+        if !matches!(stop, Stop::Budget) {
+            return (results, process);
+        }
+    }
+}
+
+#[test]
+fn the_heap_grows_and_shrinks_from_the_end_of_the_data() {
+    let (results, _) = results(&[
+        " xor edi, edi\n mov eax, 12\n syscall",
+        " lea rdi, [rax + 5000]\n mov r12, rax\n mov eax, 12\n syscall",
+        " mov byte [r12 + 4999], 1\n lea rdi, [r12 + 1]\n mov eax, 12\n syscall",
+        " mov rdi, 1\n mov eax, 12\n syscall",
+    ]);
+    let start = results[0];
+    assert_eq!(start % 4096, 0);
+    // An end below the start is refused, and the old one told.
+    assert_eq!(results[1..], [start + 5000, start + 1, start + 1]);
+}
+
+#[test]
+fn memory_is_mapped_protected_moved_and_taken_away() {
+    let map = " xor edi, edi\n mov esi, 8192\n mov edx, 3\n mov r10d, 0x22\n mov r8, -1\n xor r9d, r9d\n mov eax, 9\n syscall\n mov r12, rax";
+    let (results, _) = results(&[
+        map,
+        " mov dword [r12], 77\n mov rdi, r12\n mov esi, 4096\n mov edx, 1\n mov eax, 10\n syscall",
+        " mov rdi, r12\n mov esi, 8192\n mov edx, 1 << 20\n mov r10d, 1\n mov eax, 25\n syscall\n mov r13, rax\n mov ebx, [r13]",
+        " mov rdi, r13\n mov esi, 1 << 20\n mov eax, 11\n syscall",
+        " mov rdi, r13\n xor esi, esi\n mov eax, 11\n syscall",
+        " xor edi, edi\n mov esi, 8192\n mov edx, 3\n mov r10d, 2\n mov r8, 3\n mov eax, 9\n syscall",
+    ]);
+    assert!(results[0] > 0 && results[0] % 4096 == 0);
+    assert_eq!(results[1], 0);
+    assert!(results[2] > 0, "it was moved or grew: {:#x}", results[2]);
+    // EINVAL for no bytes; ENODEV, which a mapping of a file is here.
+    assert_eq!(results[3..], [0, -22, -19]);
+}
+
+#[test]
+fn the_system_tells_names_times_limits_and_random_bytes_of_its_own_making() {
+    let (results, mut process) = results(&[
+        " lea rdi, [log]\n mov eax, 63\n syscall",
+        " mov edi, 1\n lea rsi, [log + 1024]\n mov eax, 228\n syscall",
+        " lea rdi, [log + 2048]\n mov esi, 16\n xor edx, edx\n mov eax, 318\n syscall",
+        " mov edi, 0\n mov esi, 3\n xor edx, edx\n lea r10, [log + 3072]\n mov eax, 302\n syscall",
+        " mov eax, 39\n syscall",
+        " mov edi, 1\n mov esi, 0x5401\n lea rdx, [log]\n mov eax, 16\n syscall",
+        " lea rdi, [log]\n mov eax, 2\n syscall",
+        " mov edi, 0x1002\n lea rsi, [log + 4096]\n mov eax, 158\n syscall\n mov qword fs:[8], 5\n lea rdi, [log]",
+    ]);
+    assert_eq!(results, [0, 0, 16, 0, 1000, -25, -2, 0]);
+    let log = process.machine.register(Storage(7));
+    let mut bytes = [0; 6];
+    process.machine.memory_mut().read_bytes(log, &mut bytes).unwrap();
+    assert_eq!(&bytes, b"Linux\0");
+    let word = |process: &mut Process, at: u64| {
+        u64::from_le_bytes(process.machine.memory_mut().read(log + at).unwrap())
+    };
+    assert_eq!(word(&mut process, 1024), 1_767_225_600);
+    // Four instructions and the call before, four and the call itself.
+    assert!(word(&mut process, 1032) < 20);
+    assert_ne!(word(&mut process, 2048), 0);
+    assert_eq!(word(&mut process, 3072), 8 << 20);
+    assert_eq!(word(&mut process, 4096 + 8), 5);
+}
+
+#[test]
+fn int_0x80_takes_the_numbers_the_registers_and_the_width_of_32_bit_programs() {
+    let (results, mut process) = results(&[
+        " mov byte [log], 'L'\n mov eax, 4\n mov ebx, 1\n lea rcx, [log]\n mov edx, 1\n int 0x80",
+        " mov eax, 20\n int 0x80",
+        " mov eax, 4\n mov ebx, 1\n mov rcx, rsp\n mov edx, 1\n int 0x80",
+        " mov eax, 60\n int 0x80",
+    ]);
+    // The stack is above 4 GiB, so that its address is cut off: EFAULT. There is no call 60 here.
+    assert_eq!(results, [1, 1000, -14, -38]);
+    assert_eq!(process.output()[0].bytes, b"L");
+    let noticed = process.take_noticed();
+    let message = |n: usize| noticed[n].notice.as_ref().unwrap().message.as_str();
+    assert!(message(0).starts_with("`int 0x80` takes 32 bits of each argument: `buf` 0x7ff"));
+    assert_eq!(message(1), "system call 60 is not modelled on 32-bit x86; it returned ENOSYS");
+    let help = noticed[1].notice.as_ref().unwrap().help.as_deref();
+    assert_eq!(help, Some("60 is `exit` on x86-64; on 32-bit x86 `exit` is 1"));
+}
+
+#[test]
+fn a_signal_to_itself_ends_the_program() {
+    let (_, process) = results(&[" mov edi, 1000\n mov esi, 6\n mov eax, 62\n syscall"]);
+    assert!(matches!(process.ending(), Some(Ending::Killed(Signal::SIGABRT, _))));
+    assert_eq!(process.ending().unwrap().shell_status(), 134);
+}
+
+#[test]
+fn going_back_takes_the_heap_and_the_mappings_back() {
+    let (_, mut process) = results(&[" xor edi, edi\n mov eax, 12\n syscall"]);
+    let before = process.snapshot();
+    let regions = process.machine.memory().regions().to_vec();
+    let all = sotto_machine::Permissions { read: true, write: true, execute: false };
+    process.machine.memory_mut().map("mapped", 0x7000_0000, 4096, all).unwrap();
+    process.machine.memory_mut().write(0x7000_0000, [1u8]).unwrap();
+    process.restore(&before);
+    assert_eq!(process.machine.memory().regions(), regions);
+    assert!(process.machine.memory_mut().read::<1>(0x7000_0000).is_err());
+}
