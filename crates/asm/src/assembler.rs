@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
-    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, encode, find_mnemonic,
+    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, Value, encode, find_mnemonic,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
@@ -224,6 +224,8 @@ pub(crate) struct Found {
     context: OperandContext,
     /// What the word says beside, in source-first order.
     spelling: Option<sotto_isa::x86::Spelling>,
+    /// The immediate that the word stands for: the comparison of `cmpltsd`.
+    comparison: Option<u8>,
 }
 
 impl Found {
@@ -235,24 +237,39 @@ impl Found {
         cursor: &Cursor,
         span: Span,
     ) -> Result<&'static str, Diagnostic> {
-        if cursor.order() == OperandOrder::SourceFirst {
-            return source_first::settle(self.mnemonic, self.spelling, operands, span);
+        let mnemonic = match cursor.order() {
+            OperandOrder::SourceFirst => {
+                source_first::settle(self.mnemonic, self.spelling, operands, span)?
+            }
+            OperandOrder::DestinationFirst => sized_push(self.mnemonic, operands, cursor),
+        };
+        shift_by_one(mnemonic, operands);
+        if let Some(number) = self.comparison {
+            let parsed = Parsed::Fixed(Operand::Imm(Value::Known(i64::from(number))));
+            operands.push(Spanned { parsed, span });
         }
-        Ok(sized_push(self.mnemonic, operands, cursor))
+        Ok(mnemonic)
     }
 }
 
 /// The instruction that the word names, if it names one.
 pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> Option<Found> {
     if let Some((mnemonic, context)) = find_mnemonic(arch, word) {
-        return Some(Found { mnemonic, context, spelling: None });
+        return Some(Found { mnemonic, context, spelling: None, comparison: None });
+    }
+    if let (Arch::X86_64, Some((mnemonic, number))) =
+        (arch, sotto_isa::x86::vector::named_comparison(&word.to_ascii_lowercase()))
+    {
+        let comparison = Some(number);
+        let context = OperandContext::default();
+        return Some(Found { mnemonic, context, spelling: None, comparison });
     }
     if order != OperandOrder::SourceFirst || arch != Arch::X86_64 {
         return None;
     }
     let spelling = sotto_isa::x86::spelling(word)?;
     let (mnemonic, context) = find_mnemonic(arch, spelling.mnemonic)?;
-    Some(Found { mnemonic, context, spelling: Some(spelling) })
+    Some(Found { mnemonic, context, spelling: Some(spelling), comparison: None })
 }
 
 /// The instruction that starts with this word, which may be a prefix before the mnemonic, and where
@@ -320,6 +337,15 @@ fn parse_operands(
     match cursor.next()? {
         (Tok::End, _) => Ok(()),
         (token, span) => Err(cursor.unexpected(token, span, "`,` or the end of the line")),
+    }
+}
+
+/// A shift without a count shifts by one.
+fn shift_by_one(mnemonic: &str, operands: &mut Vec<Spanned>) {
+    const SHIFTS: [&str; 8] = ["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];
+    if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
+        let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
+        operands.push(Spanned { parsed: one, span: operands[0].span });
     }
 }
 

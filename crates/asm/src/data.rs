@@ -37,6 +37,7 @@ pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
     (".8byte", Kind::Integers(8)),
     (".short", Kind::Integers(2)),
     (".hword", Kind::Integers(2)),
+    (".value", Kind::Integers(2)),
     (".long", Kind::Integers(4)),
     (".int", Kind::Integers(4)),
     (".quad", Kind::Integers(8)),

@@ -5,19 +5,19 @@
 
 use sotto_isa::{Arch, Field, Operand, OperandOrder, Value, encode_at_least, padding};
 use sotto_object::{
-    Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionIndex, Symbol,
-    SymbolIndex, SymbolKind, UnwindTable,
+    Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionFlags, SectionIndex,
+    Symbol, SymbolIndex, SymbolKind, UnwindTable,
 };
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::data::check_fits;
 use crate::expr::Via;
-use crate::fragments::{DataField, Fragment, OpenInstruction, Org, SectionBuilder};
+use crate::fragments::{Align, DataField, Fragment, OpenInstruction, Org, SectionBuilder};
 use crate::listing::{Listing, ListingLine};
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
-use crate::symbols::{Definition, Evaluator, Linear, Position, SymbolTable};
-use crate::{Code, Diagnostic, Span, frames};
+use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolTable};
+use crate::{Code, Diagnostic, Expr, Span, frames};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
 struct Starts(Vec<Vec<u64>>);
@@ -77,6 +77,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     if assembler.externals {
         note_externals(assembler);
     }
+    place_local_commons(assembler);
     let starts = settle(assembler);
     check_org(assembler, &starts);
     for (number, section) in assembler.sections.iter().enumerate() {
@@ -130,6 +131,35 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         }
     });
     (Some(object), listing)
+}
+
+/// Makes the room of `.comm` for symbols that `.local` keeps to this file: in `.bss`, since no linker
+/// is to see them.
+fn place_local_commons(assembler: &mut Assembler) {
+    let undefined = |symbol: &crate::symbols::Symbol| matches!(symbol.definition, Definition::None);
+    let rooms: Vec<(usize, u64, u64)> = assembler
+        .symbols
+        .symbols
+        .iter()
+        .enumerate()
+        .filter(|(_, symbol)| symbol.binding == Binding::Local && undefined(symbol))
+        .filter_map(|(n, symbol)| symbol.common.map(|(size, align)| (n, size, align)))
+        .collect();
+    for (number, count, align) in rooms {
+        let flags = SectionFlags { alloc: true, write: true, nobits: true, ..Default::default() };
+        assembler.enter_section(".bss", flags);
+        let section = assembler.section();
+        section.align = section.align.max(align);
+        let max = u64::MAX;
+        section.push(Fragment::Align(Box::new(Align { align, fill: None, max })));
+        let here = assembler.here();
+        assembler.section().push(Fragment::Fill { count, value: 0 });
+        let symbol = &mut assembler.symbols.symbols[number];
+        symbol.definition = Definition::Label(here);
+        symbol.common = None;
+        let size = (Expr::Number(i128::from(count)), Context::default());
+        symbol.size = Some(Box::new(size));
+    }
 }
 
 /// Takes names that nothing defines to be defined in another file, and says so once for each.

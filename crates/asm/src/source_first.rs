@@ -4,7 +4,7 @@
 //! is memory and `$symbol` its address, `*` before the target of an indirect jump or call.
 
 use sotto_isa::x86::Spelling;
-use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Value, Width};
+use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Width};
 
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
@@ -195,11 +195,6 @@ pub(crate) fn settle(
         tell_widths(push, operands, span)?;
         return Ok("push");
     }
-    // A shift without a count shifts by one.
-    if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
-        let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
-        operands.push(Spanned { parsed: one, span: operands[0].span });
-    }
     if let Some(spelling) = spelling {
         tell_widths(spelling, operands, span)?;
     }
@@ -237,7 +232,9 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
         (false, true) => [None, None],
     };
     for ((reg, at), wanted) in checked.into_iter().flatten() {
-        if reg.width() != wanted && reg.vector().is_none() {
+        // A port's number is always in DX.
+        let port = matches!(spelling.mnemonic, "in" | "out");
+        if reg.width() != wanted && reg.vector().is_none() && !port {
             let (name, has, says) = (reg.name(), reg.width().bits(), wanted.bits());
             let message = format!("`%{name}` has {has} bits, and the mnemonic says {says}");
             return Err(Diagnostic::error(Code::NoSuchForm, at, message)
@@ -246,6 +243,3 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
     }
     Ok(())
 }
-
-/// Instructions whose count may be left out.
-const SHIFTS: &[&str] = &["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];

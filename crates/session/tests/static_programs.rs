@@ -10,9 +10,10 @@ use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
+use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, DecodeError, decode};
 use sotto_kernel::{Ending, Process, Startup, Stop};
-use sotto_object::{Image, read_executable, read_object};
+use sotto_object::{Image, read_executable, read_object, write_object};
 
 const INPUT: &str = "04: 1.25\n05: 2.5\nfog\n";
 const ARGUMENTS: [&str; 2] = ["bell", "fog horn"];
@@ -189,4 +190,35 @@ fn every_routine_of_a_static_program_decodes_and_reassembles() {
         }
     }
     assert!(instructions > 100_000 && whole > 5 * partly, "{instructions} {whole} {partly}");
+}
+
+/// What the compiler prints of the programs, in both orders of operands, goes through our assembler and
+/// our objects, and behaves as what the compiler makes of it by itself.
+#[test]
+fn what_compilers_print_of_whole_programs_assembles_and_behaves() {
+    if !common::has("cc") {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str| folder.path().join(name);
+    let dialect = format!("-m{}={}", "asm", "intel");
+    for path in programs() {
+        let name = path.file_stem().unwrap().to_str().unwrap();
+        let own = at(name);
+        cc(&["-O2", "-w", "-o"], &[&own, &path, Path::new("-lm")]);
+        let wanted = natively(&own);
+        for order in [&["-O2", "-w", "-S", "-o"][..], &[&dialect, "-O2", "-w", "-S", "-o"]] {
+            let (text, object) = (at("text.s"), at("text.o"));
+            cc(order, &[&text, &path]);
+            let text = std::fs::read_to_string(&text).unwrap();
+            let source = Source { name: format!("{name}.s"), text: text.into() };
+            let options = Options { externals: true, ..Options::for_target(Arch::X86_64) };
+            let assembly = assemble(&source, &options);
+            let made =
+                assembly.object.unwrap_or_else(|| panic!("{name}: {:#?}", assembly.diagnostics));
+            std::fs::write(&object, write_object(&made).unwrap()).unwrap();
+            cc(&["-o"], &[&own, &object, Path::new("-lm")]);
+            assert_eq!(natively(&own), wanted, "{name} {order:?}");
+        }
+    }
 }

@@ -132,6 +132,16 @@ fn errors_of_the_two_orders() {
 }
 
 #[test]
+fn errors_of_prefixes_segments_and_vectors() {
+    insta::assert_snapshot!(errors(
+        "x86-64",
+        " rep add eax, 1\n lock mov [rax], ecx\n lock\n repne movsb\n rep fog\n lock add eax, 1\n \
+         mov fs:[rax], 5\n movaps xmm0, [rax], 5\n addsd eax, xmm1\n cvtsi2sd xmm0, [rdi]\n mov cs:[rax], al\n \
+         pextrd xmm0, eax, 1\n crc32 eax, [rdi]\n paddd xmm0, qword [rax]\n xmm16 equ 5\n shufps xmm0, xmm1, 256\n"
+    ));
+}
+
+#[test]
 fn errors_of_directives() {
     let texts = [
         "\t.data\n\t.float 1.5, fog\n\t.double\n\t.octa 1 << 127\n",

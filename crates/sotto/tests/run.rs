@@ -93,6 +93,37 @@ fn divisions_invalid_instructions_and_stray_returns_have_their_signals() {
 }
 
 #[test]
+fn faults_of_vectors_and_of_what_is_the_kernels_say_what_to_do() {
+    let programs = [
+        "        lea rdi, [rsp + 4]\n        movaps xmm0, [rdi]\n",
+        "        push 0\n        ldmxcsr [rsp]\n        mov eax, 3\n        cvtsi2sd xmm1, eax\n        divsd xmm0, xmm1\n        divsd xmm1, xmm0\n",
+        "        cli\n",
+        "        mov eax, 5\n        mov ds, eax\n",
+        "        mov edi, 1000\n        mov esi, 6\n        mov eax, 62\n        syscall\n",
+    ];
+    let transcripts = programs.map(|program| x86(program).transcript(&["run", "lamp.s"], ""));
+    insta::assert_snapshot!(transcripts.join("\n\n"));
+}
+
+#[test]
+fn a_program_linked_with_the_whole_c_library_runs() {
+    let folder = Folder::new(&[(
+        "tide.c",
+        "#include <stdio.h>\nint main(int n, char **v) { printf(\"%s %.2f\\n\", v[n - 1], 2.5 * n); return n; }\n",
+    )]);
+    let compiled = Command::new("cc")
+        .args(["-O1", "-static", "-o", "tide", "tide.c"])
+        .current_dir(folder.path())
+        .status();
+    if compiled.is_err() {
+        assert!(std::env::var_os("CI").is_none(), "cc must be installed in CI");
+        return eprintln!("skipped: cc is not installed");
+    }
+    let run = folder.sotto(&["run", "tide", "--", "ebb"]).assert();
+    run.code(2).stdout("ebb 5.00\n").stderr("");
+}
+
+#[test]
 fn suspicious_system_calls_are_noticed() {
     let folder = x86(
         "        mov eax, 4\n        syscall\n        mov eax, 1\n        xor edi, edi\n        syscall\n        mov eax, 60\n        syscall\n",

@@ -117,6 +117,16 @@ fn a_program_is_stepped_by_the_lines_that_it_carries() {
 }
 
 #[test]
+fn vectors_are_shown_by_their_elements() {
+    let folder = Folder::new(&[("swell.s", &demo("swell.s"))]);
+    let commands = "step 5\nregisters xmm0\nwho xmm0\nshow xmm0\nregisters vectors\nexplain\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "swell.s", "--plain"], commands));
+    let data = folder.transcript(&["step", "swell.s", "--json"], "step\nregisters xmm0\n");
+    assert!(data.contains(r#""lanes":"f64","name":"xmm0","new":["1.25","0.75"]"#), "{data}");
+    assert!(data.contains(r#""f64":["1.25","0.75"]"#), "{data}");
+}
+
+#[test]
 fn who_and_ahead_look_back_and_forward() {
     let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
     let commands =

@@ -94,6 +94,24 @@ impl Shape {
     }
 }
 
+/// The comparisons of CMPPS and its kin by their numbers, as they stand inside a mnemonic: `cmpltsd`.
+///
+/// Source: SDM Vol. 2A, CMPPD, table 3-2.
+const PREDICATES: [&str; 8] = ["eq", "lt", "le", "unord", "neq", "nlt", "nle", "ord"];
+
+/// The comparison that a word names together with the elements: its mnemonic, and the immediate that
+/// it stands for.
+pub fn named_comparison(word: &str) -> Option<(&'static str, u8)> {
+    let rest = word.strip_prefix("cmp")?;
+    ["ps", "pd", "ss", "sd"].into_iter().zip(["cmpps", "cmppd", "cmpss", "cmpsd"]).find_map(
+        |(shape, mnemonic)| {
+            let predicate = rest.strip_suffix(shape)?;
+            let number = PREDICATES.iter().position(|name| *name == predicate)?;
+            Some((mnemonic, number as u8))
+        },
+    )
+}
+
 /// Arithmetic on floating-point elements.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum FloatOp {

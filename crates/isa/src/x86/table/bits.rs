@@ -159,8 +159,10 @@ const BSR_ROW: Form = Form {
     source: "SDM Vol. 2A, BSR",
     ..BSF_ROW
 };
+/// Compilers write it as BSF with a prefix, which older processors take it for.
 const TZCNT_ROW: Form = Form {
     mnemonic: "tzcnt",
+    aliases: &["rep bsf"],
     meaning: Meaning::Tzcnt,
     flags: FlagEffects {
         modified: flag::CF.with(flag::ZF),
@@ -173,6 +175,7 @@ const TZCNT_ROW: Form = Form {
 };
 const LZCNT_ROW: Form = Form {
     mnemonic: "lzcnt",
+    aliases: &["rep bsr"],
     meaning: Meaning::Lzcnt,
     summary: "counts the zeros above the highest bit that is set; CF is set if there is none",
     source: "SDM Vol. 2A, LZCNT",

@@ -112,7 +112,7 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[w(R64), r(RM16)], encoding: "REX.W + 0F BF /r", ..MOVSX },
     Form { operands: &[w(R16), r(RM16)], encoding: "63 /r", ..MOVSXD },
     Form { operands: &[w(R32), r(RM32)], encoding: "63 /r", ..MOVSXD },
-    Form { operands: &[w(R64), r(RM32)], encoding: "REX.W + 63 /r", ..MOVSXD },
+    Form { operands: &[w(R64), r(RM32)], encoding: "REX.W + 63 /r", aliases: &["movsx"], ..MOVSXD },
     Form { operands: &[w(R16), n(Pattern::M)], encoding: "8D /r", ..LEA },
     Form { operands: &[w(R32), n(Pattern::M)], encoding: "8D /r", ..LEA },
     Form { operands: &[w(R64), n(Pattern::M)], encoding: "REX.W + 8D /r", ..LEA },
