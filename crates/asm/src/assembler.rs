@@ -688,8 +688,13 @@ impl<'d> Assembler<'d> {
             return Ok(());
         }
         // A number is settled now; an address keeps its expression, with `.` pinned to this place.
-        let known = self.value_now(&expr, value_span)?;
-        let value = match known.as_number() {
+        // What later lines define is looked up at the end, as it is for a constant.
+        let known = match self.value_now(&expr, value_span) {
+            Ok(known) => known.as_number(),
+            Err(error) if error.code == Code::UndefinedSymbol => None,
+            Err(error) => return Err(error),
+        };
+        let value = match known {
             Some(number) => Expr::Number(number),
             None => {
                 // A hidden constant carries the place along.

@@ -74,6 +74,9 @@ fn fragment_size(section: &SectionBuilder, fragment: &Fragment, at: u64) -> u64 
 
 /// Settles everything, adds what is wrong to the diagnostics, and gives the object.
 pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listing>) {
+    if let Err(diagnostic) = assembler.symbols.settle_variables() {
+        assembler.diagnostics.push(diagnostic);
+    }
     if assembler.externals {
         note_externals(assembler);
     }
@@ -486,12 +489,6 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             defined_at: (place != Place::Undefined).then_some(symbol.line),
         });
     }
-    for (name, value) in assembler.symbols.variables() {
-        let value = evaluator.eval(value, Default::default(), Span::default());
-        if let Ok(Some(number)) = value.map(|linear| linear.as_number()) {
-            symbols.push(absolute(name, number));
-        }
-    }
     let first_section = symbols.len() as u32;
     let count = assembler.sections.len() as u32;
     for (number, section) in assembler.sections.iter().enumerate() {
@@ -514,19 +511,6 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
         }
     }
     (symbols, (first_section..first_section + count).map(SymbolIndex).collect())
-}
-
-fn absolute(name: &str, number: i128) -> Symbol {
-    Symbol {
-        name: name.to_string(),
-        place: Place::Absolute(number as u64),
-        binding: Binding::Local,
-        hidden: false,
-        kind: SymbolKind::None,
-        size: 0,
-        datum: None,
-        defined_at: None,
-    }
 }
 
 fn equate_place(

@@ -166,7 +166,7 @@ fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
 pub(crate) fn settle(
     mnemonic: &'static str,
     spelling: Option<Spelling>,
-    operands: &mut Vec<Spanned>,
+    operands: &mut [Spanned],
     span: Span,
 ) -> Result<&'static str, Diagnostic> {
     if mnemonic != "enter" {

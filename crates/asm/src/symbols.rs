@@ -224,6 +224,20 @@ impl SymbolTable {
         Ok(())
     }
 
+    /// Makes symbols of the variables, with the values that they have at the end: so that lines before the
+    /// first of them can name them too, as compilers have it.
+    pub fn settle_variables(&mut self) -> Result<(), Diagnostic> {
+        let mut variables: Vec<_> = std::mem::take(&mut self.variables).into_iter().collect();
+        // In the order in which they stand, for the sake of the symbol table.
+        variables.sort_by_key(|(_, (_, span))| span.start);
+        for (name, (value, span)) in variables {
+            let definition = Definition::Equate(Box::new((value, Context::default())));
+            let id = self.define(&name, span, definition, None)?;
+            self.get_mut(id).hidden |= name.starts_with('.');
+        }
+        Ok(())
+    }
+
     /// Puts the values that variables have now in place of their names.
     pub fn bind_variables(&self, expr: &mut Expr) {
         if self.variables.is_empty() {
@@ -264,14 +278,6 @@ impl SymbolTable {
         let split = labels.partition_point(|(order, _)| *order < before);
         let found = if forward { labels.get(split) } else { labels[..split].last() };
         found.map(|(_, id)| *id)
-    }
-
-    /// Variables and the last value each has, sorted by name.
-    pub fn variables(&self) -> Vec<(&str, &Expr)> {
-        let mut all: Vec<_> =
-            self.variables.iter().map(|(name, (value, _))| (&**name, value)).collect();
-        all.sort_by_key(|(name, _)| *name);
-        all
     }
 
     /// Whether the name stands for something by now.

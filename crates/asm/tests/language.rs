@@ -27,6 +27,30 @@ fn data(text: &str) -> Vec<u8> {
 }
 
 #[test]
+fn a_variable_can_be_named_before_its_line_and_can_name_what_comes_after_it() {
+    // As compilers print constants that share their bytes.
+    let text = "        mov eax, [.tide]\n .set .tide, .log + 8\n .set turn, 1\n .data\n .log: .quad 1, 2\n .byte turn\n .set turn, 2\n .byte turn, turns\n .set turns, 5\n";
+    assert_eq!(section(text, ".data")[16..], [1, 2, 5]);
+    let object = object(text);
+    let relocation = &object.sections[0].relocations[0];
+    assert_eq!((relocation.offset, relocation.addend), (2, 8 - 4));
+    // The address is that of the data, and no name of its own.
+    assert!(object.symbols.iter().all(|symbol| symbol.name != ".tide"));
+}
+
+#[test]
+fn room_kept_to_this_file_is_made_in_bss_and_shared_room_by_the_linker() {
+    let object =
+        object(" .local gauge\n .comm gauge, 40, 32\n .comm bell, 8\n .data\n .quad gauge, bell\n");
+    let symbol = |name: &str| object.symbols.iter().find(|s| s.name == name).unwrap();
+    let bss = object.sections.iter().find(|s| s.name == ".bss").unwrap();
+    assert_eq!((bss.size, bss.align), (40, 32));
+    assert!(matches!(symbol("gauge").place, Place::Section(_, 0)));
+    assert_eq!((symbol("gauge").binding, symbol("gauge").size), (Binding::Local, 40));
+    assert_eq!(symbol("bell").place, Place::Common(8, 8));
+}
+
+#[test]
 fn data_directives_lay_down_little_endian_values() {
     let cases: &[(&str, &[u8])] = &[
         (".byte 1, -1, 255, 'A'", &[1, 255, 255, 65]),

@@ -110,6 +110,11 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
         }
         Fault::Raised(signal) => {
             report.message = format!("the program sent itself {}", signal.name());
+            // The program counter is after the call that did it.
+            if let Some(last) = &scene.last {
+                report.place = scene.place(last.address);
+                report.instruction = Some(scene.text(last));
+            }
         }
         Fault::Overflow => {
             report.message = "`int 4` raised the overflow trap".to_string();

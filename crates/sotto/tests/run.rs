@@ -113,7 +113,7 @@ fn a_program_linked_with_the_whole_c_library_runs() {
     )]);
     let compiled = Command::new("cc")
         .args(["-O1", "-static", "-o", "tide", "tide.c"])
-        .current_dir(folder.path())
+        .current_dir(folder.path("."))
         .status();
     if compiled.is_err() {
         assert!(std::env::var_os("CI").is_none(), "cc must be installed in CI");
