@@ -446,7 +446,8 @@ impl Stepper {
                 &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
             );
         }
-        self.print(&format!("        {} = {value:#x}", paint(Tone::Strong, name)));
+        let order = paint(Tone::Quiet, "elements, the lowest first:");
+        self.print(&format!("        {} = {value:#x}  {order}", paint(Tone::Strong, name)));
         for lanes in readings {
             self.print(&format!("        {:>5}  {}", lanes.name(), lanes.texts(value).join(", ")));
         }
