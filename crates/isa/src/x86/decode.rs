@@ -22,46 +22,64 @@ fn key(map: usize, opcode: u8, size: usize, digit: u8) -> usize {
     ((map * 256 + usize::from(opcode)) * 3 + size) * 8 + usize::from(digit)
 }
 
+/// Calls `visit` with every key under which a form is looked up.
+fn each_key(e: &Encoding, mut visit: impl FnMut(usize)) {
+    let opcodes = if e.plus_reg { 8 } else { 1 };
+    for opcode in e.opcode..=e.opcode + (opcodes - 1) {
+        for (size, bit) in SIZES.iter().enumerate() {
+            if e.sizes.0 & bit.0 == 0 {
+                continue;
+            }
+            for digit in 0..8 {
+                if !matches!(e.modrm, ModRm::Digit(d) if d != digit) {
+                    visit(key(e.map_index(), opcode, size, digit));
+                }
+            }
+        }
+    }
+}
+
 impl Index {
+    /// Every program that decodes builds this once, so it is built by counting: first how many rows each
+    /// key has, then each row to its place.
     pub fn new(rows: &[Row]) -> Index {
-        let mut lists = vec![Vec::<u16>::new(); MAPS * 256 * 3 * 8];
         let mut has_modrm = [false; 256 * MAPS];
-        for (number, row) in rows.iter().enumerate() {
+        let mut ranges = vec![(0u16, 0u8); MAPS * 256 * 3 * 8];
+        for row in rows {
             let e = &row.encoding;
             let opcodes = if e.plus_reg { 8 } else { 1 };
             for opcode in e.opcode..=e.opcode + (opcodes - 1) {
                 has_modrm[e.map_index() * 256 + usize::from(opcode)] |= e.modrm != ModRm::None;
-                for (size, bit) in SIZES.iter().enumerate() {
-                    if e.sizes.0 & bit.0 == 0 {
-                        continue;
-                    }
-                    for digit in 0..8 {
-                        if !matches!(e.modrm, ModRm::Digit(d) if d != digit) {
-                            lists[key(e.map_index(), opcode, size, digit)].push(number as u16);
-                        }
-                    }
-                }
             }
+            each_key(e, |key| ranges[key].1 += 1);
         }
-        let mut index =
-            Index { ranges: Vec::with_capacity(lists.len()), rows: Vec::new(), has_modrm };
-        for mut list in lists {
-            // A row that asks for more of the prefixes wins over one that asks for less.
-            list.sort_by_key(|&number| {
-                let row = &rows[usize::from(number)];
-                let e = &row.encoding;
-                (
-                    e.mandatory == Mandatory::Any && !e.address32 && !e.no_track,
-                    e.suffix.is_none(),
-                    row.form.accepted_only,
-                    e.sizes.0.count_ones(),
-                    number,
-                )
+        let mut total = 0;
+        for (start, count) in &mut ranges {
+            *start = total;
+            total += u16::from(std::mem::take(count));
+        }
+        // A row that asks for more of the prefixes wins over one that asks for less.
+        let mut order: Vec<u16> = (0..rows.len() as u16).collect();
+        order.sort_by_key(|&number| {
+            let row = &rows[usize::from(number)];
+            let e = &row.encoding;
+            (
+                e.mandatory == Mandatory::Any && !e.address32 && !e.no_track,
+                e.suffix.is_none(),
+                row.form.accepted_only,
+                e.sizes.0.count_ones(),
+                number,
+            )
+        });
+        let mut places = vec![0; usize::from(total)];
+        for number in order {
+            each_key(&rows[usize::from(number)].encoding, |key| {
+                let (start, count) = &mut ranges[key];
+                places[usize::from(*start) + usize::from(*count)] = number;
+                *count += 1;
             });
-            index.ranges.push((index.rows.len() as u16, list.len() as u8));
-            index.rows.extend(list);
         }
-        index
+        Index { ranges, rows: places, has_modrm }
     }
 }
 
