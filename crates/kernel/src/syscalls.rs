@@ -82,8 +82,8 @@ pub(crate) fn perform(
         Syscall::rt_sigaction => plain(told_as_zeros(process, c, 32)),
         Syscall::rt_sigprocmask => plain(told_as_zeros(process, c, 8)),
         Syscall::sigaltstack => plain(told_as_zeros(process, b, 24)),
-        Syscall::tgkill => signal(process, b, c),
-        Syscall::kill => signal(process, a, b),
+        Syscall::tgkill => signal(b, c),
+        Syscall::kill => signal(a, b),
         Syscall::getuid | Syscall::geteuid | Syscall::getgid | Syscall::getegid => plain(Ok(USER)),
         Syscall::uname => plain(names(process, a)),
     }
@@ -220,17 +220,14 @@ fn time(process: &mut Process, door: Door, address: u64, unit: u64) -> Result<u6
     Ok(0)
 }
 
-fn signal(process: &mut Process, to: u64, number: u64) -> (Outcome, Option<Notice>) {
+fn signal(to: u64, number: u64) -> (Outcome, Option<Notice>) {
     let (to, number) = (to as i32, number as u32);
     if to != PROCESS as i32 && to != 0 {
         let message = format!("a signal to {to}, which is not this program");
         return (Errno::EINVAL.into(), notice(message, "this program is 1000"));
     }
     match Signal::from_number(number.into()) {
-        Some(signal) => {
-            let _ = process;
-            (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None)
-        }
+        Some(signal) => (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None),
         None if number == 0 => (Outcome::Returned(0), None),
         None => (Errno::EINVAL.into(), None),
     }

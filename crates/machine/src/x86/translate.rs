@@ -44,8 +44,6 @@ pub(crate) struct Op<O> {
     pub(super) float: (FloatOp, Shape),
     /// What a packed instruction computes.
     pub(super) function: packed::Function,
-    /// Lengths of strings are in 64-bit registers.
-    pub(super) wide: bool,
     /// What an instruction of the x87 unit does.
     pub(super) x87: X87,
 }
@@ -139,7 +137,6 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         string: (StringOp::Movs, Repeat::Once),
         float: (FloatOp::Add, Shape::Sd),
         function: |a, _, _| a,
-        wide: false,
         x87: X87::Initialize,
     };
     let mut kinds = [Is::None; 3];
@@ -323,8 +320,6 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             x87::x87::<O>
         }
         Meaning::Vector(vector) => {
-            let implicit = form.implicit.first().map(|implicit| implicit.reg.width());
-            op.wide = implicit == Some(Width::W64);
             let patterns = form.operands.iter().map(|slot| slot.pattern);
             let source = patterns.rev().find(|p| p.memory_width().is_some() || p.is_vector());
             let destination = form.operands.first().map(|slot| slot.pattern);

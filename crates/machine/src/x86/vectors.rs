@@ -275,7 +275,7 @@ pub(super) fn test_bits<S: Place, O: Observer>(
     Ok(Flow::Next)
 }
 
-/// PCMPESTRI, PCMPESTRM, PCMPISTRI and PCMPISTRM. `WIDE` takes the lengths from RAX and RDX.
+/// PCMPESTRI, PCMPESTRM, PCMPISTRI and PCMPISTRM. Explicit lengths are in EAX and EDX.
 pub(super) fn compare_strings<const EXPLICIT: bool, const MASK: bool, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
@@ -288,11 +288,7 @@ pub(super) fn compare_strings<const EXPLICIT: bool, const MASK: bool, S: Place, 
     let elements = if imm & 1 != 0 { 8 } else { 16 };
     let lengths = if EXPLICIT {
         let length = |register: usize| {
-            let value = if op.wide {
-                cpu.regs[register] as i64
-            } else {
-                i64::from(cpu.regs[register] as i32)
-            };
+            let value = i64::from(cpu.regs[register] as i32);
             value.unsigned_abs().min(elements) as usize
         };
         (length(RAX), length(RDX))
