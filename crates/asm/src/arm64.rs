@@ -164,7 +164,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
         }
         Some((disp, _)) => {
             mem.disp = Value::Late;
-            Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: false }))
+            Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: false, relative: false }))
         }
     };
     Ok(Spanned { parsed, span })

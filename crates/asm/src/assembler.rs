@@ -257,17 +257,18 @@ pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> O
     if let Some((mnemonic, context)) = find_mnemonic(arch, word) {
         return Some(Found { mnemonic, context, spelling: None, comparison: None });
     }
-    if let (Arch::X86_64, Some((mnemonic, number))) =
-        (arch, sotto_isa::x86::vector::named_comparison(&word.to_ascii_lowercase()))
+    if let Some((mnemonic, number)) =
+        sotto_isa::x86::vector::named_comparison(&word.to_ascii_lowercase())
+        && arch.is_x86()
     {
         let comparison = Some(number);
         let context = OperandContext::default();
         return Some(Found { mnemonic, context, spelling: None, comparison });
     }
-    if order != OperandOrder::SourceFirst || arch != Arch::X86_64 {
+    if order != OperandOrder::SourceFirst || !arch.is_x86() {
         return None;
     }
-    let spelling = sotto_isa::x86::spelling(word)?;
+    let spelling = sotto_isa::x86::spelling(arch, word)?;
     let (mnemonic, context) = find_mnemonic(arch, spelling.mnemonic)?;
     Some(Found { mnemonic, context, spelling: Some(spelling), comparison: None })
 }
@@ -285,7 +286,7 @@ fn take_instruction(
         return Ok(Some((found, span)));
     }
     let prefix = PREFIXES.iter().find(|prefix| prefix.name.eq_ignore_ascii_case(word));
-    let (Some(prefix), Arch::X86_64) = (prefix, arch) else { return Ok(None) };
+    let (Some(prefix), true) = (prefix, arch.is_x86()) else { return Ok(None) };
     let mnemonic = match cursor.peek()? {
         Tok::Word(mnemonic) => mnemonic,
         Tok::End => {
@@ -421,7 +422,7 @@ impl<'d> Assembler<'d> {
 
     /// Finds the order of operands of a text from the first register in it.
     pub(crate) fn recognise_order(&mut self, text: &str, base: u32) {
-        if self.arch == Arch::X86_64
+        if self.arch.is_x86()
             && let Some((order, span)) = recognise_order(text, base as usize)
         {
             (self.order, self.order_from) = (order, Some(span));
@@ -718,7 +719,7 @@ impl<'d> Assembler<'d> {
         order: OperandOrder,
         span: Span,
     ) -> Result<(), Diagnostic> {
-        if self.arch != Arch::X86_64 {
+        if !self.arch.is_x86() {
             let message = format!("{} has one order of operands", self.arch);
             return Err(Diagnostic::error(Code::OperandOrder, span, message));
         }

@@ -73,6 +73,10 @@ pub enum Via {
     Plt,
     /// `x@gotpcrel`: the entry of the global offset table that holds the address, from here.
     GotPcRel,
+    /// `x@got`: the offset of that entry in the table, in 32-bit code.
+    Got,
+    /// `x@gotoff`: the distance from the table to the symbol, in 32-bit code.
+    GotOff,
     /// `:lo12:x`: the low twelve bits of the address.
     Low12,
 }
@@ -83,6 +87,8 @@ impl Via {
         match word.to_ascii_lowercase().as_str() {
             "plt" => Some(Via::Plt),
             "gotpcrel" => Some(Via::GotPcRel),
+            "got" => Some(Via::Got),
+            "gotoff" => Some(Via::GotOff),
             _ => None,
         }
     }
@@ -274,7 +280,7 @@ impl Parser<'_, '_> {
                 Ok(inner)
             }
             Tok::Op('$')
-                if self.cursor.arch() == Arch::X86_64
+                if self.cursor.arch().is_x86()
                     && self.cursor.order() == OperandOrder::DestinationFirst =>
             {
                 Ok(Expr::Here)
@@ -326,7 +332,11 @@ impl Parser<'_, '_> {
         };
         match way {
             Some(way) => Ok(Expr::Via(way, Box::new(symbol))),
-            None => Err(self.cursor.unexpected(token, span, "`plt` or `gotpcrel` after `@`")),
+            None => Err(self.cursor.unexpected(
+                token,
+                span,
+                "`plt`, `gotpcrel`, `got` or `gotoff` after `@`",
+            )),
         }
     }
 }

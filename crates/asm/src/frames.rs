@@ -65,7 +65,7 @@ fn follow(arch: Arch, section: &Section, start: u64, end: u64) -> Option<Vec<(u6
     let code = section.data.get(start as usize..end as usize)?;
     let fields: Vec<u64> = section.relocations.iter().map(|r| r.offset).collect();
     // A call on x86 leaves its return address in the frame.
-    let depth = if arch == Arch::Arm64 { 0 } else { 8 };
+    let depth = if arch.is_x86() { arch.address_bytes() as i64 } else { 0 };
     let first = Frame { depth: Some(depth), by_frame: None, stored: BTreeMap::new() };
     // Frames that jumps bring to places further on, and the frame before each instruction so far.
     let mut arrivals: HashMap<u64, Frame> = HashMap::new();
@@ -129,16 +129,25 @@ fn writes(instruction: &Instruction, register: Reg) -> bool {
     })
 }
 
-/// Callee-saved general registers. Source: psABI x86-64, 3.2.1 "Registers".
-const CALLEE_SAVED: [u8; 6] = [3, 5, 12, 13, 14, 15];
+/// Whether a routine keeps this general register for its caller.
+///
+/// Sources: psABI x86-64, 3.2.1 "Registers"; psABI i386, 2.2.1.
+fn is_callee_saved(arch: Arch, register: u8) -> bool {
+    match arch {
+        Arch::X86_32 => matches!(register, 3 | 5 | 6 | 7),
+        _ => matches!(register, 3 | 5 | 12..=15),
+    }
+}
 const RSP: u8 = 4;
 const RBP: u8 = 5;
 
 /// The frame after an x86 instruction.
 fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
     let form = x86::form(instruction.form);
+    let (arch, slot) = (instruction.arch, instruction.arch.address_bytes() as i64);
+    let general = |number| Reg::x86(arch.address_width(), number);
     let reg = |index: usize| match instruction.operands.get(index) {
-        Some(Operand::Reg(reg)) if reg.kind == RegKind::Qword => Some(reg.number),
+        Some(Operand::Reg(reg)) if *reg == general(reg.number) => Some(reg.number),
         _ => None,
     };
     let number = |index: usize| match instruction.operands.get(index) {
@@ -150,27 +159,27 @@ fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
     };
     match form.meaning {
         x86::Meaning::Push | x86::Meaning::PushWord => {
-            let bytes = if form.meaning == x86::Meaning::Push { 8 } else { 2 };
+            let bytes = if form.meaning == x86::Meaning::Push { slot } else { 2 };
             let word = instruction.operands.first().is_some_and(|operand| {
                 matches!(operand, Operand::Reg(reg) if reg.width() == Width::W16)
                     || matches!(operand, Operand::Mem(mem) if mem.width == Some(Width::W16))
             });
             move_stack(&mut frame, if word { 2 } else { bytes });
             if let (Some(register), Some(depth)) = (reg(0), frame.depth)
-                && CALLEE_SAVED.contains(&register)
+                && is_callee_saved(arch, register)
             {
-                let number = Reg::x86(Width::W64, register).dwarf_number()?;
+                let number = general(register).dwarf_number(arch)?;
                 frame.stored.entry(number).or_insert(-depth);
             }
         }
         x86::Meaning::Pop => {
             let register = reg(0)?;
-            move_stack(&mut frame, -8);
-            restore(&mut frame, register)?;
+            move_stack(&mut frame, -slot);
+            restore(&mut frame, general(register), arch)?;
         }
         x86::Meaning::Leave => {
-            frame.depth = Some(frame.by_frame? - 8);
-            restore(&mut frame, RBP)?;
+            frame.depth = Some(frame.by_frame? - slot);
+            restore(&mut frame, general(RBP), arch)?;
         }
         x86::Meaning::Sub if reg(0) == Some(RSP) => move_stack(&mut frame, number(1)?),
         x86::Meaning::Add if reg(0) == Some(RSP) => move_stack(&mut frame, -number(1)?),
@@ -188,10 +197,10 @@ fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
         // Only right after the caller's RBP was pushed does this make a frame; elsewhere RBP is a
         // register like others.
         x86::Meaning::Mov
-            if reg(0) == Some(RBP) && reg(1) == Some(RSP) && frame.depth == Some(16) =>
+            if reg(0) == Some(RBP) && reg(1) == Some(RSP) && frame.depth == Some(2 * slot) =>
         {
-            let saved = Reg::x86(Width::W64, RBP).dwarf_number()?;
-            if frame.stored.get(&saved) == Some(&-16) {
+            let saved = general(RBP).dwarf_number(arch)?;
+            if frame.stored.get(&saved) == Some(&(-2 * slot)) {
                 frame.by_frame = frame.depth;
             }
         }
@@ -204,7 +213,6 @@ fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
             frame.depth = None;
         }
         _ => {
-            let general = |number| Reg::x86(Width::W64, number);
             let frame_lost = frame.by_frame.is_some() && writes(instruction, general(RBP));
             if writes(instruction, general(RSP)) || frame_lost {
                 return None;
@@ -215,14 +223,14 @@ fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
 }
 
 /// A callee-saved register has the caller's value again.
-fn restore(frame: &mut Frame, register: u8) -> Option<()> {
-    if register == RSP {
+fn restore(frame: &mut Frame, register: Reg, arch: Arch) -> Option<()> {
+    if register.number == RSP {
         return None;
     }
-    if register == RBP {
+    if register.number == RBP {
         frame.by_frame = None;
     }
-    let number = Reg::x86(Width::W64, register).dwarf_number()?;
+    let number = register.dwarf_number(arch)?;
     frame.stored.remove(&number);
     Some(())
 }
@@ -297,7 +305,11 @@ fn step_arm64(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
 
 /// The rules that lead from one frame to the next.
 fn changes(arch: Arch, from: &Frame, to: &Frame) -> Option<Vec<UnwindRule>> {
-    let (stack_pointer, frame_pointer) = if arch == Arch::Arm64 { (31, 29) } else { (7, 6) };
+    let (stack_pointer, frame_pointer) = match arch {
+        Arch::Arm64 => (31, 29),
+        Arch::X86_32 => (4, 5),
+        _ => (7, 6),
+    };
     let base = |frame: &Frame| match frame.by_frame {
         Some(offset) => Some((frame_pointer, offset)),
         None => Some((stack_pointer, frame.depth?)),

@@ -15,9 +15,11 @@ pub struct Inference {
 /// The machine, and what decided it.
 ///
 /// The first decisive word counts: a 64-bit register or `syscall` means x86-64, `x0` or `w0` and
-/// their like, `svc` too, arm64. With nothing decisive it is x86-64.
+/// their like, `svc` too, arm64. Where none of these is named, `int 0x80` means x86-32. With nothing
+/// decisive it is x86-64.
 pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
     let mut base = 0;
+    let mut interrupt = None;
     for line in source.text.split_inclusive('\n') {
         // In the dialect whose comments hide most; both read words alike.
         let mut cursor = Cursor::new(line, base, Arch::X86_64);
@@ -37,9 +39,17 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
             if let Some(arch) = decisive(word) {
                 return (arch, Inference { word: Some((word.to_string(), span)) });
             }
+            if word.eq_ignore_ascii_case("int") && interrupt.is_none() {
+                let mut ahead = cursor.clone();
+                let _ = ahead.eat('$');
+                if let Ok((Tok::Num(0x80), number)) = ahead.next() {
+                    interrupt = Some(("int 0x80".to_string(), span.to(number)));
+                }
+            }
         }
     }
-    (Arch::X86_64, Inference { word: None })
+    let arch = if interrupt.is_some() { Arch::X86_32 } else { Arch::X86_64 };
+    (arch, Inference { word: interrupt })
 }
 
 fn decisive(word: &str) -> Option<Arch> {
@@ -108,6 +118,9 @@ mod tests {
             ("// rax\n mov w0, #1", Arch::Arm64, Some("w0")),
             ("  ldr x1, [sp]", Arch::Arm64, Some("x1")),
             ("nop", Arch::X86_64, None),
+            ("mov eax, 1\n int 0x80", Arch::X86_32, Some("int 0x80")),
+            ("mov $1, %eax\n int $128", Arch::X86_32, Some("int 0x80")),
+            ("int 0x80\n mov rax, 1", Arch::X86_64, Some("rax")),
         ];
         for (text, arch, word) in cases {
             let source = Source { name: "lamp.s".into(), text: text.into() };

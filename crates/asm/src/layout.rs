@@ -97,6 +97,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     }
     let (symbols, section_symbols) = object_symbols(assembler, &starts);
     let mut emitter = Emitter {
+        arch: assembler.arch,
         symbols: &assembler.symbols,
         starts: &starts,
         section_symbols,
@@ -419,7 +420,7 @@ impl Pass<'_> {
     /// Puts another distance into an x86 branch that was encoded before, if it fits there.
     fn retarget(&self, open: &mut OpenInstruction, at: u64, target: i64) -> bool {
         let bytes = &mut open.encoded.bytes;
-        if self.arch != Arch::X86_64 || bytes.is_empty() {
+        if !self.arch.is_x86() || bytes.is_empty() {
             return false;
         }
         let distance = target.wrapping_sub(at as i64 + bytes.len() as i64);
@@ -541,6 +542,7 @@ fn equate_place(
 }
 
 struct Emitter<'a> {
+    arch: Arch,
     symbols: &'a SymbolTable,
     starts: &'a Starts,
     section_symbols: Vec<SymbolIndex>,
@@ -631,7 +633,8 @@ impl Emitter<'_> {
             section.data[range].copy_from_slice(&number.to_le_bytes()[..usize::from(field.bytes)]);
             return Ok(());
         }
-        if linear.via.is_some() {
+        let from_table = linear.via == Some(Via::GotOff) && field.bytes == 4;
+        if linear.via.is_some() && !(from_table && self.arch == Arch::X86_32) {
             return Err(Diagnostic::error(
                 Code::NotConstant,
                 field.span,
@@ -640,6 +643,7 @@ impl Emitter<'_> {
         }
         let relative = linear.minus.is_some();
         let kind = match (field.bytes, relative) {
+            _ if from_table => RelocationKind::GotOffset32,
             (1, false) => RelocationKind::Abs8,
             (2, false) => RelocationKind::Abs16,
             (4, false) => RelocationKind::Abs32,
@@ -723,7 +727,12 @@ impl Emitter<'_> {
             }
             let kind = self.kind(fixup.field, open.mnemonic, operand, &linear)?;
             let at = start + u64::from(fixup.offset);
-            self.relocate(section, at, kind, &linear, i64::from(fixup.addend), operand.span)?;
+            let mut addend = i64::from(fixup.addend);
+            if kind == RelocationKind::GotDistance32 {
+                // The distance is counted from the instruction.
+                addend += i64::from(fixup.offset);
+            }
+            self.relocate(section, at, kind, &linear, addend, operand.span)?;
         }
         Ok(())
     }
@@ -731,6 +740,13 @@ impl Emitter<'_> {
     /// Whether the value is counted from a symbol of another file.
     fn is_elsewhere(&self, linear: &Linear) -> bool {
         linear.plus.is_some_and(|plus| plus.position.is_none() && plus.symbol.is_some())
+    }
+
+    /// Whether the value is the global offset table, by the name that compilers give it.
+    fn is_table(&self, linear: &Linear) -> bool {
+        let symbol = linear.plus.and_then(|plus| plus.symbol);
+        self.arch == Arch::X86_32
+            && symbol.is_some_and(|id| *self.symbols.get(id).name == *"_GLOBAL_OFFSET_TABLE_")
     }
 
     /// The relocation that fills an instruction's field.
@@ -762,6 +778,17 @@ impl Emitter<'_> {
                     "`@gotpcrel` is for memory counted from the instruction pointer",
                     "write `[rip + name@gotpcrel]`",
                 );
+            }
+            (Some(Via::Got), Field::Abs32) => return Ok(RelocationKind::GotEntry32),
+            (Some(Via::GotOff), Field::Abs32) => return Ok(RelocationKind::GotOffset32),
+            (Some(Via::Got | Via::GotOff), _) => {
+                return refuse(
+                    "`@got` and `@gotoff` are offsets from the table in 32-bit code",
+                    "write `[ebx + name@got]`, with the table's address in the register",
+                );
+            }
+            (None, Field::Abs32) if self.is_table(linear) => {
+                return Ok(RelocationKind::GotDistance32);
             }
             (Some(Via::Low12), Field::AddLow12) => return Ok(RelocationKind::A64AddLow12),
             (Some(Via::Low12), Field::AccessLow12(width)) => {

@@ -103,7 +103,7 @@ fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
     match bytes[at] {
         b';' => true,
         b'/' => bytes.get(at + 1) == Some(&b'/'),
-        b'#' => arch == Arch::X86_64 || bytes[..at].iter().all(u8::is_ascii_whitespace),
+        b'#' => arch.is_x86() || bytes[..at].iter().all(u8::is_ascii_whitespace),
         _ => false,
     }
 }
@@ -144,7 +144,7 @@ impl<'a> Cursor<'a> {
     /// The same for a file with this order of operands; only x86 has more than one.
     pub fn with_order(self, order: OperandOrder) -> Cursor<'a> {
         match self.arch {
-            Arch::X86_64 => Cursor { order, ..self },
+            Arch::X86_64 | Arch::X86_32 => Cursor { order, ..self },
             _ => self,
         }
     }

@@ -31,6 +31,8 @@ pub(crate) struct OpenMem {
     pub disp: Expr,
     /// On x86: an address without registers.
     pub x86_plain: bool,
+    /// It counts from the instruction pointer.
+    pub relative: bool,
 }
 
 /// A parsed operand and its place.
@@ -128,7 +130,7 @@ impl Spanned {
                     return done(Operand::Mem(mem));
                 }
                 mem.disp = Value::Late;
-                if open.x86_plain {
+                if open.relative {
                     mem.base = Some(sotto_isa::x86::RIP);
                 }
                 Ok(Lowered { operand: Operand::Mem(mem), late: Some(linear) })

@@ -40,7 +40,8 @@ pub(crate) fn encode_diagnostic(
                 text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
             }
             let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
-            if let Some(name) = whole_register(operands) {
+            let takes_whole = lines.iter().any(|line| line.contains("64"));
+            if let (Some(name), true) = (whole_register(operands), takes_whole) {
                 return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
             }
             match register_widths(operands) {

@@ -9,7 +9,7 @@ use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Width};
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Parsed, Spanned};
-use crate::x86::{immediate, take_segment, with_displacement};
+use crate::x86::{check_in_address, immediate, take_segment, with_displacement};
 use crate::{Code, Diagnostic, Span};
 
 /// Parses one operand.
@@ -86,7 +86,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     let span = cursor.since(start);
     let parsed = match disp {
         Some(disp) if context.target && !registers => Parsed::Target(disp),
-        disp => with_displacement(mem, disp, !registers, span)?,
+        disp => with_displacement(cursor.arch(), mem, disp, !registers, span)?,
     };
     Ok(Spanned { parsed, span })
 }
@@ -117,15 +117,8 @@ fn register(cursor: &mut Cursor) -> Result<Reg, Diagnostic> {
 /// Takes `(base,index,scale)`.
 fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
     let open = cursor.expect('(', "to open the address")?;
-    let usable = |reg: Reg, span: Span| match reg.kind {
-        RegKind::Qword | RegKind::Dword | RegKind::Ip => Ok(Some(reg)),
-        _ => Err(Diagnostic::error(
-            Code::BadAddress,
-            span,
-            format!("`%{}` cannot be part of an address", reg.name()),
-        )
-        .help("use a 64-bit or a 32-bit register")),
-    };
+    let arch = cursor.arch();
+    let usable = |reg: Reg, span: Span| check_in_address(arch, reg, "%", span).map(|()| Some(reg));
     if cursor.peek()? == Tok::Op('%') {
         let (_, at) = cursor.peek_spanned()?;
         let reg = register(cursor)?;
@@ -189,11 +182,18 @@ pub(crate) fn settle(
     let immediate = |operand: &Spanned| {
         matches!(operand.parsed, Parsed::Imm(_) | Parsed::Fixed(Operand::Imm(_)))
     };
-    // Only with an immediate is `pushw` an instruction of its own name.
-    if mnemonic == "pushw" && !operands.iter().all(immediate) {
-        let push = Spelling { mnemonic: "push", width: Some(Width::W16), destination: None };
-        tell_widths(push, operands, span)?;
-        return Ok("push");
+    let segment = |operand: &Spanned| matches!(operand.parsed, Parsed::Fixed(Operand::Reg(reg)) if reg.kind == RegKind::Segment);
+    // Only with an immediate or a segment register are they instructions of their own names.
+    let general = !operands.iter().all(|operand| immediate(operand) || segment(operand));
+    let plain = match mnemonic {
+        "pushw" if general => Some("push"),
+        "popw" if general => Some("pop"),
+        _ => None,
+    };
+    if let Some(mnemonic) = plain {
+        let spelling = Spelling { mnemonic, width: Some(Width::W16), destination: None };
+        tell_widths(spelling, operands, span)?;
+        return Ok(mnemonic);
     }
     if let Some(spelling) = spelling {
         tell_widths(spelling, operands, span)?;

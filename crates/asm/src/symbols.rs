@@ -5,6 +5,7 @@ use std::hash::BuildHasher;
 
 use foldhash::fast::FixedState;
 use hashbrown::HashTable;
+use sotto_isa::{Arch, Reg};
 use sotto_object::{Binding, Datum, SymbolKind};
 
 use crate::expr::Via;
@@ -596,6 +597,13 @@ impl Evaluator<'_> {
     fn undefined(&self, name: &str, span: Span) -> Diagnostic {
         let name = shown(name);
         let error = Diagnostic::error(Code::UndefinedSymbol, span, format!("no symbol `{name}`"));
+        // It was not taken for one here, so this is another machine.
+        let register = Arch::ALL.iter().find(|&&arch| Reg::parse(arch, name).is_some());
+        if let Some(arch) = register {
+            return error
+                .note(format!("`{name}` is a register of {arch}"))
+                .help("use a register of this machine, or choose the machine with `.target`");
+        }
         match self.symbols.nearest(name) {
             Some(symbol) => error
                 .at(symbol.span, format!("`{}` is defined here", symbol.name))

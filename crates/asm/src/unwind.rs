@@ -1,6 +1,6 @@
 //! Unwind directives (`.cfi_*`): those of the DWARF call frame information, one rule each.
 
-use sotto_isa::{Arch, Reg};
+use sotto_isa::Reg;
 use sotto_object::UnwindRule;
 
 use crate::assembler::Assembler;
@@ -87,7 +87,9 @@ pub(crate) fn run(
                     .at(open.span, "opened here")
                     .help("close it with `.cfi_endproc`"));
             }
-            let frame_offset = if assembler.arch == Arch::Arm64 { 0 } else { 8 };
+            // A call on x86 leaves its return address in the frame.
+            let x86 = assembler.arch.is_x86();
+            let frame_offset = if x86 { assembler.arch.address_bytes() as i64 } else { 0 };
             assembler.unwind.open =
                 Some(Table { span, from: here, to: here, rules: Vec::new(), frame_offset });
             return Ok(());
@@ -157,7 +159,10 @@ fn register(assembler: &Assembler, cursor: &mut Cursor) -> Result<u16, Diagnosti
     cursor.eat('%')?;
     let (token, span) = cursor.next()?;
     let number = match token {
-        Tok::Word(name) => Reg::parse(assembler.arch, name).and_then(Reg::dwarf_number),
+        Tok::Word(name) => {
+            let reg = Reg::parse(assembler.arch, name);
+            reg.and_then(|reg| reg.dwarf_number(assembler.arch))
+        }
         Tok::Num(number) => u16::try_from(number).ok().filter(|number| *number < 128),
         _ => None,
     };

@@ -2,7 +2,7 @@
 //!
 //! The other order is in [`source_first`](crate::source_first).
 
-use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
+use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
 
 use crate::expr::{self, Atoms, width_keyword};
 use crate::lexer::{Cursor, Tok};
@@ -64,7 +64,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             if segment.is_some() {
                 let mem = Mem { width, segment, ..Mem::absolute(0) };
                 return Ok(Spanned {
-                    parsed: with_displacement(mem, Some(expr), true, span)?,
+                    parsed: with_displacement(cursor.arch(), mem, Some(expr), true, span)?,
                     span,
                 });
             }
@@ -93,14 +93,13 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         Some(outside) => Expr::Binary(crate::Binary::Add, Box::new(inside), Box::new(outside)),
         None => inside,
     };
-    memory(expr, Mem { width, segment, ..Mem::absolute(0) }, span)
+    memory(cursor.arch(), expr, Mem { width, segment, ..Mem::absolute(0) }, span)
 }
 
-/// Takes `fs:` or `gs:`, if it comes next.
+/// Takes `fs:` or another segment, if it comes next.
 pub(crate) fn take_segment(cursor: &mut Cursor) -> Result<Option<Segment>, Diagnostic> {
     let Tok::Word(word) = cursor.peek()? else { return Ok(None) };
-    let Some(segment) =
-        [Segment::Fs, Segment::Gs].into_iter().find(|s| s.name().eq_ignore_ascii_case(word))
+    let Some(segment) = Segment::ALL.into_iter().find(|s| s.name().eq_ignore_ascii_case(word))
     else {
         return Ok(None);
     };
@@ -108,6 +107,12 @@ pub(crate) fn take_segment(cursor: &mut Cursor) -> Result<Option<Segment>, Diagn
     ahead.next()?;
     if ahead.peek()? != Tok::Op(':') {
         return Ok(None);
+    }
+    if cursor.arch() != Arch::X86_32 && !matches!(segment, Segment::Fs | Segment::Gs) {
+        let (_, span) = cursor.peek_spanned()?;
+        let message = format!("`{}` has no effect on an address in 64-bit mode", segment.name());
+        return Err(Diagnostic::error(Code::BadAddress, span, message)
+            .help("leave it out; only `fs` and `gs` have a base there"));
     }
     ahead.next()?;
     *cursor = ahead;
@@ -127,20 +132,37 @@ pub(crate) fn immediate(expr: Expr, span: Span) -> Result<Parsed, Diagnostic> {
     })
 }
 
+/// Refuses a register that no address of the mode is formed from.
+/// `mark` is what the file writes before registers.
+pub(crate) fn check_in_address(
+    arch: Arch,
+    reg: Reg,
+    mark: &str,
+    at: Span,
+) -> Result<(), Diagnostic> {
+    let usable = match reg.kind {
+        RegKind::Dword => true,
+        RegKind::Qword | RegKind::Ip => arch != Arch::X86_32,
+        RegKind::Word => arch == Arch::X86_32,
+        _ => false,
+    };
+    if usable {
+        return Ok(());
+    }
+    let message = format!("`{mark}{}` cannot be part of an address", reg.name());
+    Err(Diagnostic::error(Code::BadAddress, at, message).help(match arch {
+        Arch::X86_32 => "use a 32-bit register",
+        _ => "use a 64-bit or a 32-bit register",
+    }))
+}
+
 /// The address in brackets, of memory whose width and segment are known.
-fn memory(expr: Expr, mut mem: Mem, span: Span) -> Result<Spanned, Diagnostic> {
+fn memory(arch: Arch, expr: Expr, mut mem: Mem, span: Span) -> Result<Spanned, Diagnostic> {
     let bad = |message: &str| Diagnostic::error(Code::BadAddress, span, message.to_string());
     let address = Address::split(expr, span)?;
     let mut terms = address.terms.iter();
     for &(reg, factor, at) in terms.by_ref() {
-        if !matches!(reg.kind, RegKind::Qword | RegKind::Dword | RegKind::Ip) {
-            return Err(Diagnostic::error(
-                Code::BadAddress,
-                at,
-                format!("`{}` cannot be part of an address", reg.name()),
-            )
-            .help("use a 64-bit or a 32-bit register"));
-        }
+        check_in_address(arch, reg, "", at)?;
         match factor {
             0 => {}
             1 if mem.base.is_none() => mem.base = Some(reg),
@@ -166,12 +188,13 @@ fn memory(expr: Expr, mut mem: Mem, span: Span) -> Result<Spanned, Diagnostic> {
         (mem.base, mem.scale) = (mem.index, 1);
     }
     let plain = mem.base.is_none() && mem.index.is_none();
-    Ok(Spanned { parsed: with_displacement(mem, address.rest, plain, span)?, span })
+    Ok(Spanned { parsed: with_displacement(arch, mem, address.rest, plain, span)?, span })
 }
 
 /// Memory at its registers and a displacement, which may be known already; `plain` if there are no
 /// registers.
 pub(crate) fn with_displacement(
+    arch: Arch,
     mut mem: Mem,
     disp: Option<Expr>,
     plain: bool,
@@ -187,5 +210,7 @@ pub(crate) fn with_displacement(
         return Ok(Parsed::Fixed(Operand::Mem(mem)));
     }
     mem.disp = Value::Late;
-    Ok(Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain })))
+    // In 64-bit mode an address alone counts from the instruction pointer.
+    let relative = plain && arch != Arch::X86_32;
+    Ok(Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain, relative })))
 }

@@ -5,6 +5,8 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::Width;
+
 /// A target machine.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -13,18 +15,22 @@ pub enum Arch {
     /// x86 in 64-bit mode.
     #[serde(rename = "x86-64")]
     X86_64,
+    /// x86 in 32-bit mode.
+    #[serde(rename = "x86-32")]
+    X86_32,
     /// A64, the 64-bit instruction set of the Arm architecture.
     Arm64,
 }
 
 impl Arch {
     /// Every machine, in the order in which help lists them.
-    pub const ALL: &'static [Arch] = &[Arch::X86_64, Arch::Arm64];
+    pub const ALL: &'static [Arch] = &[Arch::X86_64, Arch::X86_32, Arch::Arm64];
 
     /// The name used by `--target` and `.target`.
     pub const fn name(self) -> &'static str {
         match self {
             Arch::X86_64 => "x86-64",
+            Arch::X86_32 => "x86-32",
             Arch::Arm64 => "arm64",
         }
     }
@@ -35,7 +41,7 @@ impl Arch {
     /// 4 on Arm (Arm ARM, A1.4).
     pub const fn word_bytes(self) -> u64 {
         match self {
-            Arch::X86_64 => 2,
+            Arch::X86_64 | Arch::X86_32 => 2,
             Arch::Arm64 => 4,
         }
     }
@@ -43,9 +49,27 @@ impl Arch {
     /// Instructions start at multiples of this many bytes.
     pub const fn code_alignment(self) -> u64 {
         match self {
-            Arch::X86_64 => 1,
+            Arch::X86_64 | Arch::X86_32 => 1,
             Arch::Arm64 => 4,
         }
+    }
+
+    /// Whether it is x86, in either mode.
+    pub const fn is_x86(self) -> bool {
+        matches!(self, Arch::X86_64 | Arch::X86_32)
+    }
+
+    /// The width of an address, of a full general register and of a slot of the stack.
+    pub const fn address_width(self) -> Width {
+        match self {
+            Arch::X86_64 | Arch::Arm64 => Width::W64,
+            Arch::X86_32 => Width::W32,
+        }
+    }
+
+    /// Bytes of an address.
+    pub const fn address_bytes(self) -> u64 {
+        self.address_width().bytes()
     }
 }
 
@@ -57,7 +81,7 @@ impl fmt::Display for Arch {
 
 /// A machine name that we do not know.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("unknown target `{0}`; the targets are x86-64 and arm64")]
+#[error("unknown target `{0}`; the targets are x86-64, x86-32 and arm64")]
 pub struct UnknownArch(pub String);
 
 impl FromStr for Arch {

@@ -1,6 +1,6 @@
 //! Calling conventions: what each register is for.
 //!
-//! Sources: psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
+//! Sources: psABI i386, 2.2; psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
 //! AAPCS64, 6.1.1 "General-purpose Registers"; man-pages syscall(2).
 
 use crate::{Arch, Reg, RegKind, Storage, Width};
@@ -57,6 +57,22 @@ static X86_64: Convention = Convention {
     syscall_result: Storage(0),
 };
 
+/// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
+static X86_32: Convention = Convention {
+    groups: &[
+        RoleGroup { title: "result", registers: &list([0, 2]) },
+        RoleGroup { title: "scratch", registers: &list([1]) },
+        RoleGroup { title: "preserved", registers: &list([3, 6, 7, 5]) },
+        RoleGroup { title: "stack", registers: &list([4]) },
+        RoleGroup { title: "next", registers: &list([16]) },
+    ],
+    arguments: &[],
+    result: Storage(0),
+    syscall_number: Reg::x86(Width::W32, 0),
+    syscall_arguments: &list([3, 1, 2, 6, 7, 5]),
+    syscall_result: Storage(0),
+};
+
 static ARM64: Convention = Convention {
     groups: &[
         RoleGroup { title: "arguments", registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
@@ -84,6 +100,7 @@ impl Arch {
     pub fn convention(self) -> &'static Convention {
         match self {
             Arch::X86_64 => &X86_64,
+            Arch::X86_32 => &X86_32,
             Arch::Arm64 => &ARM64,
         }
     }
@@ -99,7 +116,7 @@ mod tests {
             let mut seen: Vec<Storage> =
                 arch.convention().groups.iter().flat_map(|g| g.registers).copied().collect();
             seen.sort();
-            let all: Vec<Storage> = (0..=arch.pc().0).map(Storage).collect();
+            let all: Vec<Storage> = arch.general_storages().collect();
             assert_eq!(seen, all, "{arch}");
         }
     }

@@ -126,7 +126,7 @@ impl Arch {
     /// The machine's status flags, in the order in which a report lists them.
     pub fn flags(self) -> &'static [FlagInfo] {
         match self {
-            Arch::X86_64 => crate::x86::FLAGS,
+            Arch::X86_64 | Arch::X86_32 => crate::x86::FLAGS,
             Arch::Arm64 => crate::arm64::FLAGS,
         }
     }

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::{FlagEffects, OperandContext, Reg};
+use crate::{Arch, FlagEffects, OperandContext, Reg};
 
 /// Whether an operand is read, written or both.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -66,6 +66,28 @@ pub enum Control {
     Trap,
 }
 
+/// The modes of its processor in which a row is valid.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Modes {
+    /// Every mode that there is.
+    All,
+    /// x86: 64-bit mode alone.
+    Only64,
+    /// x86: 32-bit mode alone.
+    Only32,
+}
+
+impl Modes {
+    /// Whether the row is valid on this machine, which has its table.
+    pub const fn include(self, arch: Arch) -> bool {
+        match self {
+            Modes::All => true,
+            Modes::Only64 => !matches!(arch, Arch::X86_32),
+            Modes::Only32 => matches!(arch, Arch::X86_32),
+        }
+    }
+}
+
 /// One row of a machine's table.
 ///
 /// `M` is the machine's list of meanings, `P` its list of operand patterns.
@@ -83,6 +105,8 @@ pub struct Form<M: 'static, P: 'static> {
     pub implicit: &'static [Implicit],
     /// The manual's encoding, in the notation the machine's module documents.
     pub encoding: &'static str,
+    /// In which modes it is valid.
+    pub modes: Modes,
     /// Effects on the flags.
     pub flags: FlagEffects,
     /// Where control goes.
@@ -105,6 +129,7 @@ impl<M: 'static, P: 'static> Form<M, P> {
             operands: &[],
             implicit: &[],
             encoding: "",
+            modes: Modes::All,
             flags: FlagEffects::NONE,
             control: Control::Next,
             accepted_only: false,
@@ -163,19 +188,19 @@ fn slot_of(key: u128, slots: usize) -> usize {
 }
 
 impl Mnemonics {
-    /// The index of rows in table order; `context` tells what the operands of some rows can be.
+    /// The index of rows with their numbers, in table order; `context` tells what the operands of some rows can be.
     ///
     /// # Panics
     ///
     /// If a mnemonic has more than 16 letters.
     pub fn of<M: 'static, P: 'static>(
-        forms: impl Iterator<Item = &'static Form<M, P>>,
+        forms: impl Iterator<Item = (u16, &'static Form<M, P>)>,
         context: impl Fn(&[u16]) -> OperandContext,
     ) -> Mnemonics {
         let mut rows = HashMap::<_, Vec<u16>>::new();
-        for (number, form) in forms.enumerate() {
+        for (number, form) in forms {
             for name in std::iter::once(&form.mnemonic).chain(form.aliases) {
-                rows.entry(*name).or_default().push(number as u16);
+                rows.entry(*name).or_default().push(number);
             }
         }
         let mut sorted: Vec<&'static str> = rows.keys().copied().collect();

@@ -32,7 +32,7 @@ pub struct Instruction {
 macro_rules! on_form {
     ($instruction:expr, $form:ident => $value:expr) => {
         match $instruction.arch {
-            Arch::X86_64 => {
+            Arch::X86_64 | Arch::X86_32 => {
                 let $form = x86::form($instruction.form);
                 $value
             }
@@ -94,7 +94,7 @@ impl Instruction {
     /// `count` is asked for only by shifts and rotates; it is the count before masking.
     pub fn undefined_flags(&self, count: u64) -> FlagSet {
         match self.arch {
-            Arch::X86_64 => x86::undefined_flags(self, count),
+            Arch::X86_64 | Arch::X86_32 => x86::undefined_flags(self, count),
             Arch::Arm64 => self.flags().undefined,
         }
     }
@@ -103,7 +103,9 @@ impl Instruction {
     /// words; `None` if it has no condition.
     pub fn condition_words(&self, holds: bool) -> Option<&'static str> {
         match self.arch {
-            Arch::X86_64 => x86::form(self.form).meaning.condition_words(holds),
+            Arch::X86_64 | Arch::X86_32 => {
+                x86::form(self.form).meaning.condition_words(self.arch, holds)
+            }
             Arch::Arm64 => arm64::form(self.form).meaning.condition_words(holds),
         }
     }
@@ -242,7 +244,7 @@ pub enum DecodeError {
 /// [`DecodeError::CutOff`] if more bytes are needed, [`DecodeError::Invalid`] if no row has them.
 pub fn decode(arch: Arch, bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
     match arch {
-        Arch::X86_64 => {
+        Arch::X86_64 | Arch::X86_32 => {
             let mut instruction = Instruction::none(arch, address);
             x86::decode_into(bytes, &mut instruction).map(|()| instruction)
         }
@@ -262,7 +264,10 @@ pub fn decode_into(
     instruction: &mut Instruction,
 ) -> Result<(), DecodeError> {
     match arch {
-        Arch::X86_64 => x86::decode_into(bytes, instruction),
+        Arch::X86_64 | Arch::X86_32 => {
+            instruction.arch = arch;
+            x86::decode_into(bytes, instruction)
+        }
         Arch::Arm64 => {
             *instruction = arm64::decode(bytes, instruction.address)?;
             Ok(())
@@ -301,7 +306,7 @@ pub fn encode_at_least(
     min_bytes: usize,
 ) -> Result<Encoded, EncodeError> {
     match arch {
-        Arch::X86_64 => x86::encode(mnemonic, operands, address, min_bytes),
+        Arch::X86_64 | Arch::X86_32 => x86::encode(arch, mnemonic, operands, address, min_bytes),
         Arch::Arm64 => arm64::encode(mnemonic, operands, address),
     }
 }
@@ -309,7 +314,7 @@ pub fn encode_at_least(
 /// Every mnemonic of a machine, aliases included, sorted.
 pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
     match arch {
-        Arch::X86_64 => x86::mnemonics(),
+        Arch::X86_64 | Arch::X86_32 => x86::mnemonics(arch),
         Arch::Arm64 => arm64::mnemonics(),
     }
 }
@@ -328,7 +333,7 @@ pub struct OperandContext {
 /// The mnemonic that a word is in any case, as the table spells it, and what its operands can be.
 pub fn find_mnemonic(arch: Arch, word: &str) -> Option<(&'static str, OperandContext)> {
     match arch {
-        Arch::X86_64 => x86::find_mnemonic(word),
+        Arch::X86_64 | Arch::X86_32 => x86::find_mnemonic(arch, word),
         Arch::Arm64 => arm64::find_mnemonic(word),
     }
 }
@@ -337,7 +342,7 @@ pub fn find_mnemonic(arch: Arch, word: &str) -> Option<(&'static str, OperandCon
 /// memory that the text names by an address.
 pub fn memory_access(arch: Arch, form: u16, operand: usize) -> Option<(Width, Access)> {
     match arch {
-        Arch::X86_64 => x86::memory_access(form, operand),
+        Arch::X86_64 | Arch::X86_32 => x86::memory_access(form, operand),
         // Its memory operands are named by registers only.
         Arch::Arm64 => None,
     }
@@ -360,7 +365,7 @@ pub fn padding(arch: Arch, length: usize) -> Vec<u8> {
     ];
     let mut bytes = Vec::with_capacity(length);
     match arch {
-        Arch::X86_64 => {
+        Arch::X86_64 | Arch::X86_32 => {
             while bytes.len() < length {
                 let next = (length - bytes.len()).min(X86.len());
                 bytes.extend_from_slice(X86[next - 1]);
@@ -379,7 +384,7 @@ pub fn padding(arch: Arch, length: usize) -> Vec<u8> {
 /// The rows with this mnemonic, in table order; empty if there is none.
 pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
     match arch {
-        Arch::X86_64 => x86::form_docs(mnemonic),
+        Arch::X86_64 | Arch::X86_32 => x86::form_docs(arch, mnemonic),
         Arch::Arm64 => arm64::form_docs(mnemonic),
     }
 }

@@ -76,7 +76,7 @@ impl Instruction {
     /// quadwords.
     pub fn lanes(&self) -> Lanes {
         match self.arch {
-            Arch::X86_64 => x86::lanes(self),
+            Arch::X86_64 | Arch::X86_32 => x86::lanes(self),
             Arch::Arm64 => Lanes::new(LaneKind::Bits, Width::W64),
         }
     }

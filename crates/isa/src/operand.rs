@@ -127,21 +127,50 @@ pub enum IndexMode {
     Post,
 }
 
-/// A segment of x86 whose base is added to an address.
+/// A segment of x86 that a prefix names for an address. In 64-bit mode only FS and GS have an effect:
+/// their base is added.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum Segment {
+    /// ES.
+    Es,
+    /// CS: code, which cannot be written.
+    Cs,
+    /// SS: the stack.
+    Ss,
+    /// DS: data.
+    Ds,
     /// FS: thread-local storage in 64-bit mode.
     Fs,
-    /// GS.
+    /// GS: thread-local storage in 32-bit mode.
     Gs,
 }
 
 impl Segment {
+    /// All six, by the number that encodings give them.
+    pub const ALL: [Segment; 6] =
+        [Segment::Es, Segment::Cs, Segment::Ss, Segment::Ds, Segment::Fs, Segment::Gs];
+
     /// The name, in lower case.
     pub const fn name(self) -> &'static str {
         match self {
+            Segment::Es => "es",
+            Segment::Cs => "cs",
+            Segment::Ss => "ss",
+            Segment::Ds => "ds",
             Segment::Fs => "fs",
             Segment::Gs => "gs",
+        }
+    }
+
+    /// The prefix byte. Source: SDM Vol. 2A, 2.1.1.
+    pub(crate) const fn prefix(self) -> u8 {
+        match self {
+            Segment::Es => 0x26,
+            Segment::Cs => 0x2e,
+            Segment::Ss => 0x36,
+            Segment::Ds => 0x3e,
+            Segment::Fs => 0x64,
+            Segment::Gs => 0x65,
         }
     }
 }

@@ -73,7 +73,7 @@ impl Instruction {
     /// The instruction as source text in this order of operands.
     pub fn print_in(&self, order: OperandOrder, names: &dyn Names) -> String {
         match (self.arch, order) {
-            (Arch::X86_64, OperandOrder::SourceFirst) => x86::print(self, names),
+            (Arch::X86_64 | Arch::X86_32, OperandOrder::SourceFirst) => x86::print(self, names),
             _ => self.print(names),
         }
     }
@@ -85,7 +85,7 @@ impl Instruction {
         for (index, operand) in self.operands.iter().enumerate() {
             text += if index == 0 { " " } else { ", " };
             match self.arch {
-                Arch::X86_64 => print_x86(&mut text, self, index, operand, names),
+                Arch::X86_64 | Arch::X86_32 => print_x86(&mut text, self, index, operand, names),
                 Arch::Arm64 => print_arm64(&mut text, operand, names),
             }
         }

@@ -47,7 +47,9 @@ pub struct Reg {
 ///
 /// x86-64: 0 to 15 the general registers in encoding order, 16 the instruction pointer, 17 and 18 the
 /// bases of the segments FS and GS, 19 the control and status register of vectors, 20 the control
-/// and status words of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest.
+/// and status words of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest,
+/// 22 to 24 the bases of the segments that a thread may describe for itself, with bit 32 set if it did.
+/// x86-32: the same.
 /// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Storage(pub u8);
@@ -182,10 +184,15 @@ impl Reg {
 
     /// The number that the ABI gives the whole register in DWARF; `None` for the zero registers.
     ///
-    /// Sources: psABI x86-64, 3.6.2 "DWARF Register Number Mapping"; AADWARF64, 4.1.
-    pub fn dwarf_number(self) -> Option<u16> {
+    /// Sources: psABI x86-64, 3.6.2 "DWARF Register Number Mapping"; psABI i386, 2.5.1; AADWARF64, 4.1.
+    pub fn dwarf_number(self, arch: Arch) -> Option<u16> {
         const X86: [u16; 8] = [0, 2, 1, 3, 7, 6, 4, 5];
         match self.kind {
+            RegKind::Xmm if arch == Arch::X86_32 => Some(21 + u16::from(self.number)),
+            RegKind::Segment if arch == Arch::X86_32 => Some(40 + u16::from(self.number)),
+            RegKind::Ip if arch == Arch::X86_32 => Some(8),
+            // There the numbers are those of the encoding.
+            _ if arch == Arch::X86_32 => Some(u16::from(self.number)),
             RegKind::W | RegKind::X | RegKind::Wsp | RegKind::Sp => {
                 self.storage().map(|storage| u16::from(storage.0))
             }
@@ -197,6 +204,15 @@ impl Reg {
                 Some(number) => *number,
                 None => u16::from(self.number),
             }),
+        }
+    }
+
+    /// Whether an x86 register is there without a REX prefix. Source: SDM Vol. 1, 3.4.1.
+    const fn exists_in_32_bit_mode(self) -> bool {
+        match self.kind {
+            RegKind::Qword | RegKind::Ip => false,
+            RegKind::Byte => self.number < 4,
+            _ => self.number < 8,
         }
     }
 
@@ -212,6 +228,7 @@ impl Reg {
         let name = std::str::from_utf8(&lower[..name.len()]).ok()?;
         match arch {
             Arch::X86_64 => parse_x86(name),
+            Arch::X86_32 => parse_x86(name).filter(|reg| reg.exists_in_32_bit_mode()),
             Arch::Arm64 => parse_arm64(name),
         }
     }
@@ -264,7 +281,7 @@ fn parse_arm64(name: &str) -> Option<Reg> {
 impl Arch {
     /// Names of the storage registers, by [`Storage`] index.
     pub fn storage_names(self) -> &'static [&'static str] {
-        const X86: [&str; 22] = [
+        const X86: [&str; 25] = [
             "rax",
             "rcx",
             "rdx",
@@ -287,6 +304,36 @@ impl Arch {
             "mxcsr",
             "x87",
             "selectors",
+            "tls_12",
+            "tls_13",
+            "tls_14",
+        ];
+        const X86_32: [&str; 25] = [
+            "eax",
+            "ecx",
+            "edx",
+            "ebx",
+            "esp",
+            "ebp",
+            "esi",
+            "edi",
+            "r8",
+            "r9",
+            "r10",
+            "r11",
+            "r12",
+            "r13",
+            "r14",
+            "r15",
+            "eip",
+            "fs_base",
+            "gs_base",
+            "mxcsr",
+            "x87",
+            "selectors",
+            "tls_12",
+            "tls_13",
+            "tls_14",
         ];
         const ARM64: [&str; 33] = [
             "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13",
@@ -295,15 +342,23 @@ impl Arch {
         ];
         match self {
             Arch::X86_64 => &X86,
+            Arch::X86_32 => &X86_32,
             Arch::Arm64 => &ARM64,
         }
+    }
+
+    /// The general registers and the program counter that the machine has; the register file of x86 in
+    /// 32-bit mode is that of 64-bit mode, and half of it cannot be reached.
+    pub fn general_storages(self) -> impl Iterator<Item = Storage> {
+        let unreachable = if self == Arch::X86_32 { 8..16 } else { 0..0 };
+        (0..=self.pc().0).filter(move |n| !unreachable.contains(n)).map(Storage)
     }
 
     /// The program counter's storage register. Those before it are the general registers and, on Arm,
     /// the stack pointer; those after it, if any, are for the system's use.
     pub fn pc(self) -> Storage {
         match self {
-            Arch::X86_64 => Storage(16),
+            Arch::X86_64 | Arch::X86_32 => Storage(16),
             Arch::Arm64 => Storage(32),
         }
     }
@@ -312,6 +367,7 @@ impl Arch {
     pub fn vector_count(self) -> u8 {
         match self {
             Arch::X86_64 => XMM.len() as u8,
+            Arch::X86_32 => 8,
             Arch::Arm64 => 0,
         }
     }
@@ -319,7 +375,7 @@ impl Arch {
     /// The stack pointer's storage register.
     pub fn stack_pointer(self) -> Storage {
         match self {
-            Arch::X86_64 => Storage(4),
+            Arch::X86_64 | Arch::X86_32 => Storage(4),
             Arch::Arm64 => Storage(31),
         }
     }
@@ -338,6 +394,9 @@ impl Arch {
         match self {
             Arch::X86_64 => {
                 [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE, &["rip"], &XMM, &SEGMENT].concat()
+            }
+            Arch::X86_32 => {
+                [&DWORD[..8], &WORD[..8], &BYTE[..4], &HIGH_BYTE, &XMM[..8], &SEGMENT].concat()
             }
             Arch::Arm64 => [&X[..], &W, &["sp", "wsp", "lr", "fp"]].concat(),
         }

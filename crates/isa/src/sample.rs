@@ -20,18 +20,20 @@ pub struct Places {
     pub data: u64,
 }
 
-/// How many rows the machine's table has.
-pub fn form_count(arch: Arch) -> u16 {
+/// The numbers of the rows of the machine's table that are valid on it.
+pub fn forms(arch: Arch) -> Vec<u16> {
     match arch {
-        Arch::X86_64 => x86::form_count(),
-        Arch::Arm64 => arm64::form_count(),
+        Arch::X86_64 | Arch::X86_32 => {
+            (0..x86::form_count()).filter(|&form| x86::is_valid(arch, form)).collect()
+        }
+        Arch::Arm64 => (0..arm64::form_count()).collect(),
     }
 }
 
 /// Random operands for the row `form`, all of whose values fit it.
 pub fn operands(arch: Arch, form: u16, places: Places, rng: &mut impl Rng) -> Operands {
     match arch {
-        Arch::X86_64 => x86_operands(x86::form(form), places, rng),
+        Arch::X86_64 | Arch::X86_32 => x86_operands(arch, x86::form(form), places, rng),
         Arch::Arm64 => arm64::form(form)
             .operands
             .iter()
@@ -41,13 +43,15 @@ pub fn operands(arch: Arch, form: u16, places: Places, rng: &mut impl Rng) -> Op
 }
 
 fn x86_operands(
+    arch: Arch,
     form: &Form<x86::Meaning, x86::Pattern>,
     places: Places,
     rng: &mut impl Rng,
 ) -> Operands {
+    let no_track = form.mnemonic.starts_with("notrack");
     loop {
         let operands: Operands =
-            form.operands.iter().map(|slot| x86_operand(slot.pattern, places, rng)).collect();
+            form.operands.iter().map(|slot| x86_operand(arch, slot.pattern, places, rng)).collect();
         // High bytes and REX prefixes exclude each other.
         let regs = || {
             operands.iter().flat_map(|operand| match operand {
@@ -57,12 +61,18 @@ fn x86_operands(
             })
         };
         let high = regs().flatten().any(|reg| reg.kind == RegKind::HighByte);
+        let vex = form.encoding.contains("VEX") && arch != Arch::X86_32;
         let rex = form.encoding.contains("REX")
-            || form.encoding.contains("VEX")
+            || vex
             || regs()
                 .flatten()
                 .any(|reg| reg.number >= 8 || (reg.kind == RegKind::Byte && reg.number >= 4));
-        if !(high && rex) {
+        let absent =
+            arch == Arch::X86_32 && (rex || regs().flatten().any(|reg| reg.kind == RegKind::Qword));
+        // The prefix that exempts from tracking is a segment's too.
+        let segment =
+            operands.iter().any(|o| matches!(o, Operand::Mem(mem) if mem.segment.is_some()));
+        if !(high && rex) && !absent && !(no_track && segment) {
             return operands;
         }
     }
@@ -94,30 +104,41 @@ pub fn number(width: Width, rng: &mut impl Rng) -> i64 {
     width.sign_extend(value as u64)
 }
 
-fn x86_reg(width: Width, rng: &mut impl Rng) -> Reg {
+/// How many general or vector registers there are.
+fn x86_count(arch: Arch) -> u8 {
+    if arch == Arch::X86_32 { 8 } else { 16 }
+}
+
+fn x86_reg(arch: Arch, width: Width, rng: &mut impl Rng) -> Reg {
     if width == Width::W8 && rng.random_range(0..4) == 0 {
         return Reg::new(RegKind::HighByte, rng.random_range(0..4));
     }
-    Reg::x86(width, rng.random_range(0..16))
+    let bytes = arch == Arch::X86_32 && width == Width::W8;
+    Reg::x86(width, rng.random_range(0..if bytes { 4 } else { x86_count(arch) }))
 }
 
-fn x86_operand(pattern: x86::Pattern, places: Places, rng: &mut impl Rng) -> Operand {
+fn x86_operand(arch: Arch, pattern: x86::Pattern, places: Places, rng: &mut impl Rng) -> Operand {
     use x86::Pattern as P;
     let imm = |value: i64| Operand::Imm(Value::Known(value));
     match pattern {
-        P::R(width) => Operand::Reg(x86_reg(width, rng)),
-        P::R32NotEax => Operand::Reg(Reg::x86(Width::W32, rng.random_range(1..16))),
-        P::Rm(width) if rng.random() => Operand::Reg(x86_reg(width, rng)),
-        P::Rm(width) => Operand::Mem(Mem { width: Some(width), ..x86_memory(places, rng) }),
-        P::M => Operand::Mem(x86_memory(places, rng)),
-        P::RegRm(width) | P::Vvvv(width) => Operand::Reg(Reg::x86(width, rng.random_range(0..16))),
-        P::RmNarrow(width, _) if rng.random() => Operand::Reg(x86_reg(width, rng)),
-        P::X | P::XRm => Operand::Reg(x86_reg(Width::W128, rng)),
-        P::Xm(_) | P::XmUnaligned if rng.random() => Operand::Reg(x86_reg(Width::W128, rng)),
+        P::R(width) => Operand::Reg(x86_reg(arch, width, rng)),
+        P::R32NotEax => Operand::Reg(Reg::x86(Width::W32, rng.random_range(1..x86_count(arch)))),
+        P::Rm(width) if rng.random() => Operand::Reg(x86_reg(arch, width, rng)),
+        P::Rm(width) => Operand::Mem(Mem { width: Some(width), ..x86_memory(arch, places, rng) }),
+        P::M => Operand::Mem(x86_memory(arch, places, rng)),
+        P::RegRm(width) | P::Vvvv(width) => {
+            Operand::Reg(Reg::x86(width, rng.random_range(0..x86_count(arch))))
+        }
+        P::RmNarrow(width, _) if rng.random() => Operand::Reg(x86_reg(arch, width, rng)),
+        P::X | P::XRm => Operand::Reg(x86_reg(arch, Width::W128, rng)),
+        P::Xm(_) | P::XmUnaligned if rng.random() => Operand::Reg(x86_reg(arch, Width::W128, rng)),
         P::Mem(_) | P::RmNarrow(..) | P::Xm(_) | P::XmUnaligned | P::MemAligned => {
-            Operand::Mem(Mem { width: pattern.memory_width(), ..x86_memory(places, rng) })
+            Operand::Mem(Mem { width: pattern.memory_width(), ..x86_memory(arch, places, rng) })
         }
         P::Xmm0 => Operand::Reg(Reg::x86(Width::W128, 0)),
+        P::Far(_) => Operand::Mem(x86_memory(arch, places, rng)),
+        P::Segment(number) => Operand::Reg(Reg::new(RegKind::Segment, number)),
+        P::Selector => imm(rng.random_range(0..65536)),
         P::Sreg => Operand::Reg(Reg::new(RegKind::Segment, rng.random_range(0..6))),
         P::Dx => Operand::Reg(Reg::x86(Width::W16, 2)),
         P::Acc(width) => Operand::Reg(Reg::x86(width, 0)),
@@ -140,16 +161,22 @@ fn target(from: u64, distance: i64) -> Operand {
     Operand::Target(Value::Known(from as i64 + distance))
 }
 
-fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
+fn x86_memory(arch: Arch, places: Places, rng: &mut impl Rng) -> Mem {
     let disp = match rng.random_range(0..3) {
         0 => 0,
         1 => rng.random_range(-128..128),
         _ => rng.random_range(-100_000..100_000),
     };
-    let width = if rng.random_range(0..8) == 0 { Width::W32 } else { Width::W64 };
-    let base = Reg::x86(width, rng.random_range(0..16));
+    let narrow = rng.random_range(0..8) == 0;
+    let width = match arch {
+        Arch::X86_32 if narrow => return x86_narrow_memory(disp, rng),
+        Arch::X86_32 => Width::W32,
+        _ if narrow => Width::W32,
+        _ => Width::W64,
+    };
+    let base = Reg::x86(width, rng.random_range(0..x86_count(arch)));
     let index = loop {
-        let number = rng.random_range(0..16);
+        let number = rng.random_range(0..x86_count(arch));
         if number != 4 && number != base.number {
             break Reg::x86(width, number);
         }
@@ -159,11 +186,14 @@ fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
     let segment = match rng.random_range(0..24) {
         0 => Some(Segment::Fs),
         1 => Some(Segment::Gs),
+        2 if arch == Arch::X86_32 => Some(Segment::ALL[rng.random_range(0..4)]),
         _ => None,
     };
     let mem = match rng.random_range(0..6) {
         0 => Mem::absolute(places.data as i64),
-        1 => Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64),
+        1 if arch != Arch::X86_32 => {
+            Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64)
+        }
         // Alone, a register scaled by 1 or 2 has a shorter address without the scale.
         2 => Mem {
             index: Some(index),
@@ -181,6 +211,18 @@ fn x86_memory(places: Places, rng: &mut impl Rng) -> Mem {
         _ => Mem::base_disp(base, disp),
     };
     Mem { segment, ..mem }
+}
+
+/// Memory at an address of 16 bits.
+fn x86_narrow_memory(disp: i64, rng: &mut impl Rng) -> Mem {
+    let reg = |number| Some(Reg::x86(Width::W16, number));
+    let (base, index) = match rng.random_range(0..4) {
+        0 => (reg(3), reg(6)),
+        1 => (reg(5), reg(7)),
+        2 => (reg(6), None),
+        _ => (reg(5), None),
+    };
+    Mem { base, index, disp: Value::Known(disp % 0x8000), ..Mem::absolute(0) }
 }
 
 fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) -> Operand {

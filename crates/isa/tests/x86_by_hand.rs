@@ -351,8 +351,95 @@ const CASES: &[(&str, &str)] = &[
     ("66 0f 3a 63 c1 0c", "pcmpistri xmm0, xmm1, 12"),
     ("66 0f 38 20 07", "pmovsxbw xmm0, [rdi]"),
     ("0f ae 17", "ldmxcsr dword [rdi]"),
+    // SDM Vol. 2A, LDS/LES/LFS/LGS/LSS, JMP, CALL, IRET; Vol. 2B, PUSH, POP, RET: other segments
+    ("0f a0", "push fs"),
+    ("66 0f a9", "popw gs"),
+    ("0f b2 07", "lss eax, [rdi]"),
+    ("0f b4 07", "lfs eax, [rdi]"),
+    ("48 0f b5 07", "lgs rax, [rdi]"),
+    ("ff 2f", "jmpf [rdi]"),
+    ("48 ff 2f", "jmpfq [rdi]"),
+    ("ff 1f", "callf [rdi]"),
+    ("48 ff 1f", "callfq [rdi]"),
+    ("cb", "retf"),
+    ("ca 08 00", "retf 8"),
+    ("48 cb", "retfq"),
+    ("cf", "iretd"),
+    ("48 cf", "iretq"),
     ("0f ae 1f", "stmxcsr dword [rdi]"),
     ("0f ae 07", "fxsave [rdi]"),
+];
+
+/// What 32-bit mode has beside the instructions of 64-bit mode, or reads differently.
+const CASES_32: &[(&str, &str)] = &[
+    // SDM Vol. 2A, 2.1.5: addresses
+    ("8b 05 00 00 60 00", "mov eax, [0x600000]"),
+    ("a1 00 00 60 00", "mov eax, [0x600000]"),
+    ("8b 44 24 04", "mov eax, [esp + 4]"),
+    ("8b 04 8d 00 00 60 00", "mov eax, [ecx*4 + 0x600000]"),
+    ("65 a1 14 00 00 00", "mov eax, gs:[20]"),
+    ("26 8b 07", "mov eax, es:[edi]"),
+    ("2e 8b 07", "mov eax, cs:[edi]"),
+    ("36 8b 07", "mov eax, ss:[edi]"),
+    ("3e 8b 07", "mov eax, ds:[edi]"),
+    // Table 2-1: addresses of 16 bits
+    ("67 8b 00", "mov eax, [bx + si]"),
+    ("67 8b 43 08", "mov eax, [bp + di + 8]"),
+    ("67 8b 46 00", "mov eax, [bp]"),
+    ("67 8b 87 00 01", "mov eax, [bx + 256]"),
+    // What the mode's width changes
+    ("50", "push eax"),
+    ("66 50", "push ax"),
+    ("68 00 00 60 00", "push 0x600000"),
+    ("6a ff", "push -1"),
+    ("ff 37", "push dword [edi]"),
+    ("8f 07", "pop dword [edi]"),
+    ("ff d0", "call eax"),
+    ("ff 27", "jmp dword [edi]"),
+    ("e8 fb ff ff ff", "call 0x1000"),
+    ("9c", "pushfd"),
+    ("9d", "popfd"),
+    ("66 9d", "popfw"),
+    ("e3 fe", "jecxz 0x1000"),
+    ("67 e3 fd", "jcxz 0x1000"),
+    ("e2 fe", "loop 0x1000"),
+    ("f3 a5", "rep movsd"),
+    // One-byte forms: SDM Vol. 2A, INC, DEC; Vol. 2B, PUSHA, POPA
+    ("40", "inc eax"),
+    ("66 4f", "dec di"),
+    ("60", "pushad"),
+    ("66 60", "pushaw"),
+    ("61", "popad"),
+    ("66 61", "popaw"),
+    // The immediate group's second opcode
+    ("82 c0 05", "add al, 5"),
+    // Decimal numbers: DAA, DAS, AAA, AAS, AAM, AAD
+    ("27", "daa"),
+    ("2f", "das"),
+    ("37", "aaa"),
+    ("3f", "aas"),
+    ("d4 0a", "aam"),
+    ("d4 10", "aam 16"),
+    ("d5 0a", "aad"),
+    ("d5 10", "aad 16"),
+    ("ce", "into"),
+    ("62 07", "bound eax, qword [edi]"),
+    ("66 62 07", "bound ax, dword [edi]"),
+    ("63 c8", "arpl ax, cx"),
+    // Segments
+    ("06", "push es"),
+    ("0e", "push cs"),
+    ("17", "pop ss"),
+    ("1f", "pop ds"),
+    ("c4 07", "les eax, [edi]"),
+    ("c5 07", "lds eax, [edi]"),
+    ("66 0f b4 07", "lfs ax, [edi]"),
+    ("ea 00 00 60 00 23 00", "jmpf 35, 0x600000"),
+    ("9a 00 00 60 00 23 00", "callf 35, 0x600000"),
+    ("cb", "retf"),
+    ("cf", "iretd"),
+    // C4 and C5 before a register are VEX here too.
+    ("c4 e2 60 f2 c1", "andn eax, ebx, ecx"),
 ];
 
 fn bytes(hex: &str) -> Vec<u8> {
@@ -361,9 +448,11 @@ fn bytes(hex: &str) -> Vec<u8> {
 
 #[test]
 fn bytes_by_hand_read_as_the_manual_says() {
-    for (hex, wanted) in CASES {
+    let cases = CASES.iter().map(|case| (Arch::X86_64, case));
+    let cases = cases.chain(CASES_32.iter().map(|case| (Arch::X86_32, case)));
+    for (arch, (hex, wanted)) in cases {
         let bytes = bytes(hex);
-        let instruction = decode(Arch::X86_64, &bytes, AT).unwrap_or_else(|e| panic!("{hex}: {e}"));
+        let instruction = decode(arch, &bytes, AT).unwrap_or_else(|e| panic!("{hex}: {e}"));
         // An address with neither a register beside it nor another form needs no width.
         let text = instruction.print(&NoNames);
         assert_eq!(text, *wanted, "{hex}");
@@ -374,24 +463,25 @@ fn bytes_by_hand_read_as_the_manual_says() {
 #[test]
 fn the_cases_name_every_mnemonic_of_the_table_but_the_conditions() {
     let named: std::collections::HashSet<&str> =
-        CASES.iter().map(|(_, text)| text.split(' ').next().unwrap()).collect();
+        CASES.iter().chain(CASES_32).map(|(_, text)| text.split(' ').next().unwrap()).collect();
     // Whether a vector instruction has the opcode that the manual gives it, the processor itself tells
     // in the lockstep tests; here one of each shape is enough.
-    let vector = |name: &str| {
-        let docs = sotto_isa::form_docs(Arch::X86_64, name);
+    let vector = |arch: Arch, name: &str| {
+        let docs = sotto_isa::form_docs(arch, name);
         docs.iter().all(|doc| doc.syntax.contains("xmm") || doc.summary.contains("floating point"))
     };
     let conditional = |name: &str| ["j", "set", "cmov"].iter().any(|start| name.starts_with(start));
-    for name in sotto_isa::mnemonics(Arch::X86_64) {
-        let docs = sotto_isa::form_docs(Arch::X86_64, name);
+    let names = |arch| sotto_isa::mnemonics(arch).iter().map(move |name| (arch, name));
+    for (arch, name) in names(Arch::X86_64).chain(names(Arch::X86_32)) {
+        let docs = sotto_isa::form_docs(arch, name);
         // A name with a prefix before it is held to the name without.
         let preferred = docs[0].mnemonic;
         assert!(
             preferred.contains(' ')
-                || vector(preferred)
+                || vector(arch, preferred)
                 || named.contains(preferred)
                 || conditional(preferred)
-                || preferred == "endbr64",
+                || preferred.starts_with("endbr"),
             "{preferred} has no worked example"
         );
     }

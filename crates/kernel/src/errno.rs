@@ -33,6 +33,7 @@ macro_rules! errors {
 
 errors! {
     ENOENT 2 "no such file or directory";
+    ESRCH 3 "none is free";
     EBADF 9 "bad file descriptor";
     EAGAIN 11 "try again";
     ENOMEM 12 "out of memory";

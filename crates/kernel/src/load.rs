@@ -1,14 +1,21 @@
 //! Loading: segments into memory, and the initial stack.
 //!
-//! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; the arm64 stack is laid out the
-//! same way; getauxval(3) for the vector's types.
+//! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; psABI i386, 2.3.1; the arm64
+//! stack is laid out the same way; getauxval(3) for the vector's types.
 
 use sotto_isa::Arch;
 use sotto_machine::{Machine, MapError, Permissions};
 use sotto_object::Image;
 
-/// Address after the last byte of the stack.
-const STACK_TOP: u64 = 0x7fff_ffff_f000;
+/// Address after the last byte of the stack: the last page of the user's half stays free, and so do the
+/// last two of 32 bits.
+fn stack_top(arch: Arch) -> u64 {
+    match arch {
+        Arch::X86_32 => 0xffff_e000,
+        _ => 0x7fff_ffff_f000,
+    }
+}
+
 /// The usual limit on a stack.
 pub(crate) const STACK_BYTES: u64 = 8 << 20;
 /// Arguments and environment together may take a quarter of the stack, as the kernel has it.
@@ -91,7 +98,7 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
             .expect("the segment was mapped just now");
     }
     let permissions = Permissions { read: true, write: true, execute: false };
-    let stack = STACK_TOP - STACK_BYTES;
+    let stack = stack_top(image.arch) - STACK_BYTES;
     machine
         .memory_mut()
         .map("stack", stack, STACK_BYTES, permissions)
@@ -105,8 +112,9 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
 
 /// Lays out strings, auxiliary vector, environment and arguments; returns the stack pointer.
 fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
-    // The last eight bytes are zero.
-    let mut at = STACK_TOP - 8;
+    let width = image.arch.address_bytes();
+    // The last word is zero.
+    let mut at = stack_top(image.arch) - width;
     let mut push = |machine: &mut Machine, bytes: &[u8]| {
         at -= bytes.len() as u64;
         machine.memory_mut().load(at, bytes).expect("strings are bounded and the stack is mapped");
@@ -151,8 +159,9 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
     words.extend(environment);
     words.push(0);
     words.extend(auxiliary.iter().flat_map(|(kind, value)| [*kind, *value]));
-    let stack_pointer = (at - 8 * words.len() as u64) & !15;
-    let bytes: Vec<u8> = words.iter().flat_map(|word| word.to_le_bytes()).collect();
+    let stack_pointer = (at - width * words.len() as u64) & !15;
+    let word = |word: &u64| word.to_le_bytes()[..width as usize].to_vec();
+    let bytes: Vec<u8> = words.iter().flat_map(word).collect();
     machine.memory_mut().load(stack_pointer, &bytes).expect("the stack is mapped");
     stack_pointer
 }
@@ -160,6 +169,7 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
 pub(crate) fn platform(arch: Arch) -> &'static str {
     match arch {
         Arch::Arm64 => "aarch64",
+        Arch::X86_32 => "i686",
         _ => "x86_64",
     }
 }

@@ -2,6 +2,7 @@
 //!
 //! Memory that no file is behind; pages are 4096 bytes. Sources: brk(2), mmap(2), mprotect(2), mremap(2).
 
+use sotto_isa::Arch;
 use sotto_machine::{PAGE_BYTES, Permissions};
 
 use crate::Errno;
@@ -10,7 +11,13 @@ use crate::report::Notice;
 use crate::syscalls::Outcome;
 
 /// Mappings are made downwards from here, below the stack.
-const MAP_TOP: u64 = 0x7fff_f7ff_f000;
+fn map_top(process: &Process) -> u64 {
+    match process.arch() {
+        Arch::X86_32 => 0xf7ff_f000,
+        _ => 0x7fff_f7ff_f000,
+    }
+}
+
 /// And not below this.
 const MAP_FLOOR: u64 = 0x1_0000;
 /// All of a program's memory together; pages take room only when they are touched.
@@ -35,10 +42,12 @@ fn permissions(protection: u64) -> Permissions {
 }
 
 /// The pages of a range: first address, and address after the last byte.
-fn pages(address: u64, length: u64) -> Result<(u64, u64), Errno> {
+fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Errno> {
+    // Half of 48 bits, or 32 bits, belong to programs.
+    let bits = if process.arch() == Arch::X86_32 { 32 } else { 47 };
     let end = address.checked_add(length).and_then(|end| end.checked_next_multiple_of(PAGE_BYTES));
     match end {
-        Some(end) if address.is_multiple_of(PAGE_BYTES) && end < 1 << 47 => Ok((address, end)),
+        Some(end) if address.is_multiple_of(PAGE_BYTES) && end < 1 << bits => Ok((address, end)),
         _ => Err(Errno::EINVAL),
     }
 }
@@ -96,13 +105,15 @@ fn place(
         return Err(Errno::EINVAL);
     }
     let bytes = length.checked_next_multiple_of(PAGE_BYTES).ok_or(Errno::ENOMEM)?;
+    let top = map_top(process);
+    let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
+    let range = if fixed { Some(pages(process, address, length)?) } else { None };
     let memory = process.machine.memory_mut();
     if bytes.saturating_add(memory.mapped_bytes()) > MAX_BYTES {
         return Err(Errno::ENOMEM);
     }
     let permissions = permissions(protection);
-    if flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0 {
-        let (start, end) = pages(address, length)?;
+    if let Some((start, end)) = range {
         if flags & MAP_FIXED_NOREPLACE == 0 {
             memory.unmap(start, end);
         }
@@ -116,14 +127,14 @@ fn place(
     if wish >= MAP_FLOOR && memory.map("mapped", wish, bytes, permissions).is_ok() {
         return Ok(wish);
     }
-    let start = memory.gap_below(MAP_TOP, MAP_FLOOR, bytes).ok_or(Errno::ENOMEM)?;
+    let start = memory.gap_below(top, MAP_FLOOR, bytes).ok_or(Errno::ENOMEM)?;
     memory.map("mapped", start, bytes, permissions).map_err(|_| Errno::ENOMEM)?;
     Ok(start)
 }
 
 /// Takes pages away.
 pub(crate) fn unmap(process: &mut Process, address: u64, length: u64) -> Result<u64, Errno> {
-    let (start, end) = pages(address, length)?;
+    let (start, end) = pages(process, address, length)?;
     if start == end {
         return Err(Errno::EINVAL);
     }
@@ -138,7 +149,7 @@ pub(crate) fn protect(
     length: u64,
     protection: u64,
 ) -> Result<u64, Errno> {
-    let (start, end) = pages(address, length)?;
+    let (start, end) = pages(process, address, length)?;
     let changed = process.machine.memory_mut().protect(start, end, permissions(protection));
     changed.map(|()| 0).map_err(|_| Errno::ENOMEM)
 }
@@ -151,8 +162,9 @@ pub(crate) fn remap(
     length: u64,
     flags: u64,
 ) -> Result<u64, Errno> {
-    let (start, old_end) = pages(address, old_length)?;
-    let (_, end) = pages(address, length)?;
+    let (start, old_end) = pages(process, address, old_length)?;
+    let top = map_top(process);
+    let (_, end) = pages(process, address, length)?;
     if length == 0 {
         return Err(Errno::EINVAL);
     }
@@ -172,7 +184,7 @@ pub(crate) fn remap(
     if flags & MREMAP_MAYMOVE == 0 {
         return Err(Errno::ENOMEM);
     }
-    let to = memory.gap_below(MAP_TOP, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
+    let to = memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
     memory.map("mapped", to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
     let mut page = [0; PAGE_BYTES as usize];
     for offset in (0..old_end - start).step_by(PAGE_BYTES as usize) {

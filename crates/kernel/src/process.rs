@@ -307,7 +307,7 @@ impl Process {
         };
         let Some(row) = table::by_number(door, number) else {
             let result = Errno::ENOSYS.result();
-            self.machine.set_register(convention.syscall_result, result as u64);
+            self.set_result(result);
             report.notice = Some(report::not_modelled(door, number));
             report.result = Some(result);
             self.report(report);
@@ -318,7 +318,7 @@ impl Process {
             (Some(row.name), report::cut(row, &given, &values).or(notice));
         let stop = match outcome {
             Outcome::Returned(result) => {
-                self.machine.set_register(convention.syscall_result, result as u64);
+                self.set_result(result);
                 report.filled = report::filled(row, &values, result);
                 report.result = Some(result);
                 None
@@ -338,6 +338,13 @@ impl Process {
         report.arguments = report::arguments(row, &values, &mut self.machine, filled);
         self.report(report);
         stop
+    }
+
+    /// Puts a call's result where the program looks for it, as wide as a register is there.
+    fn set_result(&mut self, result: i64) {
+        let arch = self.arch();
+        let value = result as u64 & arch.address_width().mask();
+        self.machine.set_register(arch.convention().syscall_result, value);
     }
 
     /// Moves the program counter back to the system call instruction.

@@ -38,6 +38,17 @@ pub(crate) fn of_stream(
             bytes.extend((BLOCK_BYTES as u32).to_le_bytes());
             bytes.resize(128, 0);
         }
+        Door::X86_32 => {
+            // The inode's low half stands behind padding, all of it at the end.
+            bytes.truncate(8);
+            for word in [0, inode as u32, PIPE_MODE, 1, user, user] {
+                bytes.extend(word.to_le_bytes());
+            }
+            bytes.extend([0; 20]); // device of a device, padding, size
+            bytes.extend((BLOCK_BYTES as u32).to_le_bytes());
+            bytes.resize(88, 0);
+            bytes.extend(inode.to_le_bytes());
+        }
         _ => {
             bytes.extend(1u64.to_le_bytes());
             for word in [PIPE_MODE, user, user, 0] {
@@ -48,6 +59,37 @@ pub(crate) fn of_stream(
             bytes.resize(144, 0);
         }
     }
+    put(process, address, &bytes)?;
+    Ok(0)
+}
+
+/// What `statx` tells: mode and type, links, owner, times, inode, size, blocks. Source: statx(2).
+const STATX_BASIC_STATS: u32 = 0x7ff;
+
+/// Tells about an open file named by an empty path, in the structure of `statx`: folder, path, flags,
+/// address.
+pub(crate) fn extended(
+    process: &mut Process,
+    [fd, path, flags, address]: [u64; 4],
+) -> Result<u64, Errno> {
+    let mut first = [0];
+    process.machine.memory_mut().read_bytes(path, &mut first).map_err(|_| Errno::EFAULT)?;
+    if first != [0] || flags & AT_EMPTY_PATH == 0 {
+        return Err(Errno::ENOENT);
+    }
+    if fd as u32 > 2 {
+        return Err(Errno::EBADF);
+    }
+    let user = 1000u32;
+    let mut bytes = Vec::new();
+    for word in [STATX_BASIC_STATS, BLOCK_BYTES as u32, 0, 0, 1, user, user, PIPE_MODE] {
+        bytes.extend(word.to_le_bytes());
+    }
+    bytes.extend((100 + u64::from(fd as u32)).to_le_bytes());
+    bytes.resize(136, 0); // size, blocks and times; then the device
+    bytes.extend(0u32.to_le_bytes());
+    bytes.extend(8u32.to_le_bytes());
+    bytes.resize(256, 0);
     put(process, address, &bytes)?;
     Ok(0)
 }

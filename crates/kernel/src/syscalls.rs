@@ -35,7 +35,7 @@ pub(crate) fn perform(
     door: Door,
     arguments: &[u64],
 ) -> (Outcome, Option<Notice>) {
-    let [a, b, c, d, ..] = *arguments else { unreachable!("there are six arguments") };
+    let [a, b, c, d, e, ..] = *arguments else { unreachable!("there are six arguments") };
     let plain = |outcome: Result<u64, Errno>| {
         let outcome = match outcome {
             Ok(value) => Outcome::Returned(value as i64),
@@ -50,38 +50,44 @@ pub(crate) fn perform(
             (Outcome::Ended(Ending::Exited(arguments[0] as u8 as i32)), None)
         }
         Syscall::writev => plain(writev(process, door, a, b, c)),
-        Syscall::close | Syscall::lseek | Syscall::ioctl if a as u32 > 2 => {
+        Syscall::close | Syscall::lseek | Syscall::_llseek | Syscall::ioctl if a as u32 > 2 => {
             plain(Err(Errno::EBADF))
         }
         Syscall::close => plain(Ok(0)),
-        Syscall::lseek => plain(Err(Errno::ESPIPE)),
+        Syscall::lseek | Syscall::_llseek => plain(Err(Errno::ESPIPE)),
         Syscall::ioctl => plain(Err(Errno::ENOTTY)),
-        Syscall::fstat => plain(status::of_stream(process, door, a, b)),
-        Syscall::newfstatat => plain(status::of_path(process, door, [a, b, c, d])),
+        Syscall::fstat | Syscall::fstat64 => plain(status::of_stream(process, door, a, b)),
+        Syscall::newfstatat | Syscall::fstatat64 => {
+            plain(status::of_path(process, door, [a, b, c, d]))
+        }
+        Syscall::statx => plain(status::extended(process, [a, b, c, e])),
         Syscall::openat
         | Syscall::open
         | Syscall::access
         | Syscall::readlink
         | Syscall::readlinkat => plain(Err(Errno::ENOENT)),
         Syscall::brk => plain(Ok(memory::brk(process, a))),
-        Syscall::mmap => memory::map(process, arguments),
+        Syscall::mmap | Syscall::mmap2 => memory::map(process, arguments),
         Syscall::munmap => plain(memory::unmap(process, a, b)),
         Syscall::mprotect => plain(memory::protect(process, a, b, c)),
         Syscall::mremap => plain(memory::remap(process, a, b, c, d)),
         Syscall::madvise | Syscall::set_robust_list | Syscall::sched_yield => plain(Ok(0)),
         Syscall::arch_prctl => plain(arch_prctl(process, a, b)),
+        Syscall::set_thread_area => plain(thread_segment(process, a)),
         Syscall::set_tid_address | Syscall::getpid | Syscall::gettid => plain(Ok(PROCESS)),
         // The fields that tell the number of the processor. Source: rseq(2).
         Syscall::rseq => plain(put(process, a, &[0; 8]).map(|()| 0)),
-        Syscall::prlimit64 => plain(limit(process, b, d)),
+        Syscall::prlimit64 => plain(limit(process, 8, b, d)),
+        Syscall::ugetrlimit => plain(limit(process, word_bytes(door), a, b)),
         Syscall::getrandom => plain(random(process, a, b)),
-        Syscall::futex => plain(futex(process, a, b, c)),
-        Syscall::clock_gettime => plain(time(process, door, b, 1)),
-        Syscall::gettimeofday => plain(time(process, door, a, 1000)),
+        Syscall::futex | Syscall::futex_time64 => plain(futex(process, a, b, c)),
+        Syscall::clock_gettime => plain(time(process, word_bytes(door), b, 1)),
+        Syscall::clock_gettime64 => plain(time(process, 8, b, 1)),
+        Syscall::gettimeofday => plain(time(process, word_bytes(door), a, 1000)),
         // What was there before is told as zeros: the default action, and no signal held back.
-        Syscall::rt_sigaction => plain(told_as_zeros(process, c, 32)),
+        Syscall::rt_sigaction => plain(told_as_zeros(process, c, 8 + 3 * word_bytes(door))),
         Syscall::rt_sigprocmask => plain(told_as_zeros(process, c, 8)),
-        Syscall::sigaltstack => plain(told_as_zeros(process, b, 24)),
+        Syscall::sigaltstack => plain(told_as_zeros(process, b, 3 * word_bytes(door))),
         Syscall::tgkill => signal(b, c),
         Syscall::kill => signal(a, b),
         Syscall::getuid | Syscall::geteuid | Syscall::getgid | Syscall::getegid => plain(Ok(USER)),
@@ -103,9 +109,9 @@ fn word_bytes(door: Door) -> usize {
     if door == Door::X86_32 { 4 } else { 8 }
 }
 
-/// Words in the order of memory, as wide as an address.
-fn words(door: Door, values: &[u64]) -> Vec<u8> {
-    values.iter().flat_map(|value| value.to_le_bytes()[..word_bytes(door)].to_vec()).collect()
+/// Words in the order of memory, of so many bytes.
+fn words(bytes: usize, values: &[u64]) -> Vec<u8> {
+    values.iter().flat_map(|value| value.to_le_bytes()[..bytes].to_vec()).collect()
 }
 
 fn told_as_zeros(process: &mut Process, address: u64, bytes: usize) -> Result<u64, Errno> {
@@ -169,15 +175,48 @@ fn arch_prctl(process: &mut Process, code: u64, address: u64) -> Result<u64, Err
     Ok(0)
 }
 
+/// The first of the segments that a thread describes for itself, and how many there are.
+/// Source: <asm/segment.h>.
+const FIRST_THREAD_ENTRY: u32 = 12;
+const THREAD_ENTRIES: u32 = 3;
+
+/// The structure holds the number of the segment, its base, its limit and its kind. A number of -1 asks
+/// for one that is free, which is told in its place. Source: set_thread_area(2).
+fn thread_segment(process: &mut Process, description: u64) -> Result<u64, Errno> {
+    let mut words = [0; 8];
+    process.machine.memory_mut().read_bytes(description, &mut words).map_err(|_| Errno::EFAULT)?;
+    let word =
+        |at: usize| u32::from_le_bytes([words[at], words[at + 1], words[at + 2], words[at + 3]]);
+    let (number, base) = (word(0), word(4));
+    // Storage of the bases: see [`Storage`].
+    let storage = |entry: u32| Storage(22 + entry as u8);
+    let entry = match number {
+        u32::MAX => {
+            let free = |entry: &u32| process.machine.register(storage(*entry)) == 0;
+            let entry = (0..THREAD_ENTRIES).find(free).ok_or(Errno::ESRCH)?;
+            put(process, description, &(FIRST_THREAD_ENTRY + entry).to_le_bytes())?;
+            entry
+        }
+        _ => {
+            let entry = number.checked_sub(FIRST_THREAD_ENTRY).ok_or(Errno::EINVAL)?;
+            if entry >= THREAD_ENTRIES {
+                return Err(Errno::EINVAL);
+            }
+            entry
+        }
+    };
+    process.machine.set_register(storage(entry), 1 << 32 | u64::from(base));
+    Ok(0)
+}
+
 /// Resource of the stack's size, and "no limit". Source: getrlimit(2), <sys/resource.h>.
 const RLIMIT_STACK: u64 = 3;
 const RLIM_INFINITY: u64 = u64::MAX;
 
-fn limit(process: &mut Process, resource: u64, old: u64) -> Result<u64, Errno> {
+fn limit(process: &mut Process, width: usize, resource: u64, old: u64) -> Result<u64, Errno> {
     if old != 0 {
         let soft = if resource == RLIMIT_STACK { crate::load::STACK_BYTES } else { RLIM_INFINITY };
-        let bytes: Vec<u8> = [soft, RLIM_INFINITY].iter().flat_map(|v| v.to_le_bytes()).collect();
-        put(process, old, &bytes)?;
+        put(process, old, &words(width, &[soft, RLIM_INFINITY]))?;
     }
     Ok(0)
 }
@@ -211,11 +250,11 @@ fn futex(process: &mut Process, address: u64, operation: u64, value: u64) -> Res
 const START_SECONDS: u64 = 1_767_225_600;
 
 /// The time in seconds and in parts of `unit` nanoseconds.
-fn time(process: &mut Process, door: Door, address: u64, unit: u64) -> Result<u64, Errno> {
+fn time(process: &mut Process, width: usize, address: u64, unit: u64) -> Result<u64, Errno> {
     if address != 0 {
         let now = process.executed();
         let seconds = START_SECONDS + now / 1_000_000_000;
-        put(process, address, &words(door, &[seconds, now % 1_000_000_000 / unit]))?;
+        put(process, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
     }
     Ok(0)
 }

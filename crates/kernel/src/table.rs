@@ -156,6 +156,24 @@ syscalls! {
     /// Source: stat(2).
     newfstatat { x86_64: 262, x86_32: _, arm64: 79, arm32: _ } (fd: Fd, path: Text, status: Address, flags: Bits);
 
+    /// Tells about the open file `fd` in the structure at `status`, with sizes of 64 bits.
+    ///
+    /// Modelled: the three streams, as pipes.
+    /// Source: fstat64(2).
+    fstat64 { x86_64: _, x86_32: 197, arm64: _, arm32: 197 } (fd: Fd, status: Address);
+
+    /// Tells about the file `path`, from the folder `fd`, in the structure at `status`, with sizes of 64 bits.
+    ///
+    /// Modelled: an open file named by an empty path. There are no other files: ENOENT.
+    /// Source: fstatat64(2).
+    fstatat64 { x86_64: _, x86_32: 300, arm64: _, arm32: 327 } (fd: Fd, path: Text, status: Address, flags: Bits);
+
+    /// Tells what `mask` asks for about the file `path`, from the folder `fd`, in the structure at `status`.
+    ///
+    /// Modelled: an open file named by an empty path. There are no other files: ENOENT.
+    /// Source: statx(2).
+    statx { x86_64: 332, x86_32: 383, arm64: 291, arm32: 397 } (fd: Fd, path: Text, flags: Bits, mask: Bits, status: Address);
+
     /// Opens the file `path`, from the folder `fd`.
     ///
     /// Modelled: there are no files, so the answer is ENOENT.
@@ -192,6 +210,12 @@ syscalls! {
     /// Source: lseek(2).
     lseek { x86_64: 8, x86_32: 19, arm64: 62, arm32: 19 } (fd: Fd, offset: Number, from: Number);
 
+    /// Moves the place in the file `fd` where reading and writing go on, by an offset in two halves.
+    ///
+    /// Modelled: the three streams are pipes, so the answer is ESPIPE.
+    /// Source: _llseek(2).
+    _llseek { x86_64: _, x86_32: 140, arm64: _, arm32: 140 } (fd: Fd, high: Number, low: Number, result: Address, from: Number);
+
     /// Asks the device behind the file `fd` for something.
     ///
     /// Modelled: the three streams are pipes and no terminals, so the answer is ENOTTY.
@@ -208,7 +232,13 @@ syscalls! {
     ///
     /// Modelled: memory that no file is behind. Not modelled: files.
     /// Source: mmap(2).
-    mmap { x86_64: 9, x86_32: 192, arm64: 222, arm32: 192 } (address: Address, length: Count, protection: Bits, flags: Bits, fd: Fd, offset: Number);
+    mmap { x86_64: 9, x86_32: _, arm64: 222, arm32: _ } (address: Address, length: Count, protection: Bits, flags: Bits, fd: Fd, offset: Number);
+
+    /// Maps `length` bytes of memory, at `address` if it is given and free; `offset` counts pages.
+    ///
+    /// Modelled: memory that no file is behind. Not modelled: files.
+    /// Source: mmap2(2).
+    mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Bits, flags: Bits, fd: Fd, offset: Number);
 
     /// Takes the pages of `length` bytes from `address` away.
     ///
@@ -236,6 +266,12 @@ syscalls! {
     /// Source: arch_prctl(2).
     arch_prctl { x86_64: 158, x86_32: _, arm64: _, arm32: _ } (code: Bits, address: Address);
 
+    /// Describes a segment of the thread's own: the structure at `description` tells which and where.
+    ///
+    /// Modelled: the base; the limit is that of all memory.
+    /// Source: set_thread_area(2).
+    set_thread_area { x86_64: 205, x86_32: 243, arm64: _, arm32: _ } (description: Address);
+
     /// Says where to clear and wake when the thread ends, and returns its number.
     ///
     /// Modelled: the number; there is one thread.
@@ -260,6 +296,12 @@ syscalls! {
     /// Source: prlimit(2).
     prlimit64 { x86_64: 302, x86_32: 340, arm64: 261, arm32: 369 } (pid: Number, resource: Number, new: Address, old: Address);
 
+    /// Reads a limit of the process.
+    ///
+    /// Modelled: the stack has 8 MiB, nothing else is limited.
+    /// Source: getrlimit(2).
+    ugetrlimit { x86_64: _, x86_32: 191, arm64: _, arm32: 191 } (resource: Number, limits: Address);
+
     /// Fills `buf` with `count` random bytes.
     ///
     /// They come from the seed of the run.
@@ -277,6 +319,18 @@ syscalls! {
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: clock_gettime(2).
     clock_gettime { x86_64: 228, x86_32: 265, arm64: 113, arm32: 263 } (clock: Number, time: Address);
+
+    /// Tells the time of a clock in the structure at `time`, with seconds of 64 bits.
+    ///
+    /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
+    /// Source: clock_gettime(2).
+    clock_gettime64 { x86_64: _, x86_32: 403, arm64: _, arm32: 403 } (clock: Number, time: Address);
+
+    /// Waits at, or wakes those who wait at, the word at `address`, with a time of 64 bits.
+    ///
+    /// Modelled: as futex.
+    /// Source: futex(2).
+    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Number, value: Number);
 
     /// Tells the time of day in the structure at `time`.
     ///
@@ -372,6 +426,7 @@ impl Door {
     pub fn of(arch: Arch) -> Door {
         match arch {
             Arch::Arm64 => Door::Arm64,
+            Arch::X86_32 => Door::X86_32,
             _ => Door::X86_64,
         }
     }

@@ -55,7 +55,7 @@ pub(crate) trait Cpu {
     type Op<O: Observer>;
 
     /// The machine whose instructions it carries out.
-    const ARCH: Arch;
+    fn arch(&self) -> Arch;
 
     /// An instruction to a compact operation.
     fn translate<O: Observer>(instruction: &Instruction) -> Self::Op<O>;
@@ -264,7 +264,7 @@ impl<C: Cpu> Engine<C> {
             if !ops.is_empty() && self.stops.contains(&pc) {
                 break;
             }
-            let instruction = match fetch_instruction(C::ARCH, memory, pc) {
+            let instruction = match fetch_instruction(self.cpu.arch(), memory, pc) {
                 Ok(instruction) => instruction,
                 Err(fault) if ops.is_empty() => return Err(fault),
                 Err(_) => break,

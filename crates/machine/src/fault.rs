@@ -87,6 +87,9 @@ pub enum MemoryFaultKind {
     /// x86: the address is not canonical, and it is the stack's: its base is RSP or RBP, or the
     /// access is a push or a pop. Source: SDM Vol. 1, 3.3.7.1; Vol. 3A, 6.15 "Stack Fault".
     StackSegment,
+    /// x86 in 32-bit mode: the access goes through a segment register that holds the null selector, or
+    /// writes through CS. Source: SDM Vol. 3A, 5.4.1 and 5.5.
+    Segment,
     /// x86: 16 bytes for a vector instruction that must be aligned, and are not.
     /// Source: SDM Vol. 1, 11.2.
     Alignment,
@@ -121,6 +124,10 @@ pub enum Fault {
     Privileged,
     /// A selector that names no segment of a program.
     Selector,
+    /// A far jump, call or return between 32-bit and 64-bit code, which is not modelled.
+    ModeChange,
+    /// The number that BOUND looked at is not between its limits.
+    Bounds,
     /// A floating-point exception that is not masked.
     Float,
     /// The program sent itself this signal; the program counter is after the system call.
@@ -149,6 +156,7 @@ impl Fault {
             }
             Fault::Memory(_) => Signal::SIGSEGV,
             Fault::Privileged | Fault::Selector | Fault::Overflow => Signal::SIGSEGV,
+            Fault::ModeChange | Fault::Bounds => Signal::SIGSEGV,
             Fault::DivideByZero | Fault::DivideOverflow | Fault::Float => Signal::SIGFPE,
             Fault::Raised(signal) => signal,
             Fault::Illegal => Signal::SIGILL,

@@ -66,7 +66,8 @@ impl Machine {
     pub fn new(arch: Arch) -> Machine {
         let processor = match arch {
             Arch::Arm64 => Processor::Arm64(Engine::new(arm64::Cpu::default())),
-            _ => Processor::X86(Engine::new(x86::Cpu::default())),
+            Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
+            _ => Processor::X86(Engine::new(x86::Cpu::new(Arch::X86_64))),
         };
         Machine { arch, processor, memory: Memory::new() }
     }
@@ -250,7 +251,7 @@ impl Machine {
 
     /// The value of the operand that counts a shift, or 0.
     fn count_operand(&self, instruction: &Instruction) -> u64 {
-        if self.arch != Arch::X86_64 {
+        if !self.arch.is_x86() {
             return 0;
         }
         match isa_x86::count_operand(instruction) {

@@ -78,7 +78,10 @@ impl RelocateWriter for Recorder {
     }
 }
 
-const ENCODING: Encoding = Encoding { format: Format::Dwarf32, version: 5, address_size: 8 };
+fn encoding(arch: Arch) -> Encoding {
+    let address_size = arch.address_bytes() as u8;
+    Encoding { format: Format::Dwarf32, version: 5, address_size }
+}
 
 /// The debugging sections of an object; none if it has no lines and no unwind tables.
 pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
@@ -163,7 +166,8 @@ fn object_sequences(object: &Object) -> Vec<Sequence> {
 }
 
 fn line_table(arch: Arch, files: &[String], sequences: Vec<Sequence>) -> DwarfUnit {
-    let mut dwarf = DwarfUnit::new(ENCODING);
+    let encoding = encoding(arch);
+    let mut dwarf = DwarfUnit::new(encoding);
     let line_encoding = LineEncoding {
         minimum_instruction_length: arch.code_alignment() as u8,
         ..LineEncoding::default()
@@ -173,7 +177,7 @@ fn line_table(arch: Arch, files: &[String], sequences: Vec<Sequence>) -> DwarfUn
     let name = files.first().map(String::as_str).filter(|name| !name.is_empty());
     let name = name.unwrap_or("source");
     // The folder is left to the reader, so that the same source gives the same bytes anywhere.
-    let mut program = LineProgram::new(ENCODING, line_encoding, text("."), None, text(name), None);
+    let mut program = LineProgram::new(encoding, line_encoding, text("."), None, text(name), None);
     let folder = program.default_directory();
     let files: Vec<FileId> =
         files.iter().map(|file| program.add_file(text(file), folder, None)).collect();
@@ -213,15 +217,20 @@ fn write_frames(
     }
     let mut table = FrameTable::default();
     // Version 1, as `.eh_frame` has it.
-    let encoding = Encoding { version: 1, ..ENCODING };
+    let encoding = Encoding { version: 1, ..encoding(object.arch) };
     let mut common = match object.arch {
         Arch::Arm64 => CommonInformationEntry::new(encoding, 4, -8, Register(30)),
+        Arch::X86_32 => CommonInformationEntry::new(encoding, 1, -4, Register(8)),
         _ => CommonInformationEntry::new(encoding, 1, -8, Register(16)),
     };
     common.fde_address_encoding =
         gimli::constants::DwEhPe(gimli::DW_EH_PE_pcrel.0 | gimli::DW_EH_PE_sdata4.0);
     match object.arch {
         Arch::Arm64 => common.add_instruction(CallFrameInstruction::Cfa(Register(31), 0)),
+        Arch::X86_32 => {
+            common.add_instruction(CallFrameInstruction::Cfa(Register(4), 4));
+            common.add_instruction(CallFrameInstruction::Offset(Register(8), -4));
+        }
         _ => {
             common.add_instruction(CallFrameInstruction::Cfa(Register(7), 8));
             common.add_instruction(CallFrameInstruction::Offset(Register(16), -8));

@@ -1,7 +1,7 @@
 //! The numbers that ELF gives to what an object holds.
 //!
 //! Sources: gABI, "ELF Header", "Sections", "Symbol Table"; psABI x86-64, 4.4.1 "Relocation Types";
-//! AAELF64, 5.7 "Relocation".
+//! psABI i386, 4.4.1; AAELF64, 5.7 "Relocation".
 
 use elf::elf as raw;
 use elf::write::elf::FileHeader;
@@ -13,17 +13,30 @@ use crate::{Binding, RelocationKind, SectionFlags, SymbolKind};
 fn machine(arch: Arch) -> u16 {
     match arch {
         Arch::Arm64 => raw::EM_AARCH64,
+        Arch::X86_32 => raw::EM_386,
         _ => raw::EM_X86_64,
     }
 }
 
-/// The machine of an `e_machine`, if it is one of ours.
-pub(crate) fn arch_of(machine: u16) -> Option<Arch> {
-    match machine {
-        raw::EM_X86_64 => Some(Arch::X86_64),
-        raw::EM_AARCH64 => Some(Arch::Arm64),
+/// The machine of a file by its first bytes, if it is one of ours in its own class and byte order.
+pub(crate) fn arch_of(bytes: &[u8]) -> Option<Arch> {
+    let machine = u16::from_le_bytes(bytes.get(18..20)?.try_into().ok()?);
+    match (machine, bytes[4], bytes[5]) {
+        (raw::EM_X86_64, raw::ELFCLASS64, raw::ELFDATA2LSB) => Some(Arch::X86_64),
+        (raw::EM_386, raw::ELFCLASS32, raw::ELFDATA2LSB) => Some(Arch::X86_32),
+        (raw::EM_AARCH64, raw::ELFCLASS64, raw::ELFDATA2LSB) => Some(Arch::Arm64),
         _ => None,
     }
+}
+
+/// Whether the machine's files are of the 64-bit class.
+pub(crate) fn is_64_bit(arch: Arch) -> bool {
+    arch.address_bytes() == 8
+}
+
+/// Whether relocations have a field for the addend; else it is in the place that they fill.
+pub(crate) fn has_addends(arch: Arch) -> bool {
+    arch != Arch::X86_32
 }
 
 /// The header of a file of this type for a machine.
@@ -90,6 +103,17 @@ const RELOCATIONS: &[(Arch, u32, RelocationKind)] = &[
     (Arch::X86_64, raw::R_X86_64_8, RelocationKind::Abs8),
     (Arch::X86_64, raw::R_X86_64_PC8, RelocationKind::Rel8),
     (Arch::X86_64, raw::R_X86_64_PC64, RelocationKind::Rel64),
+    (Arch::X86_32, raw::R_386_32, RelocationKind::Abs32),
+    (Arch::X86_32, raw::R_386_PC32, RelocationKind::Rel32),
+    (Arch::X86_32, raw::R_386_PLT32, RelocationKind::Plt32),
+    (Arch::X86_32, raw::R_386_GOT32X, RelocationKind::GotEntry32),
+    (Arch::X86_32, raw::R_386_GOT32, RelocationKind::GotEntry32),
+    (Arch::X86_32, raw::R_386_GOTOFF, RelocationKind::GotOffset32),
+    (Arch::X86_32, raw::R_386_GOTPC, RelocationKind::GotDistance32),
+    (Arch::X86_32, raw::R_386_16, RelocationKind::Abs16),
+    (Arch::X86_32, raw::R_386_PC16, RelocationKind::Rel16),
+    (Arch::X86_32, raw::R_386_8, RelocationKind::Abs8),
+    (Arch::X86_32, raw::R_386_PC8, RelocationKind::Rel8),
     (Arch::Arm64, raw::R_AARCH64_ABS64, RelocationKind::Abs64),
     (Arch::Arm64, raw::R_AARCH64_ABS32, RelocationKind::Abs32),
     (Arch::Arm64, raw::R_AARCH64_ABS16, RelocationKind::Abs16),

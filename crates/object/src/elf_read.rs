@@ -1,10 +1,11 @@
 //! An ELF executable as an image.
 
 use elf::elf as raw;
-use elf::read::elf::{FileHeader as _, ProgramHeader as _};
+use elf::read::elf::ProgramHeader as _;
 use elf::{Endianness, Object as _, ObjectSection as _, ObjectSymbol as _};
 use sotto_isa::Arch;
 
+use crate::elf_numbers::{arch_of, is_64_bit};
 use crate::line_read::executable_lines;
 use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, SymbolKind};
 
@@ -13,6 +14,16 @@ const MAX_MEMORY_BYTES: u64 = 1 << 32;
 /// Where a program that can be loaded anywhere is loaded: two thirds up the user address space, at
 /// a multiple of the largest page. Source: Linux, `ELF_ET_DYN_BASE`.
 const ANYWHERE_BASE: u64 = 0x5555_5555_0000;
+
+/// The same for 32-bit programs.
+const ANYWHERE_BASE_32: u64 = 0x5655_5000;
+
+/// Where a program's addresses end: half of 48 bits, or 4 GiB but for the last two pages.
+///
+/// Source: Linux, `TASK_SIZE_MAX` and `IA32_PAGE_OFFSET`.
+fn user_limit(arch: Arch) -> u64 {
+    if is_64_bit(arch) { 1 << 47 } else { 0xffff_e000 }
+}
 
 /// Why a file is not a program that we can run.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -26,7 +37,7 @@ pub enum ReadError {
     Damaged(String),
     /// A machine, class or byte order that we do not run.
     #[error(
-        "this ELF file is for a machine that is not supported (e_machine {machine}, {class}); supported are x86-64 and arm64, 64-bit little-endian"
+        "this ELF file is for a machine that is not supported (e_machine {machine}, {class}); supported are x86-64, 32-bit x86 and 64-bit ARM, little-endian"
     )]
     Machine {
         /// `e_machine`.
@@ -63,19 +74,28 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
     if !bytes.starts_with(&raw::ELFMAG) {
         return Err(ReadError::NotElf);
     }
-    let (class, order) = (bytes.get(4).copied(), bytes.get(5).copied());
-    if class != Some(raw::ELFCLASS64) || order != Some(raw::ELFDATA2LSB) {
+    let Some(arch) = arch_of(bytes) else {
         let machine = bytes.get(18..20).map_or(0, |b| u16::from_le_bytes([b[0], b[1]]));
-        let class = if class == Some(raw::ELFCLASS32) { "32-bit" } else { "not little-endian" };
+        let class = match (bytes.get(4).copied(), bytes.get(5).copied()) {
+            (Some(raw::ELFCLASS64), Some(raw::ELFDATA2LSB)) => "64-bit",
+            (Some(raw::ELFCLASS32), Some(raw::ELFDATA2LSB)) => "32-bit",
+            _ => "not little-endian",
+        };
         return Err(ReadError::Machine { machine, class });
-    }
-    let header = raw::FileHeader64::<Endianness>::parse(bytes).map_err(damaged)?;
-    let endian = header.endian().map_err(damaged)?;
-    let arch = match header.e_machine(endian) {
-        raw::EM_X86_64 => Arch::X86_64,
-        raw::EM_AARCH64 => Arch::Arm64,
-        machine => return Err(ReadError::Machine { machine, class: "64-bit" }),
     };
+    match is_64_bit(arch) {
+        true => read_in_class::<raw::FileHeader64<Endianness>>(arch, bytes),
+        false => read_in_class::<raw::FileHeader32<Endianness>>(arch, bytes),
+    }
+}
+
+fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
+    arch: Arch,
+    bytes: &[u8],
+) -> Result<Image, ReadError> {
+    let header = H::parse(bytes).map_err(damaged)?;
+    let endian = header.endian().map_err(damaged)?;
+    let limit = user_limit(arch);
     let e_type = header.e_type(endian);
     let headers = header.program_headers(endian, bytes).map_err(damaged)?;
     if headers.iter().any(|header| header.p_type(endian) == raw::PT_INTERP) {
@@ -84,7 +104,8 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
     // A position-independent program is loaded where the kernel starts them without randomness.
     let base = match e_type {
         raw::ET_EXEC => 0,
-        raw::ET_DYN => ANYWHERE_BASE,
+        raw::ET_DYN if is_64_bit(arch) => ANYWHERE_BASE,
+        raw::ET_DYN => ANYWHERE_BASE_32,
         _ => return Err(ReadError::NotExecutable(e_type)),
     };
     let mut segments: Vec<Segment> = Vec::new();
@@ -94,7 +115,8 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
             continue;
         }
         let bad = |reason: &str| ReadError::Segment { index, reason: reason.to_string() };
-        let (p_vaddr, memory_size) = (header.p_vaddr(endian), header.p_memsz(endian));
+        let (p_vaddr, memory_size): (u64, u64) =
+            (header.p_vaddr(endian).into(), header.p_memsz(endian).into());
         let address = p_vaddr
             .checked_add(base)
             .ok_or_else(|| bad("p_vaddr reaches beyond the user address space"))?;
@@ -108,7 +130,7 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
         if total > MAX_MEMORY_BYTES {
             return Err(bad("p_memsz asks for more than 4 GiB in all"));
         }
-        let end = address.checked_add(memory_size).filter(|end| *end < 1 << 47);
+        let end = address.checked_add(memory_size).filter(|end| *end < limit);
         if end.is_none() {
             return Err(bad("p_vaddr and p_memsz reach beyond the user address space"));
         }
@@ -130,7 +152,7 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
     }
     let file = elf::File::parse(bytes).map_err(damaged)?;
     read_sections(&file, &mut segments, base);
-    let entry = header.e_entry(endian).wrapping_add(base);
+    let entry = header.e_entry(endian).into().wrapping_add(base);
     Ok(Image {
         arch,
         entry,

@@ -7,7 +7,7 @@ use elf::elf as raw;
 use elf::write::StringId;
 use elf::write::elf as write;
 
-use crate::elf_numbers::{binding, file_header, kind, section_flags};
+use crate::elf_numbers::{binding, file_header, is_64_bit, kind, section_flags};
 use crate::link::{FILE_PAGE, page_size};
 use crate::{Binding, Image, ImageSymbol, dwarf};
 
@@ -21,7 +21,7 @@ use crate::{Binding, Image, ImageSymbol, dwarf};
 pub fn write_executable(image: &Image) -> Vec<u8> {
     let mut out = Vec::new();
     let debug = dwarf::image_sections(image);
-    let mut writer = write::Writer::new(elf::Endianness::Little, true, &mut out);
+    let mut writer = write::Writer::new(elf::Endianness::Little, is_64_bit(image.arch), &mut out);
 
     // Everything is reserved in file order, then written in the same order.
     writer.reserve_file_header();

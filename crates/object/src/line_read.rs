@@ -49,11 +49,14 @@ pub(crate) fn object_lines(file: &elf::File) -> LineTable {
                     if sh_flags & u64::from(elf::elf::SHF_ALLOC) != 0)
             });
             let place = if loaded { (target.0 as u64) << OFFSET_BITS } else { 0 };
-            let value =
-                place.wrapping_add(symbol.address()).wrapping_add(relocation.addend() as u64);
             let bytes = usize::from(relocation.size() / 8);
             let start = usize::try_from(offset).ok()?;
             if let Some(field) = data.get_mut(start..start.checked_add(bytes)?) {
+                let addend = match relocation.has_implicit_addend() {
+                    true => field.iter().rev().fold(0, |v: u64, b| v << 8 | u64::from(*b)),
+                    false => relocation.addend() as u64,
+                };
+                let value = place.wrapping_add(symbol.address()).wrapping_add(addend);
                 field.copy_from_slice(&value.to_le_bytes()[..bytes]);
             }
         }

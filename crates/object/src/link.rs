@@ -13,12 +13,19 @@ use sotto_isa::Arch;
 
 use crate::made::{Made, made_by_linker};
 use crate::{
-    ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, SectionFlags,
-    Segment, SourceLine, SymbolIndex, SymbolKind, relax,
+    ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, RelocationKind,
+    SectionFlags, Segment, SourceLine, SymbolIndex, SymbolKind, relax,
 };
 
 /// Where the first page of an executable is loaded.
-const BASE: u64 = 0x40_0000;
+///
+/// Sources: psABI x86-64, 3.3.3 "Virtual Address Assignments"; psABI i386, 3.2.
+fn base_address(arch: Arch) -> u64 {
+    match arch {
+        Arch::X86_32 => 0x0804_8000,
+        _ => 0x40_0000,
+    }
+}
 /// Bytes between file offsets of segments.
 pub(crate) const FILE_PAGE: u64 = 0x1000;
 
@@ -295,7 +302,7 @@ fn merge(objects: &[&Object]) -> Vec<Output> {
 /// Gives sections their addresses, and groups them in segments. Contents stay zero.
 fn place(outputs: &mut [Output], arch: Arch, anywhere: bool) -> Vec<Segment> {
     let page = page_size(arch);
-    let base = if anywhere { 0 } else { BASE };
+    let base = if anywhere { 0 } else { base_address(arch) };
     let mut segments: Vec<Segment> = Vec::new();
     // The headers take the first page of the file.
     let mut file_end = FILE_PAGE;
@@ -353,7 +360,8 @@ fn part_addresses(objects: &[&Object], outputs: &[Output]) -> Vec<Vec<Option<u64
             if base.is_none() && section.flags.alloc {
                 let same = outputs.iter().find(|output| output.name == output_name(&section.name));
                 let first = outputs.iter().map(|output| output.address).min();
-                *base = same.map(|output| output.address).or(first).or(Some(BASE));
+                *base =
+                    same.map(|output| output.address).or(first).or(Some(base_address(object.arch)));
             }
         }
     }
@@ -490,7 +498,10 @@ impl Linker<'_> {
                 for relocation in &section.relocations {
                     let symbol = &object.symbols[relocation.symbol.position()];
                     let reference = || line_of(object, section_index, relocation.offset);
-                    let Some(value) = self.resolve(object_index, relocation.symbol) else {
+                    let table = relocation.kind == RelocationKind::GotDistance32;
+                    let nothing = Resolved { value: 0, number: false };
+                    let resolved = self.resolve(object_index, relocation.symbol);
+                    let Some(value) = resolved.or(table.then_some(nothing)) else {
                         undefined.add(&symbol.name, reference());
                         continue;
                     };
@@ -511,11 +522,19 @@ impl Linker<'_> {
                             unknown.add(&symbol.name, reference());
                             continue;
                         }
-                        target = self.table_address() + 8 * entry;
+                        target = self.entry_bytes() * entry;
+                        if kind != RelocationKind::GotEntry32 {
+                            target += self.table_address();
+                        }
                     } else {
                         relax::rewrite(&mut relocation, contents);
                     }
-                    let place = address + relocation.offset;
+                    let mut place = address + relocation.offset;
+                    match kind {
+                        RelocationKind::GotOffset32 => place = self.table_address(),
+                        RelocationKind::GotDistance32 => target = self.table_address(),
+                        _ => {}
+                    }
                     let target = i128::from(target) + i128::from(relocation.addend);
                     let field = &mut contents[relocation.offset as usize..];
                     if let Err(source) = relocation.kind.apply(field, target, place) {
@@ -537,6 +556,11 @@ impl Linker<'_> {
         }
     }
 
+    /// Bytes of an entry of the global offset table.
+    fn entry_bytes(&self) -> u64 {
+        self.objects[0].arch.address_bytes()
+    }
+
     fn table_address(&self) -> u64 {
         let made = self.bases.last().and_then(|bases| bases.get(self.made.table_section));
         made.copied().flatten().unwrap_or(0)
@@ -551,8 +575,10 @@ impl Linker<'_> {
         };
         for (&(object, symbol), entry) in &self.made.table {
             let value = self.resolve(object, SymbolIndex(symbol)).map_or(0, |r| r.value);
-            let at = (address - segment.address + 8 * entry) as usize;
-            segment.data[at..at + 8].copy_from_slice(&value.to_le_bytes());
+            let bytes = self.entry_bytes();
+            let at = (address - segment.address + bytes * entry) as usize;
+            let value = &value.to_le_bytes()[..bytes as usize];
+            segment.data[at..at + value.len()].copy_from_slice(value);
         }
     }
 

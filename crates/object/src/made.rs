@@ -4,7 +4,9 @@
 use std::collections::{HashMap, HashSet};
 
 use crate::link::align_up;
-use crate::{Binding, Object, Place, Section, SectionFlags, SectionIndex, SymbolKind, relax};
+use crate::{
+    Binding, Object, Place, RelocationKind, Section, SectionFlags, SectionIndex, SymbolKind, relax,
+};
 
 /// What the linker adds to the program: room for common symbols, and the global offset table.
 pub(crate) struct Made {
@@ -41,9 +43,14 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
     }
     commons.retain(|(name, ..)| !defined.contains(name));
     let mut table = HashMap::new();
+    let mut base_is_named = false;
     for (number, object) in objects.iter().enumerate() {
         for section in &object.sections {
             for relocation in &section.relocations {
+                base_is_named |= matches!(
+                    relocation.kind,
+                    RelocationKind::GotOffset32 | RelocationKind::GotDistance32
+                );
                 if relax::needs_table(relocation, &section.data) {
                     let next = table.len() as u64;
                     table.entry((number, relocation.symbol.0)).or_insert(next);
@@ -51,7 +58,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
             }
         }
     }
-    if commons.is_empty() && table.is_empty() {
+    if commons.is_empty() && table.is_empty() && !base_is_named {
         return Made { object: None, table, table_section: 0 };
     }
     let arch = objects[0].arch;
@@ -79,8 +86,9 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
         });
     }
     let mut got = made_section(".got", false);
-    got.align = 8;
-    got.size = 8 * table.len() as u64;
+    let entry = arch.address_bytes();
+    got.align = entry;
+    got.size = entry * (table.len() as u64 + u64::from(base_is_named));
     got.data = vec![0; got.size as usize];
     object.sections = vec![bss, got];
     Made { object: Some(object), table, table_section: 1 }

@@ -9,7 +9,7 @@ use elf::elf as raw;
 use elf::read::archive::ArchiveFile;
 use elf::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _};
 
-use crate::elf_numbers::{arch_of, binding_of, relocation_kind};
+use crate::elf_numbers::{arch_of, binding_of, has_addends, relocation_kind};
 use crate::line_read::{OFFSET_BITS, object_lines};
 use crate::{
     Binding, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
@@ -34,7 +34,7 @@ pub enum ObjectError {
     NotObject(u16),
     /// A machine, class or byte order that we do not link for.
     #[error(
-        "this object is for a machine that is not supported (e_machine {0}); supported are x86-64 and arm64, 64-bit little-endian"
+        "this object is for a machine that is not supported (e_machine {0}); supported are x86-64, 32-bit x86 and 64-bit ARM, little-endian"
     )]
     Machine(u16),
     /// A field of a section has a value that it cannot have.
@@ -93,10 +93,7 @@ pub fn read_object(name: &str, bytes: &[u8]) -> Result<Object, ObjectError> {
     }
     let number = |at: usize| bytes.get(at..at + 2).map_or(0, |b| u16::from_le_bytes([b[0], b[1]]));
     let (e_type, e_machine) = (number(16), number(18));
-    let (class, order) = (bytes.get(4).copied(), bytes.get(5).copied());
-    let arch = arch_of(e_machine)
-        .filter(|_| class == Some(raw::ELFCLASS64) && order == Some(raw::ELFDATA2LSB))
-        .ok_or(ObjectError::Machine(e_machine))?;
+    let arch = arch_of(bytes).ok_or(ObjectError::Machine(e_machine))?;
     if e_type != raw::ET_REL {
         return Err(ObjectError::NotObject(e_type));
     }
@@ -292,8 +289,9 @@ impl Reader {
                     let section = target.name.clone();
                     return Err(ObjectError::RelocationType { section, offset, number: r_type });
                 };
-                if relocation.has_implicit_addend() {
-                    return Err(bad("SHT_REL relocations on a machine that has SHT_RELA".into()));
+                if relocation.has_implicit_addend() == has_addends(arch) {
+                    let expected = if has_addends(arch) { "SHT_RELA" } else { "SHT_REL" };
+                    return Err(bad(format!("relocations that are not of {expected}")));
                 }
                 let end = offset.checked_add(kind.size());
                 if end.is_none_or(|end| end > target.data.len() as u64) {
@@ -304,17 +302,24 @@ impl Reader {
                     elf::RelocationTarget::Absolute => 0,
                     _ => return Err(bad("r_info names a symbol that does not exist".into())),
                 };
-                target.relocations.push(Relocation {
-                    offset,
-                    kind,
-                    symbol: SymbolIndex(symbol as u32),
-                    addend: relocation.addend(),
-                });
+                let addend = match has_addends(arch) {
+                    true => relocation.addend(),
+                    false => stored_addend(&target.data[offset as usize..], kind.size()),
+                };
+                let symbol = SymbolIndex(symbol as u32);
+                target.relocations.push(Relocation { offset, kind, symbol, addend });
             }
             target.relocations.sort_by_key(|relocation| relocation.offset);
         }
         Ok(())
     }
+}
+
+/// The addend that is in the field, of so many bytes.
+fn stored_addend(field: &[u8], bytes: u64) -> i64 {
+    let low = field[..bytes as usize].iter().rev().fold(0, |v: u64, b| v << 8 | u64::from(*b));
+    let unused = 64 - 8 * bytes as u32;
+    ((low << unused) as i64) >> unused
 }
 
 /// Sections of groups that repeat one before them in the same file; normally none.
@@ -347,9 +352,17 @@ fn nameless() -> Symbol {
 /// `st_value` of a common symbol.
 fn common_alignment(file: &elf::File, index: usize) -> Option<u64> {
     use elf::read::elf::Sym as _;
-    let elf::File::Elf64(file) = file else { return None };
-    let symbol = file.elf_symbol_table().symbol(elf::SymbolIndex(index)).ok()?;
-    Some(symbol.st_value(file.endian()))
+    let index = elf::SymbolIndex(index);
+    match file {
+        elf::File::Elf64(file) => {
+            Some(file.elf_symbol_table().symbol(index).ok()?.st_value(file.endian()))
+        }
+        elf::File::Elf32(file) => {
+            let symbol = file.elf_symbol_table().symbol(index).ok()?;
+            Some(u64::from(symbol.st_value(file.endian())))
+        }
+        _ => None,
+    }
 }
 
 /// The objects of an archive, each called `archive(member)`.

@@ -3,6 +3,7 @@
 //! Sources: gABI, "Sections", "Symbol Table", "Relocation"; the byte layouts are the `object`
 //! crate's.
 
+use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap, HashSet};
 
 use elf::elf as raw;
@@ -10,7 +11,9 @@ use elf::write::StringId;
 use elf::write::elf as write;
 
 use crate::dwarf::{self, DebugSection, Target};
-use crate::elf_numbers::{binding, file_header, kind, relocation_number, section_flags};
+use crate::elf_numbers::{
+    binding, file_header, has_addends, is_64_bit, kind, relocation_number, section_flags,
+};
 use crate::{Binding, Object, Place, RelocationKind, SectionIndex, Symbol, SymbolKind};
 
 /// Why an object cannot be written.
@@ -41,6 +44,8 @@ struct Rela {
     symbol: u32,
     number: u32,
     addend: i64,
+    /// Of the field.
+    bytes: u64,
 }
 
 /// A section as it is written.
@@ -50,7 +55,7 @@ struct Section<'a> {
     flags: u64,
     align: u64,
     size: u64,
-    data: &'a [u8],
+    data: Cow<'a, [u8]>,
     relocations: Vec<Rela>,
     rela_name: Option<StringId>,
     /// Filled while space is reserved.
@@ -104,15 +109,16 @@ fn described(object: &Object, routines: &[BTreeSet<u64>], symbol: &Symbol) -> (S
 /// [`WriteError`] if a field has no relocation type.
 pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     let debug = dwarf::sections(object);
+    let addends = has_addends(object.arch);
     let mut out = Vec::new();
     let section_names = object.sections.iter().map(|section| section.name.as_str());
     let rela_names: Vec<String> = section_names
         .chain(debug.iter().map(|section| section.name))
-        .map(|name| format!(".rela{name}"))
+        .map(|name| format!("{}{name}", if addends { ".rela" } else { ".rel" }))
         .collect();
     // Symbols: the file, the sections, local ones, then the others.
     let order = symbol_order(object);
-    let mut writer = write::Writer::new(elf::Endianness::Little, true, &mut out);
+    let mut writer = write::Writer::new(elf::Endianness::Little, is_64_bit(object.arch), &mut out);
     writer.reserve_file_header();
     writer.reserve_null_section_index();
 
@@ -138,7 +144,7 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     }
     for section in sections.iter_mut().filter(|section| !section.relocations.is_empty()) {
         writer.reserve_section_index();
-        section.rela_offset = writer.reserve_relocations(section.relocations.len(), true);
+        section.rela_offset = writer.reserve_relocations(section.relocations.len(), addends);
     }
     if stack_note.is_some() {
         writer.reserve_section_index();
@@ -162,14 +168,14 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     for section in &sections {
         if section.section_type != raw::SHT_NOBITS {
             writer.pad_until(section.offset);
-            writer.write(section.data);
+            writer.write(&section.data);
         }
     }
     for section in sections.iter().filter(|section| !section.relocations.is_empty()) {
         writer.write_align_relocation();
         for rela in &section.relocations {
             writer.write_relocation(
-                true,
+                addends,
                 &write::Rel {
                     r_offset: rela.offset,
                     r_sym: rela.symbol,
@@ -256,7 +262,8 @@ fn collect_sections<'a>(
                 _ => number,
             };
             let addend = relocation.addend.wrapping_add(extra);
-            relocations.push(Rela { offset: relocation.offset, symbol, number, addend });
+            let (offset, bytes) = (relocation.offset, kind.size());
+            relocations.push(Rela { offset, symbol, number, addend, bytes });
         }
         sections.push(Section {
             name: writer.add_section_name(section.name.as_bytes()),
@@ -264,7 +271,7 @@ fn collect_sections<'a>(
             flags: section_flags(section.flags),
             align: section.align,
             size: section.size,
-            data: &section.data,
+            data: Cow::Borrowed(section.data.as_slice()),
             relocations,
             rela_name: None,
             offset: 0,
@@ -287,15 +294,16 @@ fn collect_sections<'a>(
                 _ => RelocationKind::Abs64,
             };
             let number = relocation_number(object.arch, kind).unwrap_or(0);
-            Rela { offset: field.offset, symbol, number, addend: field.addend }
+            let (offset, addend) = (field.offset, field.addend);
+            Rela { offset, symbol, number, addend, bytes: u64::from(field.bytes) }
         });
         sections.push(Section {
             name: writer.add_section_name(section.name.as_bytes()),
             section_type: raw::SHT_PROGBITS,
             flags: if section.alloc { u64::from(raw::SHF_ALLOC) } else { 0 },
-            align: if section.alloc { 8 } else { 1 },
+            align: if section.alloc { object.arch.address_bytes() } else { 1 },
             size: section.data.len() as u64,
-            data: &section.data,
+            data: Cow::Borrowed(section.data.as_slice()),
             relocations: relocations.collect(),
             rela_name: None,
             offset: 0,
@@ -306,8 +314,20 @@ fn collect_sections<'a>(
         if !section.relocations.is_empty() {
             section.rela_name = Some(writer.add_section_name(name.as_bytes()));
         }
+        if !has_addends(object.arch) {
+            put_addends(section);
+        }
     }
     Ok(sections)
+}
+
+/// Puts the addends where the fields are. A section of ours is as long as its fields ask for.
+fn put_addends(section: &mut Section) {
+    for relocation in &section.relocations {
+        let (start, bytes) = (relocation.offset as usize, relocation.bytes as usize);
+        let field = &mut section.data.to_mut()[start..start + bytes];
+        field.copy_from_slice(&relocation.addend.to_le_bytes()[..bytes]);
+    }
 }
 
 fn has_rex(data: &[u8], field: u64) -> bool {
@@ -403,7 +423,7 @@ fn write_headers(
             symtab,
             section.rela_offset,
             section.relocations.len(),
-            true,
+            has_addends(object.arch),
         );
     }
     // Says that the stack need not be executable.

@@ -32,8 +32,10 @@ fn rewriting(relocation: &Relocation, data: &[u8]) -> Option<Rewrite> {
 
 /// Whether the relocation needs an entry in the table.
 pub(crate) fn needs_table(relocation: &Relocation, data: &[u8]) -> bool {
-    let through =
-        matches!(relocation.kind, RelocationKind::GotRel32 | RelocationKind::GotRel32Relaxable);
+    let through = matches!(
+        relocation.kind,
+        RelocationKind::GotRel32 | RelocationKind::GotRel32Relaxable | RelocationKind::GotEntry32
+    );
     through && rewriting(relocation, data).is_none()
 }
 

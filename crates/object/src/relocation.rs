@@ -1,6 +1,6 @@
 //! Relocation kinds and how they fill their fields.
 //!
-//! Sources: psABI x86-64, 4.4 "Relocation"; AAELF64, 5.7 "Relocation operations".
+//! Sources: psABI x86-64, 4.4; psABI i386, 4.4 "Relocation"; AAELF64, 5.7 "Relocation operations".
 
 use std::ops::RangeInclusive;
 
@@ -47,6 +47,12 @@ pub enum RelocationKind {
     GotRel32,
     /// The same in an instruction that the linker may rewrite to do without the table.
     GotRel32Relaxable,
+    /// `G + A`, four bytes: the offset of the symbol's entry in the global offset table.
+    GotEntry32,
+    /// `S + A - GOT`, four bytes: the distance from the table to the symbol.
+    GotOffset32,
+    /// `GOT + A - P`, four bytes: the distance to the table, whatever the symbol.
+    GotDistance32,
     /// `S + A - P` in words, bits 25 to 0 of an A64 instruction.
     A64Branch26,
     /// The same, of a call.
@@ -92,6 +98,9 @@ impl RelocationKind {
             | RelocationKind::Plt32
             | RelocationKind::GotRel32
             | RelocationKind::GotRel32Relaxable
+            | RelocationKind::GotEntry32
+            | RelocationKind::GotOffset32
+            | RelocationKind::GotDistance32
             | RelocationKind::A64Branch26
             | RelocationKind::A64Call26
             | RelocationKind::A64Branch19
@@ -114,6 +123,7 @@ impl RelocationKind {
                 | RelocationKind::Abs32
                 | RelocationKind::Abs32Signed
                 | RelocationKind::Abs64
+                | RelocationKind::GotEntry32
                 | RelocationKind::A64AddLow12
                 | RelocationKind::A64AccessLow12(_)
         )
@@ -137,7 +147,10 @@ impl RelocationKind {
             | RelocationKind::Rel32
             | RelocationKind::Plt32
             | RelocationKind::GotRel32
-            | RelocationKind::GotRel32Relaxable => signed(32),
+            | RelocationKind::GotRel32Relaxable
+            | RelocationKind::GotEntry32
+            | RelocationKind::GotOffset32
+            | RelocationKind::GotDistance32 => signed(32),
             RelocationKind::Rel8 => signed(8),
             RelocationKind::Rel16 => signed(16),
             RelocationKind::Rel64 => signed(64),

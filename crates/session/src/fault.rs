@@ -45,6 +45,7 @@ pub struct FaultReport {
 fn exit_call(arch: Arch) -> Vec<&'static str> {
     match arch {
         Arch::Arm64 => vec!["mov x8, #93    // exit", "mov x0, #0     // status", "svc #0"],
+        Arch::X86_32 => vec!["mov eax, 1     ; exit", "xor ebx, ebx   ; status 0", "int 0x80"],
         _ => vec!["mov eax, 60    ; exit", "xor edi, edi   ; status 0", "syscall"],
     }
 }
@@ -79,7 +80,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
     let Some(Ending::Killed(signal, fault)) = scene.process.ending() else { return None };
     let pc = scene.process.machine.pc();
     let instruction = match fault {
-        Fault::Breakpoint if scene.image.arch == Arch::X86_64 => {
+        Fault::Breakpoint if scene.image.arch.is_x86() => {
             scene.process.machine.instruction_at(pc.wrapping_sub(1)).ok()
         }
         _ => scene.process.machine.instruction_at(pc).ok(),
@@ -117,7 +118,21 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             }
         }
         Fault::Overflow => {
-            report.message = "`int 4` raised the overflow trap".to_string();
+            let name = scene.last.as_ref().map_or("int", Instruction::mnemonic);
+            report.message = match name {
+                "into" => "`into` raised the overflow trap, since OF was set".to_string(),
+                _ => "`int 4` raised the overflow trap".to_string(),
+            };
+        }
+        Fault::Bounds => {
+            report.message = "`bound` found a number that is not between its limits".to_string();
+            report.registers =
+                instruction.as_ref().map(|i| operand_registers(&scene, i)).unwrap_or_default();
+        }
+        Fault::ModeChange => {
+            report.message =
+                "a jump between 32-bit and 64-bit code, which is not modelled".to_string();
+            report.help = Some("stay in the mode in which the program started".to_string());
         }
         Fault::Selector => {
             report.message = "the selector names no segment that a program may use".to_string();
@@ -167,7 +182,9 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
         MemoryFaultKind::Protected => "which holds data, not code",
         MemoryFaultKind::PastCode => "after the end of the code",
         MemoryFaultKind::StackSegment => "which is no address of the stack",
-        MemoryFaultKind::Unmapped | MemoryFaultKind::Alignment => "where there is nothing",
+        MemoryFaultKind::Unmapped | MemoryFaultKind::Alignment | MemoryFaultKind::Segment => {
+            "where there is nothing"
+        }
     };
     let verb = match control {
         Some(Control::Return) => "returned",
@@ -187,7 +204,7 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
                     .to_string()
             }
             _ => {
-                report.registers.push(scene.value(Reg::x86(sotto_isa::Width::W64, 4)));
+                report.registers.push(scene.value(Reg::x86(arch.address_width(), 4)));
                 "the top of the stack was no return address: each push needs its pop before ret; \
                  a program's entry is not called, so it ends with an exit call and not with ret"
                     .to_string()
@@ -213,6 +230,12 @@ fn memory(
     report.message = match fault.kind {
         MemoryFaultKind::Protected => {
             format!("tried to {verb} {address:#x}, which may not be {done}")
+        }
+        MemoryFaultKind::Segment if fault.access == AccessKind::Write => {
+            format!("tried to write {address:#x} through a segment register that is empty, or cs")
+        }
+        MemoryFaultKind::Segment => {
+            format!("tried to read {address:#x} through a segment register that is empty")
         }
         MemoryFaultKind::Alignment => {
             format!("tried to {verb} 16 bytes at {address:#x}, which is not a multiple of 16")

@@ -1,7 +1,8 @@
 //! A program run on this computer's own processor, one instruction at a time.
 //!
 //! The kernel's process tracing stops the child before its first instruction; from there it is
-//! stepped, and its registers and memory are read and set. Only for x86-64 programs on x86-64 Linux.
+//! stepped, and its registers and memory are read and set. Only on x86-64 Linux, for programs of either
+//! mode of x86.
 //!
 //! Source: ptrace(2), proc_pid_mem(5).
 
@@ -12,6 +13,7 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
+use nix::libc;
 use nix::sys::personality::{self, Persona};
 use nix::sys::ptrace;
 use nix::sys::signal::Signal;
@@ -25,6 +27,8 @@ use sotto_machine::CpuState;
 pub struct Native {
     pid: Pid,
     memory: File,
+    /// The segment of code in which it started, which decides the mode.
+    code_segment: u64,
     ended: bool,
 }
 
@@ -73,7 +77,8 @@ impl Native {
         }
         ptrace::setoptions(pid, ptrace::Options::PTRACE_O_EXITKILL).map_err(io_error)?;
         let memory = File::options().read(true).write(true).open(format!("/proc/{pid}/mem"))?;
-        Ok(Native { pid, memory, ended: false })
+        let code_segment = ptrace::getregs(pid).map_err(io_error)?.cs;
+        Ok(Native { pid, memory, code_segment, ended: false })
     }
 
     /// Registers and status flags.
@@ -87,8 +92,9 @@ impl Native {
             r.rax, r.rcx, r.rdx, r.rbx, r.rsp, r.rbp, r.rsi, r.rdi, r.r8, r.r9, r.r10, r.r11,
             r.r12, r.r13, r.r14, r.r15, r.rip, r.fs_base, r.gs_base,
         ];
-        let f = ptrace::getregset::<ptrace::regset::NT_PRFPREG>(self.pid).map_err(io_error)?;
+        let f = self.float_registers()?;
         registers.extend([u64::from(f.mxcsr), u64::from(f.cwd) | u64::from(f.swd) << 16]);
+        registers.push(r.es | r.ds << 16 | r.fs << 32 | r.gs << 48);
         let vectors = f
             .xmm_space
             .chunks(4)
@@ -130,17 +136,24 @@ impl Native {
             for (field, value) in fields.into_iter().zip(&state.registers) {
                 *field = *value;
             }
+            // What stands for no base in 32-bit mode is no address.
+            for base in [&mut r.fs_base, &mut r.gs_base] {
+                *base = if *base >> 47 == 0 { *base } else { 0 };
+            }
         }
         let ours = u64::from((flag::STATUS | flag::CONTROL).0);
         r.eflags = (r.eflags & !ours) | u64::from(state.flags.0);
-        (r.ds, r.es, r.fs, r.gs) = (0, 0, 0, 0);
+        r.cs = self.code_segment;
+        let selectors = state.registers.get(21).copied().unwrap_or(0);
+        let selector = |number: u32| selectors >> (16 * number) & 0xffff;
+        (r.es, r.ds, r.fs, r.gs) = (selector(0), selector(1), selector(2), selector(3));
         // The kernel must not take the last stop for an interrupted system call.
         r.orig_rax = u64::MAX;
         ptrace::setregs(self.pid, r).map_err(io_error)?;
         if state.vectors.is_empty() {
             return Ok(());
         }
-        let mut f = ptrace::getregset::<ptrace::regset::NT_PRFPREG>(self.pid).map_err(io_error)?;
+        let mut f = self.float_registers()?;
         for (words, value) in f.xmm_space.chunks_mut(4).zip(&state.vectors) {
             for (n, word) in words.iter_mut().enumerate() {
                 *word = (value >> (32 * n)) as u32;
@@ -150,7 +163,21 @@ impl Native {
             (f.mxcsr, f.cwd) = (*mxcsr as u32, *words as u16);
             f.swd = (words >> 16) as u16;
         }
-        ptrace::setregset::<ptrace::regset::NT_PRFPREG>(self.pid, f).map_err(io_error)
+        // SAFETY: the kernel reads a structure of this type, as for a 64-bit tracer.
+        let done = unsafe { libc::ptrace(libc::PTRACE_SETFPREGS, self.pid.as_raw(), 0, &f) };
+        if done < 0 { Err(io::Error::last_os_error()) } else { Ok(()) }
+    }
+
+    /// The registers of x87 and of vectors, laid out as 64-bit mode does it also for a 32-bit process.
+    fn float_registers(&self) -> io::Result<libc::user_fpregs_struct> {
+        // SAFETY: zeros are a value of this type, and the kernel fills one in, as for a 64-bit tracer.
+        unsafe {
+            let mut f: libc::user_fpregs_struct = std::mem::zeroed();
+            match libc::ptrace(libc::PTRACE_GETFPREGS, self.pid.as_raw(), 0, &mut f) {
+                0.. => Ok(f),
+                _ => Err(io::Error::last_os_error()),
+            }
+        }
     }
 
     /// Reads memory.

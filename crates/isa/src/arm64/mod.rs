@@ -429,7 +429,8 @@ pub(crate) fn table() -> &'static Table {
     TABLE.get_or_init(|| {
         let rows: Vec<Row> =
             table::GROUPS.iter().flat_map(|group| group.iter()).map(Row::parse).collect();
-        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
+        let numbered = rows.iter().enumerate().map(|(number, row)| (number as u16, row.form));
+        let mnemonics = Mnemonics::of(numbered, |numbers| {
             context_of(&mut numbers.iter().map(|&number| rows[usize::from(number)].form))
         });
         let by_top_byte = (0..256u32)

@@ -1,7 +1,7 @@
 //! Bytes to operands.
 
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
-use super::{Pattern, RIP, Row, table};
+use super::{Pattern, RIP, Row, by_opcode, rows};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
     Value, Width,
@@ -22,12 +22,19 @@ fn key(map: usize, opcode: u8, size: usize, digit: u8) -> usize {
     ((map * 256 + usize::from(opcode)) * 3 + size) * 8 + usize::from(digit)
 }
 
-/// Calls `visit` with every key under which a form is looked up.
-fn each_key(e: &Encoding, mut visit: impl FnMut(usize)) {
+/// Calls `visit` with every key under which a row is looked up.
+fn each_key(arch: Arch, row: &Row, mut visit: impl FnMut(usize)) {
+    let e = &row.encoding;
+    if !row.modes.include(arch) {
+        return;
+    }
+    // In 64-bit mode the prefix has no effect on these; a mandatory one is no such prefix.
+    let by_mode = row.sized_by_mode && arch == Arch::X86_32 && e.mandatory == Mandatory::Any;
+    let sizes = if by_mode && !e.operand16 { Sizes::S32 } else { e.sizes };
     let opcodes = if e.plus_reg { 8 } else { 1 };
     for opcode in e.opcode..=e.opcode + (opcodes - 1) {
         for (size, bit) in SIZES.iter().enumerate() {
-            if e.sizes.0 & bit.0 == 0 {
+            if sizes.0 & bit.0 == 0 {
                 continue;
             }
             for digit in 0..8 {
@@ -42,16 +49,19 @@ fn each_key(e: &Encoding, mut visit: impl FnMut(usize)) {
 impl Index {
     /// Every program that decodes builds this once, so it is built by counting: first how many rows each
     /// key has, then each row to its place.
-    pub fn new(rows: &[Row]) -> Index {
+    pub fn new(arch: Arch, rows: &[Row]) -> Index {
         let mut has_modrm = [false; 256 * MAPS];
         let mut ranges = vec![(0u16, 0u8); MAPS * 256 * 3 * 8];
         for row in rows {
             let e = &row.encoding;
+            if !row.modes.include(arch) {
+                continue;
+            }
             let opcodes = if e.plus_reg { 8 } else { 1 };
             for opcode in e.opcode..=e.opcode + (opcodes - 1) {
                 has_modrm[e.map_index() * 256 + usize::from(opcode)] |= e.modrm != ModRm::None;
             }
-            each_key(e, |key| ranges[key].1 += 1);
+            each_key(arch, row, |key| ranges[key].1 += 1);
         }
         let mut total = 0;
         for (start, count) in &mut ranges {
@@ -64,7 +74,7 @@ impl Index {
             let row = &rows[usize::from(number)];
             let e = &row.encoding;
             (
-                e.mandatory == Mandatory::Any && !e.address32 && !e.no_track,
+                e.mandatory == Mandatory::Any && !e.address_size && !e.no_track,
                 e.suffix.is_none(),
                 row.form.accepted_only,
                 e.sizes.0.count_ones(),
@@ -73,7 +83,7 @@ impl Index {
         });
         let mut places = vec![0; usize::from(total)];
         for number in order {
-            each_key(&rows[usize::from(number)].encoding, |key| {
+            each_key(arch, &rows[usize::from(number)], |key| {
                 let (start, count) = &mut ranges[key];
                 places[usize::from(*start) + usize::from(*count)] = number;
                 *count += 1;
@@ -83,10 +93,12 @@ impl Index {
     }
 }
 
-#[derive(Default)]
 struct Prefixes {
+    /// 64-bit mode, and not 32-bit mode.
+    long: bool,
     operand16: bool,
-    address32: bool,
+    /// The address-size prefix: addresses are half as wide.
+    address_size: bool,
     lock: bool,
     no_track: bool,
     repeat: Option<u8>,
@@ -110,7 +122,7 @@ impl Prefixes {
         };
         repeat
             && e.lock == self.lock
-            && (self.address32 || !e.address32)
+            && (self.address_size || !e.address_size)
             && (self.no_track || !e.no_track)
     }
 
@@ -129,9 +141,11 @@ impl Prefixes {
                 (upper & 0xe0, usize::from(upper & 0x1f), last)
             }
         };
-        // R, X and B are stored inverted, above W.
-        self.rex = Some(0x40 | (!upper >> 5) | last >> 4 & 8);
-        self.vvvv = !last >> 3 & 15;
+        // R, X and B are stored inverted, above W. In 32-bit mode there is nothing for them to say.
+        if self.long {
+            self.rex = Some(0x40 | (!upper >> 5) | last >> 4 & 8);
+        }
+        self.vvvv = !last >> 3 & if self.long { 15 } else { 7 };
         match last & 3 {
             1 => self.operand16 = true,
             2 => self.repeat = Some(0xf3),
@@ -140,6 +154,15 @@ impl Prefixes {
         }
         let short = last & 4 == 0;
         if short && (1..=3).contains(&map) { Ok(map + 3) } else { Err(DecodeError::Invalid) }
+    }
+
+    /// How wide addresses are.
+    fn address_width(&self) -> Width {
+        match (self.long, self.address_size) {
+            (true, false) => Width::W64,
+            (true, true) | (false, false) => Width::W32,
+            (false, true) => Width::W16,
+        }
     }
 
     fn rex_bit(&self, bit: u8) -> u8 {
@@ -154,7 +177,16 @@ impl Prefixes {
 ///
 /// See [`crate::decode`].
 pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), DecodeError> {
-    instruction.arch = Arch::X86_64;
+    match instruction.arch {
+        Arch::X86_32 => decode_in_mode::<false>(bytes, instruction),
+        _ => decode_in_mode::<true>(bytes, instruction),
+    }
+}
+
+fn decode_in_mode<const LONG: bool>(
+    bytes: &[u8],
+    instruction: &mut Instruction,
+) -> Result<(), DecodeError> {
     let cut_off = if bytes.len() >= MAX_INSTRUCTION_BYTES {
         DecodeError::Invalid
     } else {
@@ -162,19 +194,37 @@ pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), De
     };
     let bytes = &bytes[..bytes.len().min(MAX_INSTRUCTION_BYTES)];
     let mut reader = Reader { bytes, at: 0, cut_off };
-    let mut prefixes = Prefixes::default();
+    let mut prefixes = Prefixes {
+        long: LONG,
+        operand16: false,
+        address_size: false,
+        lock: false,
+        no_track: false,
+        repeat: None,
+        segment: None,
+        rex: None,
+        vvvv: 0,
+    };
     let opcode = loop {
         match reader.byte()? {
             0x66 => prefixes.operand16 = true,
-            0x67 => prefixes.address32 = true,
+            0x67 => prefixes.address_size = true,
             0xf0 => prefixes.lock = true,
             repeat @ (0xf2 | 0xf3) => prefixes.repeat = Some(repeat),
             0x64 => prefixes.segment = Some(Segment::Fs),
             0x65 => prefixes.segment = Some(Segment::Gs),
-            0x3e => prefixes.no_track = true,
+            0x3e => {
+                prefixes.no_track = true;
+                if !LONG {
+                    prefixes.segment = Some(Segment::Ds);
+                }
+            }
             // The other segments have no effect in 64-bit mode.
-            0x26 | 0x2e | 0x36 => {}
-            rex @ 0x40..=0x4f => {
+            0x26 | 0x2e | 0x36 if LONG => {}
+            0x26 => prefixes.segment = Some(Segment::Es),
+            0x2e => prefixes.segment = Some(Segment::Cs),
+            0x36 => prefixes.segment = Some(Segment::Ss),
+            rex @ 0x40..=0x4f if LONG => {
                 prefixes.rex = Some(rex);
                 continue;
             }
@@ -189,14 +239,17 @@ pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), De
             0x3a => (3, reader.byte()?),
             opcode => (1, opcode),
         },
-        0xc4 | 0xc5 => {
+        // In 32-bit mode, what names memory here is LES or LDS.
+        0xc4 | 0xc5 if LONG || reader.peek()? >= 0xc0 => {
             let map = prefixes.vex(opcode, &mut reader)?;
             (map, reader.byte()?)
         }
+        // 32-bit mode has the first of the immediate groups twice.
+        0x82 if !LONG => (0, 0x80),
         opcode => (0, opcode),
     };
-    let table = table();
-    let index = &table.by_opcode;
+    let rows = rows();
+    let index = by_opcode(instruction.arch);
     let size = match prefixes {
         Prefixes { rex: Some(rex), .. } if rex & 8 != 0 => 2,
         _ if map > 3 => 1,
@@ -209,7 +262,7 @@ pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), De
     let candidates = &index.rows[usize::from(start)..][..usize::from(count)];
     let mut error = DecodeError::Invalid;
     for &number in candidates {
-        let row = &table.rows[usize::from(number)];
+        let row = &rows[usize::from(number)];
         if !prefixes.allow(&row.encoding) {
             continue;
         }
@@ -273,8 +326,10 @@ fn operands(
     instruction: &mut Instruction,
 ) -> Result<(), DecodeError> {
     let e = &row.encoding;
-    // Strings are addressed by 64-bit registers in the segments without a base; nothing else so far.
-    if row.hidden_memory && (prefixes.address32 || prefixes.segment.is_some()) {
+    // Strings are addressed, and loops counted, by registers of the mode's width, in the segments
+    // without a base; nothing else so far.
+    let based = matches!(prefixes.segment, Some(Segment::Fs | Segment::Gs));
+    if row.unsaid_address && (prefixes.address_size || based) {
         return Err(DecodeError::Invalid);
     }
     if let Some(suffix) = e.suffix
@@ -285,12 +340,18 @@ fn operands(
     let modrm = if e.modrm == ModRm::None { 0 } else { reader.byte()? };
     let mut memory = None;
     if e.modrm != ModRm::None && modrm >> 6 != 0b11 {
-        memory = Some(read_memory(modrm, prefixes, row.memory_width, reader)?);
+        let mut mem = read_memory(modrm, prefixes, row.memory_width, reader)?;
+        // The prefix that exempts a jump from tracking is that of DS, and says no more here.
+        if e.no_track && mem.segment == Some(Segment::Ds) {
+            mem.segment = None;
+        }
+        memory = Some(mem);
     }
     if prefixes.vvvv != 0 && !row.names_vvvv {
         return Err(DecodeError::Invalid);
     }
     let operands = &mut instruction.operands;
+    let address_width = prefixes.address_width();
     let mut relative = None;
     for slot in row.form.operands {
         let operand = match slot.pattern {
@@ -311,7 +372,7 @@ fn operands(
                 Some(mem) => Operand::Mem(mem),
                 None => Operand::Reg(register(width, modrm & 7 | prefixes.rex_bit(1), prefixes)),
             },
-            Pattern::M | Pattern::Mem(_) | Pattern::MemAligned => {
+            Pattern::M | Pattern::Mem(_) | Pattern::MemAligned | Pattern::Far(_) => {
                 Operand::Mem(memory.ok_or(DecodeError::Invalid)?)
             }
             Pattern::RegRm(width) | Pattern::RmNarrow(width, _) => match (memory, slot.pattern) {
@@ -331,25 +392,36 @@ fn operands(
                 number @ 0..6 => Operand::Reg(Reg::new(RegKind::Segment, number)),
                 _ => return Err(DecodeError::Invalid),
             },
+            Pattern::Segment(number) => Operand::Reg(Reg::new(RegKind::Segment, number)),
+            // It comes after the offset, which is the next operand.
+            Pattern::Selector => {
+                let mut ahead = reader.clone();
+                ahead.signed(4)?;
+                Operand::Imm(Value::Known(ahead.signed(2)? & 0xffff))
+            }
             Pattern::Acc(width) => Operand::Reg(Reg::x86(width, 0)),
             Pattern::Cl => Operand::Reg(Reg::x86(Width::W8, 1)),
             Pattern::Dx => Operand::Reg(Reg::x86(Width::W16, 2)),
             Pattern::One => Operand::Imm(Value::Known(1)),
             Pattern::Uimm8 | Pattern::Uimm16 => {
-                let size = immediate_bytes(slot.pattern);
+                let size = immediate_bytes(slot.pattern, address_width);
                 let value = reader.signed(size)? & ((1 << (8 * size)) - 1);
                 Operand::Imm(Value::Known(value))
             }
             Pattern::Imm(_) | Pattern::Simm8 | Pattern::Simm32 => {
-                Operand::Imm(Value::Known(reader.signed(immediate_bytes(slot.pattern))?))
+                let size = immediate_bytes(slot.pattern, address_width);
+                Operand::Imm(Value::Known(reader.signed(size)?))
             }
             Pattern::Moffs(width) => {
                 let (width, segment) = (Some(width), prefixes.segment);
-                Operand::Mem(Mem { width, segment, ..Mem::absolute(reader.signed(8)?) })
+                let size = immediate_bytes(slot.pattern, address_width);
+                let address = reader.signed(size)? & address_width.mask() as i64;
+                Operand::Mem(Mem { width, segment, ..Mem::absolute(address) })
             }
             Pattern::Rel8 | Pattern::Rel32 => {
                 relative = Some(operands.len());
-                Operand::Target(Value::Known(reader.signed(immediate_bytes(slot.pattern))?))
+                let size = immediate_bytes(slot.pattern, address_width);
+                Operand::Target(Value::Known(reader.signed(size)?))
             }
         };
         operands.push(operand);
@@ -359,6 +431,12 @@ fn operands(
     {
         let end = instruction.address.wrapping_add(reader.at as u64);
         *distance = distance.wrapping_add(end as i64);
+        if !prefixes.long {
+            *distance &= 0xffff_ffff;
+        }
+    }
+    if row.form.operands.first().is_some_and(|slot| slot.pattern == Pattern::Selector) {
+        reader.signed(2)?;
     }
     Ok(())
 }
@@ -378,7 +456,10 @@ fn read_memory(
     width: Option<Width>,
     reader: &mut Reader,
 ) -> Result<Mem, DecodeError> {
-    let address_width = if prefixes.address32 { Width::W32 } else { Width::W64 };
+    let address_width = prefixes.address_width();
+    if address_width == Width::W16 {
+        return read_narrow_memory(modrm, prefixes, width, reader);
+    }
     let reg = |number| Some(Reg::x86(address_width, number));
     let mode = modrm >> 6;
     let mut mem = Mem { width, segment: prefixes.segment, ..Mem::absolute(0) };
@@ -400,17 +481,64 @@ fn read_memory(
             mem.base = reg(sib & 7 | prefixes.rex_bit(1));
         }
     } else if modrm & 7 == 0b101 && mode == 0 {
-        // With the address-size prefix the base is EIP, which no row needs.
-        if prefixes.address32 {
-            return Err(DecodeError::Invalid);
-        }
-        mem.base = Some(RIP);
         disp_bytes = 4;
+        if prefixes.long {
+            // With the address-size prefix the base is EIP, which no row needs.
+            if prefixes.address_size {
+                return Err(DecodeError::Invalid);
+            }
+            mem.base = Some(RIP);
+        }
     } else {
         mem.base = reg(modrm & 7 | prefixes.rex_bit(1));
     }
     if disp_bytes > 0 {
-        mem.disp = Value::Known(reader.signed(disp_bytes)?);
+        let mut disp = reader.signed(disp_bytes)?;
+        // Without a register it is an address.
+        if !prefixes.long && mem.base.is_none() && mem.index.is_none() {
+            disp &= 0xffff_ffff;
+        }
+        mem.disp = Value::Known(disp);
     }
     Ok(mem)
+}
+
+/// The registers of 16-bit addresses, by the last field of ModRM. Source: SDM Vol. 2A, table 2-1.
+pub(super) const NARROW_ADDRESSES: [(u8, Option<u8>); 8] = [
+    (3, Some(6)),
+    (3, Some(7)),
+    (5, Some(6)),
+    (5, Some(7)),
+    (6, None),
+    (7, None),
+    (5, None),
+    (3, None),
+];
+
+/// A memory operand whose address has 16 bits.
+fn read_narrow_memory(
+    modrm: u8,
+    prefixes: &Prefixes,
+    width: Option<Width>,
+    reader: &mut Reader,
+) -> Result<Mem, DecodeError> {
+    let mut mem = Mem { width, segment: prefixes.segment, ..Mem::absolute(0) };
+    let disp_bytes = match modrm >> 6 {
+        // Nothing but an address; the encoder lays it out with 32 bits.
+        0 if modrm & 7 == 6 => {
+            mem.disp = Value::Known(reader.signed(2)? & 0xffff);
+            return Ok(mem);
+        }
+        0 => return Ok(with_narrow_registers(mem, modrm)),
+        1 => 1,
+        _ => 2,
+    };
+    mem.disp = Value::Known(reader.signed(disp_bytes)?);
+    Ok(with_narrow_registers(mem, modrm))
+}
+
+fn with_narrow_registers(mem: Mem, modrm: u8) -> Mem {
+    let (base, index) = NARROW_ADDRESSES[usize::from(modrm & 7)];
+    let reg = |number| Reg::x86(Width::W16, number);
+    Mem { base: Some(reg(base)), index: index.map(reg), ..mem }
 }

@@ -4,8 +4,9 @@ use std::ops::RangeInclusive;
 
 use arrayvec::ArrayVec;
 
+use super::decode::NARROW_ADDRESSES;
 use super::encoding::{Encoding, Mandatory, ModRm, immediate_bytes};
-use super::{Form, Meaning, Pattern, Row, table};
+use super::{Form, Meaning, Pattern, Row, by_mnemonic, rows};
 use crate::instruction::{closer, describe};
 use crate::{
     Arch, EncodeError, Encoded, Field, Fixup, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind,
@@ -18,17 +19,15 @@ use crate::{
 ///
 /// See [`crate::encode`].
 pub fn encode(
+    arch: Arch,
     mnemonic: &str,
     operands: &[Operand],
     address: u64,
     min_bytes: usize,
 ) -> Result<Encoded, EncodeError> {
-    let table = table();
-    let Some(numbers) = table.mnemonics.rows(mnemonic) else {
-        return Err(EncodeError::UnknownMnemonic {
-            mnemonic: mnemonic.to_string(),
-            arch: Arch::X86_64,
-        });
+    let rows = rows();
+    let Some(numbers) = by_mnemonic(arch).rows(mnemonic) else {
+        return Err(EncodeError::UnknownMnemonic { mnemonic: mnemonic.to_string(), arch });
     };
     let mut best: Option<Encoded> = None;
     let mut error = None;
@@ -36,11 +35,11 @@ pub fn encode(
     let mut untold_widths = 0u64;
     let kinds = Kinds::of_operands(operands);
     for &number in numbers {
-        let row = &table.rows[usize::from(number)];
+        let row = &rows[usize::from(number)];
         if !row.kinds.allow(kinds) || !kinds_match(row.form, operands) {
             continue;
         }
-        match layout(row, number, operands, address) {
+        match layout(arch, row, number, operands, address) {
             Ok(encoded) if encoded.bytes.len() < min_bytes => {}
             Ok(encoded) => {
                 if let Some(width) = untold_width(row.form, operands) {
@@ -68,7 +67,7 @@ pub fn encode(
 
 /// The operands of the rows that take this first operand, or of all of them if none does.
 fn forms_for(numbers: &[u16], first: Option<&Operand>) -> Vec<String> {
-    let rows = || numbers.iter().map(|&number| table().rows[usize::from(number)].form);
+    let rows = || numbers.iter().map(|&number| super::form(number));
     let takes = |form: &&Form| match (form.operands.first(), first) {
         (Some(slot), Some(operand)) => kind_matches(slot.pattern, operand),
         _ => false,
@@ -87,11 +86,12 @@ fn forms_for(numbers: &[u16], first: Option<&Operand>) -> Vec<String> {
 ///
 /// If there is no such row.
 pub fn encode_form(
+    arch: Arch,
     number: u16,
     operands: &[Operand],
     address: u64,
 ) -> Result<Encoded, EncodeError> {
-    let row = &table().rows[usize::from(number)];
+    let row = &rows()[usize::from(number)];
     if !kinds_match(row.form, operands) {
         return Err(EncodeError::NoSuchForm {
             mnemonic: row.form.mnemonic.to_string(),
@@ -99,7 +99,7 @@ pub fn encode_form(
             forms: vec![super::syntax(row.form)],
         });
     }
-    layout(row, number, operands, address)
+    layout(arch, row, number, operands, address)
 }
 
 /// Width of a form whose memory operand has no width and no register beside it to tell one.
@@ -151,7 +151,8 @@ impl Kinds {
                 Pattern::X | Pattern::XRm | Pattern::Xmm0 => Kinds::VECTOR,
                 Pattern::Xm(width) => Kinds::VECTOR | Kinds::memory(width),
                 Pattern::XmUnaligned => Kinds::VECTOR | Kinds::memory(Width::W128),
-                Pattern::Sreg => Kinds::SEGMENT,
+                Pattern::Sreg | Pattern::Segment(_) => Kinds::SEGMENT,
+                Pattern::Far(_) => Kinds::ANY_MEMORY,
                 Pattern::R32NotEax => Kinds::register(Width::W32),
                 Pattern::Cl => Kinds::register(Width::W8),
                 Pattern::Dx => Kinds::register(Width::W16),
@@ -164,7 +165,8 @@ impl Kinds {
                 | Pattern::Simm8
                 | Pattern::Simm32
                 | Pattern::Uimm8
-                | Pattern::Uimm16 => Kinds::IMMEDIATE,
+                | Pattern::Uimm16
+                | Pattern::Selector => Kinds::IMMEDIATE,
             };
         }
         Kinds(kinds)
@@ -219,6 +221,9 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
         }
         (Pattern::Xmm0, Operand::Reg(reg)) => reg.kind == RegKind::Xmm && reg.number == 0,
         (Pattern::Sreg, Operand::Reg(reg)) => reg.kind == RegKind::Segment,
+        (Pattern::Segment(number), Operand::Reg(reg)) => {
+            reg.kind == RegKind::Segment && reg.number == number
+        }
         (
             Pattern::Mem(_)
             | Pattern::MemAligned
@@ -232,16 +237,21 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
         (Pattern::Cl, Operand::Reg(reg)) => *reg == Reg::x86(Width::W8, 1),
         (Pattern::Dx, Operand::Reg(reg)) => *reg == Reg::x86(Width::W16, 2),
         (Pattern::Rm(width), Operand::Mem(mem)) => mem.width.is_none_or(|w| w == width),
-        (Pattern::M, Operand::Mem(_)) => true,
+        (Pattern::M | Pattern::Far(_), Operand::Mem(_)) => true,
         (Pattern::Moffs(width), Operand::Mem(mem)) => {
             mem.width.is_none_or(|w| w == width) && mem.base.is_none() && mem.index.is_none()
         }
         (Pattern::One, Operand::Imm(value)) => *value == Value::Known(1),
         // A byte that is sign-extended cannot hold an address.
         (Pattern::Simm8, Operand::Imm(value)) => *value != Value::Late,
-        (Pattern::Imm(_) | Pattern::Simm32 | Pattern::Uimm8 | Pattern::Uimm16, Operand::Imm(_)) => {
-            true
-        }
+        (
+            Pattern::Imm(_)
+            | Pattern::Simm32
+            | Pattern::Uimm8
+            | Pattern::Uimm16
+            | Pattern::Selector,
+            Operand::Imm(_),
+        ) => true,
         (Pattern::Rel8 | Pattern::Rel32, Operand::Target(_)) => true,
         _ => false,
     }
@@ -254,7 +264,7 @@ fn immediate_range(pattern: Pattern) -> RangeInclusive<i128> {
         Pattern::Simm8 => -128..=127,
         Pattern::Simm32 => -(1 << 31)..=(1 << 31) - 1,
         Pattern::Uimm8 => 0..=255,
-        Pattern::Uimm16 => 0..=65535,
+        Pattern::Uimm16 | Pattern::Selector => 0..=65535,
         _ => 0..=0,
     }
 }
@@ -289,7 +299,8 @@ struct Parts {
     /// An operand needs a REX prefix even if none of its bits is set: `sil` and its like.
     rex_for: Option<Reg>,
     high_byte: Option<Reg>,
-    address32: bool,
+    /// The address needs the address-size prefix.
+    address_size: bool,
     segment: Option<Segment>,
     /// The register that goes into the VEX prefix.
     vvvv: u8,
@@ -300,6 +311,8 @@ struct Parts {
     disp_fixup: Option<(u8, Field)>,
     imm: ArrayVec<u8, 8>,
     imm_fixup: Option<(u8, Field)>,
+    /// What stands behind the immediate.
+    selector: Option<u16>,
     /// The operand whose code offset counts from the end of the instruction, and its target.
     relative: Option<(usize, Value, usize)>,
 }
@@ -326,8 +339,9 @@ impl Parts {
     }
 
     /// Lays out a memory operand. Source: SDM Vol. 2A, tables 2-2 and 2-3, and 2.2.1.6.
-    fn memory(&mut self, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
+    fn memory(&mut self, arch: Arch, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
         self.segment = mem.segment;
+        let long = arch != Arch::X86_32;
         let bad = |reason| EncodeError::BadAddress { operand, reason };
         let (mut base, mut index) = (mem.base, mem.index);
         // The stack pointer cannot be scaled, but as a plain second term it can be the base.
@@ -343,9 +357,13 @@ impl Parts {
         }
         for reg in [base, index].into_iter().flatten() {
             match reg.kind {
-                RegKind::Qword | RegKind::Ip => {}
-                RegKind::Dword => self.address32 = true,
-                _ => return Err(bad("an address is formed from 64-bit or 32-bit registers")),
+                RegKind::Qword | RegKind::Ip if long => {}
+                RegKind::Dword => self.address_size = long,
+                RegKind::Word if !long => return self.narrow_memory(operand, mem),
+                _ if long => {
+                    return Err(bad("an address is formed from 64-bit or 32-bit registers"));
+                }
+                _ => return Err(bad("an address is formed from 32-bit registers")),
             }
         }
         if let (Some(b), Some(i)) = (base, index)
@@ -360,19 +378,38 @@ impl Parts {
         }
 
         let disp = mem.disp.or_zero();
-        let disp32 = i32::try_from(disp).map_err(|_| EncodeError::OutOfRange {
+        // In 32-bit mode addresses wrap, so the upper half of them is negative displacements too.
+        let wrapped = u32::try_from(disp).map(|disp| disp as i32).ok().filter(|_| !long);
+        let disp32 = i32::try_from(disp).ok().or(wrapped).ok_or(EncodeError::OutOfRange {
             operand,
             value: i128::from(disp),
-            range: i128::from(i32::MIN)..=i128::from(i32::MAX),
-            rule: Some("a displacement is 32 bits, signed"),
+            range: i128::from(i32::MIN)..=i128::from(if long {
+                i64::from(i32::MAX)
+            } else {
+                u32::MAX.into()
+            }),
+            rule: Some(if long {
+                "a displacement is 32 bits, signed"
+            } else {
+                "an address has 32 bits"
+            }),
         })?;
+        let (disp, absolute) = match long {
+            true => (disp, Field::Abs32Signed),
+            false => (i64::from(disp32), Field::Abs32),
+        };
         let late = mem.disp == Value::Late;
-        let long = |parts: &mut Parts, field| {
+        let four_bytes = |parts: &mut Parts, field| {
             parts.disp.extend(disp32.to_le_bytes());
             if late {
                 parts.disp_fixup = Some((operand as u8, field));
             }
         };
+        if base.is_none() && index.is_none() && !long {
+            self.modrm |= 0b101;
+            four_bytes(self, absolute);
+            return Ok(());
+        }
         let Some(base) = base else {
             self.modrm |= 0b100;
             let index_bits = match index {
@@ -380,12 +417,12 @@ impl Parts {
                 None => 0b100,
             };
             self.sib = Some(scale_bits(mem.scale) << 6 | index_bits << 3 | 0b101);
-            long(self, Field::Abs32Signed);
+            four_bytes(self, absolute);
             return Ok(());
         };
         if base.kind == RegKind::Ip {
             self.modrm |= 0b101;
-            long(self, Field::Rel32);
+            four_bytes(self, Field::Rel32);
             return Ok(());
         }
         let base_bits = self.register(base, REX_B);
@@ -408,7 +445,45 @@ impl Parts {
             self.disp.push(disp8 as u8);
         } else {
             self.modrm |= 0b10 << 6;
-            long(self, Field::Abs32Signed);
+            four_bytes(self, absolute);
+        }
+        Ok(())
+    }
+
+    /// Lays out a memory operand of 16-bit registers. Source: SDM Vol. 2A, table 2-1.
+    fn narrow_memory(&mut self, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
+        self.address_size = true;
+        let bad = |reason| EncodeError::BadAddress { operand, reason };
+        let base = mem.base.map(|base| base.number);
+        let index = mem.index.map(|index| index.number);
+        let registers = |wanted: &(u8, Option<u8>)| {
+            (Some(wanted.0), wanted.1) == (base, index)
+                || (wanted.1, Some(wanted.0)) == (base, index)
+        };
+        let narrow = [mem.base, mem.index].iter().flatten().all(|reg| reg.kind == RegKind::Word);
+        let bits = NARROW_ADDRESSES
+            .iter()
+            .position(registers)
+            .filter(|_| mem.scale == 1 && narrow)
+            .ok_or(bad("a 16-bit address is bx or bp, si or di, or one of the first with one of the second"))?;
+        let disp = mem.disp.or_zero();
+        if mem.disp == Value::Late
+            || i16::try_from(disp).or(u16::try_from(disp).map(|d| d as i16)).is_err()
+        {
+            return Err(bad("the displacement of a 16-bit address is a number of 16 bits"));
+        }
+        self.modrm |= bits as u8;
+        match (disp as i16, i8::try_from(disp as i16)) {
+            // BP alone has no form without a displacement.
+            (0, _) if bits != 6 => {}
+            (_, Ok(disp)) => {
+                self.modrm |= 0b01 << 6;
+                self.disp.push(disp as u8);
+            }
+            (disp, _) => {
+                self.modrm |= 0b10 << 6;
+                self.disp.extend(disp.to_le_bytes());
+            }
         }
         Ok(())
     }
@@ -419,6 +494,7 @@ fn scale_bits(scale: u8) -> u8 {
 }
 
 fn layout(
+    arch: Arch,
     row: &Row,
     number: u16,
     operands: &[Operand],
@@ -432,7 +508,7 @@ fn layout(
     let width = super::operand_width(row.form);
     // PUSH sign-extends to the stack's width, not to that of an operand.
     let width = match row.form.meaning {
-        Meaning::Push => Width::W64,
+        Meaning::Push => arch.address_width(),
         Meaning::PushWord => Width::W16,
         // The immediates of vector instructions are bytes.
         Meaning::Vector(_) => Width::W8,
@@ -465,18 +541,42 @@ fn layout(
             }
             (Pattern::Moffs(_), Operand::Mem(mem)) => {
                 parts.segment = mem.segment;
-                parts.imm.extend(mem.disp.or_zero().to_le_bytes());
+                let bytes = arch.address_bytes() as usize;
+                let (address, range) = (mem.disp.or_zero(), i64::from(i32::MIN)..1 << 32);
+                if bytes == 4 && !range.contains(&address) {
+                    return Err(EncodeError::OutOfRange {
+                        operand: index,
+                        value: i128::from(address),
+                        range: 0..=i128::from(u32::MAX),
+                        rule: Some("an address has 32 bits"),
+                    });
+                }
+                parts.imm.extend(address.to_le_bytes()[..bytes].iter().copied());
                 if mem.disp == Value::Late {
-                    parts.imm_fixup = Some((index as u8, Field::Abs64));
+                    let field = if bytes == 4 { Field::Abs32 } else { Field::Abs64 };
+                    parts.imm_fixup = Some((index as u8, field));
                 }
             }
-            (_, Operand::Mem(mem)) => parts.memory(index, &mem)?,
+            (_, Operand::Mem(mem)) => parts.memory(arch, index, &mem)?,
             (Pattern::Rel8 | Pattern::Rel32, Operand::Target(target)) => {
-                parts.relative = Some((index, target, immediate_bytes(slot.pattern)));
+                let bytes = immediate_bytes(slot.pattern, arch.address_width());
+                parts.relative = Some((index, target, bytes));
             }
             (Pattern::One, _) => {} // the opcode implies it
+            (Pattern::Selector, Operand::Imm(value)) => {
+                let selector = fit(Pattern::Selector, value, Width::W16).ok();
+                parts.selector = selector.map(|selector| selector as u16);
+                if parts.selector.is_none() || value == Value::Late {
+                    return Err(EncodeError::OutOfRange {
+                        operand: index,
+                        value: i128::from(value.or_zero()),
+                        range: 0..=65535,
+                        rule: Some("a selector is a number of 16 bits"),
+                    });
+                }
+            }
             (pattern, Operand::Imm(value)) => {
-                let bytes = immediate_bytes(pattern);
+                let bytes = immediate_bytes(pattern, arch.address_width());
                 let field = fit(pattern, value, width).map_err(|(value, range)| {
                     EncodeError::OutOfRange { operand: index, value, range, rule: None }
                 })?;
@@ -497,7 +597,7 @@ fn layout(
             _ => {} // the opcode implies it
         }
     }
-    assemble_bytes(row, number, parts, address)
+    assemble_bytes(arch, row, number, parts, address)
 }
 
 /// What opens an opcode of each map.
@@ -522,6 +622,7 @@ fn vex_prefix(e: &Encoding, parts: &Parts, bytes: &mut ArrayVec<u8, MAX_INSTRUCT
 }
 
 fn assemble_bytes(
+    arch: Arch,
     row: &Row,
     number: u16,
     parts: Parts,
@@ -540,11 +641,8 @@ fn assemble_bytes(
     }
     let mut out = Encoded { form: number, ..Encoded::default() };
     let bytes = &mut out.bytes;
-    bytes.extend(parts.segment.map(|segment| match segment {
-        Segment::Fs => 0x64,
-        Segment::Gs => 0x65,
-    }));
-    if e.address32 || parts.address32 {
+    bytes.extend(parts.segment.map(Segment::prefix));
+    if e.address_size || parts.address_size {
         bytes.push(0x67);
     }
     if e.no_track {
@@ -577,6 +675,7 @@ fn assemble_bytes(
     bytes.extend(parts.disp);
     let imm_offset = bytes.len();
     bytes.extend(parts.imm);
+    bytes.extend(parts.selector.into_iter().flat_map(u16::to_le_bytes));
     if let Some((operand, target, size)) = parts.relative {
         let end = bytes.len() + size;
         let field = if size == 1 { Field::Rel8 } else { Field::Rel32 };
@@ -592,7 +691,9 @@ fn assemble_bytes(
             }
             known => {
                 let target = known.or_zero();
-                target.wrapping_sub(address.wrapping_add(end as u64) as i64)
+                let distance = target.wrapping_sub(address.wrapping_add(end as u64) as i64);
+                // Addresses of 32-bit mode wrap.
+                if arch == Arch::X86_32 { i64::from(distance as i32) } else { distance }
             }
         };
         let limit = 1i64 << (8 * size - 1);

@@ -54,7 +54,7 @@ pub(crate) struct Encoding {
     /// Whether the form has the prefix that exempts a jump from indirect-branch tracking.
     pub no_track: bool,
     /// Whether the form needs the address-size prefix.
-    pub address32: bool,
+    pub address_size: bool,
     /// Whether the form needs the operand-size prefix.
     pub operand16: bool,
     pub rex_w: bool,
@@ -78,12 +78,15 @@ impl Encoding {
     ///
     /// If the row is not written in it; a test walks all rows.
     pub fn parse(form: &Form) -> Encoding {
-        let first_width = form.operands.iter().find_map(|slot| slot.pattern.general_width());
+        let first_width = form.operands.iter().find_map(|slot| match slot.pattern {
+            Pattern::Far(width) => Some(width),
+            pattern => pattern.general_width(),
+        });
         let mut e = Encoding {
             mandatory: Mandatory::Any,
             lock: false,
             no_track: false,
-            address32: false,
+            address_size: false,
             operand16: false,
             rex_w: false,
             vex: false,
@@ -107,7 +110,7 @@ impl Encoding {
                 "38" if opcodes == 0 && e.map == 1 => e.map = 2,
                 "3A" if opcodes == 0 && e.map == 1 => e.map = 3,
                 "66" if opcodes == 0 && e.map == 0 => size_prefix = true,
-                "67" if opcodes == 0 && e.map == 0 => e.address32 = true,
+                "67" if opcodes == 0 && e.map == 0 => e.address_size = true,
                 "3E" if opcodes == 0 && e.map == 0 => e.no_track = true,
                 "F0" if opcodes == 0 && e.map == 0 => e.lock = true,
                 "F2" | "F3" if opcodes == 0 && e.map == 0 => {
@@ -169,14 +172,14 @@ fn hex(text: &str) -> u8 {
     u8::from_str_radix(text, 16).expect("a row's encoding holds hex bytes")
 }
 
-/// Bytes that the immediate or code offset of a pattern takes.
-pub(crate) fn immediate_bytes(pattern: Pattern) -> usize {
+/// Bytes that the immediate or code offset of a pattern takes, where addresses are this wide.
+pub(crate) fn immediate_bytes(pattern: Pattern, address: Width) -> usize {
     match pattern {
         Pattern::Imm(width) => width.bytes() as usize,
         Pattern::Simm8 | Pattern::Uimm8 | Pattern::Rel8 => 1,
-        Pattern::Uimm16 => 2,
+        Pattern::Uimm16 | Pattern::Selector => 2,
         Pattern::Simm32 | Pattern::Rel32 => 4,
-        Pattern::Moffs(_) => 8,
+        Pattern::Moffs(_) => address.bytes() as usize,
         _ => 0,
     }
 }

@@ -1,4 +1,4 @@
-//! x86 in 64-bit mode: the vocabulary of its table, and the doors to encoder and decoder.
+//! x86 in 64-bit and 32-bit mode: the vocabulary of their table, and the doors to encoder and decoder.
 //!
 //! # Encoding notation
 //!
@@ -12,6 +12,7 @@
 //! prefix with the vector length, the implied prefix, the opcode map and W.
 
 mod decode;
+mod derived;
 mod encode;
 mod encoding;
 mod prefix;
@@ -31,10 +32,10 @@ pub use prefix::{PREFIXES, Prefix};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, spelling};
 
-use crate::form::Mnemonics;
+use crate::form::{Mnemonics, Modes};
 use crate::{
-    Access, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind, Lanes, Operand,
-    OperandContext, Reg, RegKind, Segment, Width,
+    Access, Arch, Control, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
+    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
 };
 use encoding::Encoding;
 
@@ -316,6 +317,30 @@ pub enum Meaning {
     MovFromSegment,
     /// MOV to a segment register.
     MovToSegment,
+    /// PUSH and POP of a segment register, in a slot of this width.
+    PushSegment(Width),
+    PopSegment(Width),
+    /// LDS and its kin: a register and a segment register, from memory.
+    LoadFar(Segment),
+    /// JMP, CALL and RET with a selector beside the offset.
+    JmpFar,
+    CallFar(Width),
+    /// The slots are of this width.
+    RetFar(Width),
+    /// IRET of slots of this width.
+    Iret(Width),
+    /// PUSHA and POPA of slots of this width.
+    Pusha(Width),
+    Popa(Width),
+    Daa,
+    Das,
+    Aaa,
+    Aas,
+    Aam,
+    Aad,
+    Into,
+    Bound,
+    Arpl,
     /// RDFSBASE and RDGSBASE.
     ReadBase(Segment),
     /// WRFSBASE and WRGSBASE.
@@ -328,6 +353,8 @@ pub enum Meaning {
     Rdrand,
     /// A memory operand that a hint is about, and nothing else.
     Prefetch,
+    /// CLFLUSH.
+    FlushLine,
     /// An instruction that user mode may not execute.
     Privileged,
     /// INT with a number.
@@ -344,10 +371,8 @@ pub enum Meaning {
     Loop,
     Loope,
     Loopne,
-    /// Jump if RCX is zero.
-    Jrcxz,
-    /// Jump if ECX is zero.
-    Jecxz,
+    /// JCXZ, JECXZ and JRCXZ: jump if the counter at this width is zero.
+    JumpIfZero(Width),
     Nop,
     Syscall,
     Int3,
@@ -390,14 +415,21 @@ impl Meaning {
         }
     }
 
-    /// What is the case when the condition, on flags or on a counter, holds or does not.
-    pub fn condition_words(self, holds: bool) -> Option<&'static str> {
-        let (yes, no) = match self {
-            Meaning::Loop => ("rcx not zero", "rcx zero"),
-            Meaning::Loope => ("rcx not zero, and equal", "rcx zero, or not equal"),
-            Meaning::Loopne => ("rcx not zero, and not equal", "rcx zero, or equal"),
-            Meaning::Jrcxz => ("rcx zero", "rcx not zero"),
-            Meaning::Jecxz => ("ecx zero", "ecx not zero"),
+    /// What is the case when the condition, on flags or on a counter, holds or does not. Loops count
+    /// in a register as wide as an address.
+    pub fn condition_words(self, arch: Arch, holds: bool) -> Option<&'static str> {
+        let (yes, no) = match (self, arch) {
+            (Meaning::Loop, Arch::X86_32) => ("ecx not zero", "ecx zero"),
+            (Meaning::Loope, Arch::X86_32) => ("ecx not zero, and equal", "ecx zero, or not equal"),
+            (Meaning::Loopne, Arch::X86_32) => {
+                ("ecx not zero, and not equal", "ecx zero, or equal")
+            }
+            (Meaning::Loop, _) => ("rcx not zero", "rcx zero"),
+            (Meaning::Loope, _) => ("rcx not zero, and equal", "rcx zero, or not equal"),
+            (Meaning::Loopne, _) => ("rcx not zero, and not equal", "rcx zero, or equal"),
+            (Meaning::JumpIfZero(Width::W16), _) => ("cx zero", "cx not zero"),
+            (Meaning::JumpIfZero(Width::W32), _) => ("ecx zero", "ecx not zero"),
+            (Meaning::JumpIfZero(_), _) => ("rcx zero", "rcx not zero"),
             _ => {
                 let cond = self.condition()?;
                 (cond.words(), cond.inverse().words())
@@ -462,6 +494,12 @@ pub enum Pattern {
     Xmm0,
     /// A segment register.
     Sreg,
+    /// The segment register with this number, which takes no bytes.
+    Segment(u8),
+    /// Memory that holds an offset of this width, and a selector behind it.
+    Far(Width),
+    /// A selector, which stands behind the offset that the next operand is.
+    Selector,
     /// DX, as the number of a port.
     Dx,
 }
@@ -551,6 +589,9 @@ impl Pattern {
             Pattern::MemAligned => "m128".into(),
             Pattern::Xmm0 => "xmm0".into(),
             Pattern::Sreg => "sreg".into(),
+            Pattern::Segment(number) => Segment::ALL[usize::from(number)].name().into(),
+            Pattern::Far(w) => format!("m16:{}", w.bits()),
+            Pattern::Selector => "selector".into(),
             Pattern::Dx => "dx".into(),
         }
     }
@@ -569,67 +610,80 @@ pub(crate) struct Row {
     pub encoding: Encoding,
     /// What kinds of operand can stand in each position; most rows are passed over by this alone.
     pub kinds: encode::Kinds,
+    /// Where it is valid, the widths of its operands considered.
+    pub modes: Modes,
     /// Width of the operand that can be memory.
     pub memory_width: Option<Width>,
     /// Whether it names a register in the VEX prefix.
     pub names_vvvv: bool,
-    /// Whether it accesses memory that none of its operands is.
-    pub hidden_memory: bool,
+    /// Its mode says how wide it works, and an operand-size prefix would make another instruction of it.
+    pub sized_by_mode: bool,
+    /// Whether it uses a register as wide as an address that none of its operands tells.
+    pub unsaid_address: bool,
 }
 
-pub(crate) struct Table {
-    pub rows: Vec<Row>,
-    pub mnemonics: Mnemonics,
-    pub by_opcode: decode::Index,
+/// Every row: those of the table's groups, then those made from them.
+pub(crate) fn rows() -> &'static [Row] {
+    static ROWS: OnceLock<Vec<Row>> = OnceLock::new();
+    ROWS.get_or_init(|| {
+        let row = |(form, modes): (&'static Form, Modes)| Row {
+            form,
+            modes,
+            encoding: Encoding::parse(form),
+            kinds: encode::Kinds::of_form(form),
+            memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
+            names_vvvv: form.operands.iter().any(|s| matches!(s.pattern, Pattern::Vvvv(_))),
+            sized_by_mode: !matches!(
+                form.control,
+                Control::Next | Control::Syscall | Control::Trap
+            ) || matches!(form.meaning, Meaning::Leave | Meaning::Enter),
+            unsaid_address: matches!(
+                form.meaning,
+                Meaning::String(..)
+                    | Meaning::Xlat
+                    | Meaning::Loop
+                    | Meaning::Loope
+                    | Meaning::Loopne
+                    | Meaning::Vector(vector::Vector::MaskedStore)
+            ),
+        };
+        derived::all().into_iter().map(row).collect()
+    })
 }
 
-/// The row with a lock prefix, if it can have one: its destination is in memory then.
-fn locked(form: &'static Form) -> Option<&'static Form> {
-    let (first, rest) = form.operands.split_first()?;
-    let pattern = match first.pattern {
-        Pattern::Rm(width) => Pattern::Mem(width),
-        memory @ (Pattern::Mem(_) | Pattern::MemAligned) => memory,
-        _ => return None,
-    };
-    if !form.meaning.lockable() {
-        return None;
+/// One of something for each mode.
+struct PerMode<T>([OnceLock<T>; 2]);
+
+impl<T> PerMode<T> {
+    const fn new() -> PerMode<T> {
+        PerMode([OnceLock::new(), OnceLock::new()])
     }
-    let operands: Vec<Slot> = [Slot { pattern, ..*first }].iter().chain(rest).copied().collect();
-    // The table lives as long as the program, and so may these.
-    Some(Box::leak(Box::new(Form {
-        mnemonic: format!("lock {}", form.mnemonic).leak(),
-        operands: operands.leak(),
-        encoding: format!("F0 {}", form.encoding).leak(),
-        summary: format!("in one indivisible step: {}", form.summary).leak(),
-        ..*form
-    })))
+
+    fn get(&self, arch: Arch, make: impl FnOnce() -> T) -> &T {
+        self.0[usize::from(arch == Arch::X86_32)].get_or_init(make)
+    }
 }
 
-pub(crate) fn table() -> &'static Table {
-    static TABLE: OnceLock<Table> = OnceLock::new();
-    TABLE.get_or_init(|| {
-        let plain = || table::GROUPS.iter().flat_map(|group| group.iter());
-        let rows: Vec<Row> = plain()
-            .chain(plain().filter_map(locked))
-            .map(|form| Row {
-                form,
-                encoding: Encoding::parse(form),
-                kinds: encode::Kinds::of_form(form),
-                memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
-                names_vvvv: form.operands.iter().any(|s| matches!(s.pattern, Pattern::Vvvv(_))),
-                hidden_memory: matches!(form.meaning, Meaning::String(..) | Meaning::Xlat),
-            })
-            .collect();
-        let mnemonics = Mnemonics::of(rows.iter().map(|row| row.form), |numbers| {
+/// The rows by mnemonic, in a mode.
+pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
+    static MNEMONICS: PerMode<Mnemonics> = PerMode::new();
+    MNEMONICS.get(arch, || {
+        let rows = rows();
+        let forms = rows.iter().enumerate().filter(|(_, row)| row.modes.include(arch));
+        Mnemonics::of(forms.map(|(number, row)| (number as u16, row.form)), |numbers| {
             let target = numbers.iter().any(|&number| {
                 let operands = rows[usize::from(number)].form.operands;
                 operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
             });
             OperandContext { target, ..OperandContext::default() }
-        });
-        let by_opcode = decode::Index::new(&rows);
-        Table { rows, mnemonics, by_opcode }
+        })
     })
+}
+
+/// The rows by opcode, in a mode.
+pub(crate) fn by_opcode(arch: Arch) -> &'static decode::Index {
+    static OPCODES: PerMode<decode::Index> = PerMode::new();
+    OPCODES.get(arch, || decode::Index::new(arch, rows()))
 }
 
 /// The row with this number.
@@ -638,35 +692,43 @@ pub(crate) fn table() -> &'static Table {
 ///
 /// If there is no such row.
 pub fn form(number: u16) -> &'static Form {
-    table().rows[usize::from(number)].form
+    rows()[usize::from(number)].form
+}
+
+/// Whether the row with this number is valid in a mode.
+///
+/// # Panics
+///
+/// If there is no such row.
+pub fn is_valid(arch: Arch, number: u16) -> bool {
+    rows()[usize::from(number)].modes.include(arch)
 }
 
 /// How many rows there are.
 pub fn form_count() -> u16 {
-    table().rows.len() as u16
+    rows().len() as u16
 }
 
-/// Every mnemonic, aliases included, sorted.
-pub fn mnemonics() -> &'static [&'static str] {
-    &table().mnemonics.sorted
+/// Every mnemonic of a mode, aliases included, sorted.
+pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
+    &by_mnemonic(arch).sorted
 }
 
 /// The mnemonic that the word is, as the table spells it, and what its operands can be.
-pub fn find_mnemonic(word: &str) -> Option<(&'static str, OperandContext)> {
-    table().mnemonics.mnemonic(word)
+pub fn find_mnemonic(arch: Arch, word: &str) -> Option<(&'static str, OperandContext)> {
+    by_mnemonic(arch).mnemonic(word)
 }
 
 fn syntax(form: &Form) -> String {
     form.operands.iter().map(|slot| slot.pattern.syntax()).collect::<Vec<_>>().join(", ")
 }
 
-/// The rows with this mnemonic.
-pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
-    let table = table();
-    let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
-    let form = |number: &u16| table.rows[usize::from(*number)].form;
-    let doc = |form: &'static Form| form.doc(syntax(form), form.meaning.condition_words(true));
-    numbers.iter().map(|number| doc(form(number))).collect()
+/// The rows with this mnemonic, in a mode.
+pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
+    let numbers = by_mnemonic(arch).rows(mnemonic).unwrap_or_default();
+    let condition = |form: &Form| form.meaning.condition_words(arch, true);
+    let forms = numbers.iter().map(|&number| form(number));
+    forms.map(|form| form.doc(syntax(form), condition(form))).collect()
 }
 
 /// The width an instruction works at: that of its first operand, or of the accumulator it uses.

@@ -5,9 +5,9 @@
 
 use std::fmt::Write;
 
-use super::{Meaning, form, register_tells_width, table};
+use super::{Meaning, by_mnemonic, form, register_tells_width};
 use crate::print::{address, number};
-use crate::{Control, Instruction, Mem, Names, Operand, RegKind, Width, format_number};
+use crate::{Arch, Control, Instruction, Mem, Names, Operand, RegKind, Width, format_number};
 
 /// What a word of source-first order says beside its mnemonic.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -53,7 +53,7 @@ fn letter_of(width: Width) -> char {
 }
 
 /// The meaning of a word that is no mnemonic of the table by itself.
-pub fn spelling(word: &str) -> Option<Spelling> {
+pub fn spelling(arch: Arch, word: &str) -> Option<Spelling> {
     let word = word.to_ascii_lowercase();
     if let Some((_, mnemonic)) = RENAMED.iter().find(|(name, _)| *name == word) {
         return Some(Spelling { mnemonic, width: None, destination: None });
@@ -62,16 +62,16 @@ pub fn spelling(word: &str) -> Option<Spelling> {
         Some((prefix, base)) => (format!("{prefix} "), base),
         None => (String::new(), &*word),
     };
-    // `movsl` alone could also be a widening move without its second letter.
+    // `movsl` alone could also be a widening move without its second letter, where there is one to 64 bits.
     if let Some((_, name)) = STRINGS.iter().find(|(name, _)| *name == base)
-        && (base != "movsl" || !prefix.is_empty())
+        && (base != "movsl" || !prefix.is_empty() || arch == Arch::X86_32)
     {
-        let (mnemonic, _) = table().mnemonics.mnemonic(&format!("{prefix}{name}"))?;
+        let (mnemonic, _) = by_mnemonic(arch).mnemonic(&format!("{prefix}{name}"))?;
         return Some(Spelling { mnemonic, width: None, destination: None });
     }
     let (stem, last) = word.split_at_checked(word.len().checked_sub(1)?)?;
     let width = width_of(last.as_bytes()[0])?;
-    widening(stem, width).or_else(|| suffixed(stem, width)).or_else(|| {
+    widening(stem, width).or_else(|| suffixed(arch, stem, width)).or_else(|| {
         // `movzb` and its like leave the destination's letter out.
         let mnemonic = match stem {
             "movz" if width < Width::W32 => "movzx",
@@ -101,17 +101,16 @@ fn widening(stem: &str, destination: Width) -> Option<Spelling> {
 }
 
 /// A mnemonic whose rows work at this width.
-fn suffixed(stem: &str, width: Width) -> Option<Spelling> {
-    let table = table();
-    let rows = table.mnemonics.rows(stem)?;
-    let sorted = &table.mnemonics.sorted;
-    let mnemonic = sorted[sorted.binary_search(&stem).ok()?];
+fn suffixed(arch: Arch, stem: &str, width: Width) -> Option<Spelling> {
+    let mnemonics = by_mnemonic(arch);
+    let rows = mnemonics.rows(stem)?;
+    let (mnemonic, _) = mnemonics.mnemonic(stem)?;
     let takes = rows.iter().any(|&row| {
-        let form = table.rows[usize::from(row)].form;
+        let form = form(row);
         let stacked = matches!(form.control, Control::Call | Control::Jump | Control::Return)
             || matches!(form.meaning, Meaning::Push | Meaning::Pop | Meaning::Leave);
         form.operands.iter().any(|slot| slot.pattern.data_width() == Some(width))
-            || (stacked && width == Width::W64)
+            || (stacked && width == arch.address_width())
     });
     takes.then_some(Spelling { mnemonic, width: Some(width), destination: None })
 }
@@ -162,17 +161,16 @@ fn mnemonic(instruction: &Instruction) -> String {
     match untold {
         // A jump through memory always reads eight bytes.
         Some(_) if matches!(form.control, Control::Call | Control::Jump) => form.mnemonic.into(),
-        Some(_) if !has_widths(form.mnemonic) => form.mnemonic.into(),
+        Some(_) if !has_widths(instruction.arch, form.mnemonic) => form.mnemonic.into(),
         Some(width) => format!("{}{}", form.mnemonic, letter_of(width)),
         None => form.mnemonic.into(),
     }
 }
 
 /// Whether the mnemonic's memory operand can be of more than one width.
-fn has_widths(mnemonic: &str) -> bool {
-    let table = table();
-    let rows = table.mnemonics.rows(mnemonic).unwrap_or_default();
-    let widths = rows.iter().flat_map(|&row| table.rows[usize::from(row)].form.operands);
+fn has_widths(arch: Arch, mnemonic: &str) -> bool {
+    let rows = by_mnemonic(arch).rows(mnemonic).unwrap_or_default();
+    let widths = rows.iter().flat_map(|&row| form(row).operands);
     let mut widths = widths.filter_map(|slot| slot.pattern.memory_width());
     let first = widths.next();
     widths.any(|width| Some(width) != first)

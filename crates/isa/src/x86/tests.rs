@@ -17,7 +17,7 @@ fn mem(base: &str, disp: i64, width: Option<Width>) -> Operand {
 }
 
 fn bytes(mnemonic: &str, operands: &[Operand]) -> Vec<u8> {
-    encode(mnemonic, operands, 0x1000, 0).unwrap().bytes.to_vec()
+    encode(crate::Arch::X86_64, mnemonic, operands, 0x1000, 0).unwrap().bytes.to_vec()
 }
 
 #[test]
@@ -62,8 +62,9 @@ fn shortest_forms_by_hand() {
 
 #[test]
 fn refusals_name_what_is_wrong() {
-    let error =
-        |mnemonic: &str, operands: &[Operand]| encode(mnemonic, operands, 0, 0).unwrap_err();
+    let error = |mnemonic: &str, operands: &[Operand]| {
+        encode(crate::Arch::X86_64, mnemonic, operands, 0, 0).unwrap_err()
+    };
     assert_eq!(error("inc", &[mem("rax", 0, None)]), EncodeError::SizeUnknown { operand: 0 });
     assert_eq!(
         error("mov", &[reg("al"), imm(256)]),
@@ -84,13 +85,14 @@ fn refusals_name_what_is_wrong() {
 fn late_values_leave_a_field_and_a_fixup() {
     let table = Mem { base: Some(RIP), disp: Value::Late, ..Mem::absolute(0) };
     let operands = [Operand::Mem(Mem { width: Some(Width::W8), ..table }), imm(5)];
-    let encoded = encode("mov", &operands, 0, 0).unwrap();
+    let encoded = encode(crate::Arch::X86_64, "mov", &operands, 0, 0).unwrap();
     assert_eq!(encoded.bytes.as_slice(), [0xc6, 0x05, 0, 0, 0, 0, 5]);
     // The field is 5 bytes before the end of the instruction.
     let fixup = encoded.fixups[0];
     assert_eq!((fixup.offset, fixup.field, fixup.addend), (2, crate::Field::Rel32, -5));
 
-    let jump = |min| encode("jmp", &[Operand::Target(Value::Late)], 0, min).unwrap();
+    let jump =
+        |min| encode(crate::Arch::X86_64, "jmp", &[Operand::Target(Value::Late)], 0, min).unwrap();
     assert_eq!(jump(0).bytes.len(), 2);
     assert_eq!(jump(3).bytes.len(), 5);
 }

@@ -51,8 +51,11 @@ impl Cpu {
 }
 
 impl engine::Cpu for Cpu {
-    const ARCH: Arch = Arch::Arm64;
     type Op<O: Observer> = Op<O>;
+
+    fn arch(&self) -> Arch {
+        Arch::Arm64
+    }
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         translate::translate(instruction)

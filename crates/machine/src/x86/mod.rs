@@ -1,13 +1,18 @@
-//! The x86-64 processor: registers, flags, and its operations.
+//! The x86 processor in 64-bit and 32-bit mode: registers, flags, and its operations.
+//!
+//! Both modes have one register file: in 32-bit mode the upper halves and the upper eight registers are
+//! zero and stay so, and addresses are cut to 32 bits.
 
 mod bits;
 mod cpuid;
+mod decimal;
 mod estimate;
 mod flags;
 mod float;
 mod floats;
 mod ops;
 mod packed;
+mod segments;
 mod string_compare;
 mod strings;
 mod system;
@@ -49,9 +54,13 @@ const ALWAYS_SET: u64 = 0x202;
 const MXCSR: u8 = 19;
 const X87_WORDS: u8 = 20;
 const SELECTORS: u8 = 21;
+const THREAD_SEGMENTS: u8 = 22;
 
 /// The register file.
 pub(crate) struct Cpu {
+    arch: Arch,
+    /// The bits of an address that the mode has.
+    address_mask: u64,
     /// The general registers in encoding order, then zero, then the bases of FS and GS.
     regs: [u64; 19],
     pc: u64,
@@ -64,31 +73,47 @@ pub(crate) struct Cpu {
     x87: x87::Words,
     /// What ES, DS, FS and GS hold, 16 bits each from the lowest.
     selectors: u64,
+    /// The bases of the segments that a thread describes for itself, with bit 32 set if it did.
+    thread_segments: [u64; 3],
     unseen: Unseen,
 }
 
 /// MXCSR when a program starts: every exception masked, rounding to nearest.
 const INITIAL_MXCSR: u32 = 0x1f80;
 
-impl Default for Cpu {
-    fn default() -> Cpu {
+impl Cpu {
+    /// A processor in the mode of `arch`, with zeros in its registers.
+    pub fn new(arch: Arch) -> Cpu {
+        let mut regs = [0; 19];
+        let mut selectors = 0;
+        // In 32-bit mode ES and DS hold the data segment when a program starts, FS and GS nothing.
+        if arch == Arch::X86_32 {
+            (regs[FS_BASE], regs[GS_BASE]) = (ops::NO_SEGMENT, ops::NO_SEGMENT);
+            selectors = segments::DATA << 16 | segments::DATA;
+        }
         Cpu {
-            regs: [0; 19],
+            arch,
+            address_mask: arch.address_width().mask(),
+            regs,
             pc: 0,
             flags: LazyFlags::default(),
             control: FlagSet::NONE,
             vectors: [0; 16],
             mxcsr: INITIAL_MXCSR,
             x87: x87::Words::default(),
-            selectors: 0,
+            selectors,
+            thread_segments: [0; 3],
             unseen: Unseen::default(),
         }
     }
 }
 
 impl engine::Cpu for Cpu {
-    const ARCH: Arch = Arch::X86_64;
     type Op<O: Observer> = Op<O>;
+
+    fn arch(&self) -> Arch {
+        self.arch
+    }
 
     fn asks_clock(instruction: &Instruction) -> bool {
         use sotto_isa::x86::{Meaning, form};
@@ -115,6 +140,7 @@ impl engine::Cpu for Cpu {
             MXCSR => u64::from(self.mxcsr),
             X87_WORDS => self.x87.packed(),
             SELECTORS => self.selectors,
+            n @ THREAD_SEGMENTS.. => self.thread_segments[usize::from(n - THREAD_SEGMENTS)],
             n => self.regs[usize::from(n)],
         }
     }
@@ -125,6 +151,9 @@ impl engine::Cpu for Cpu {
             MXCSR => self.mxcsr = value as u32 & 0xffff,
             X87_WORDS => self.x87 = x87::Words::unpacked(value),
             SELECTORS => self.selectors = value,
+            n @ THREAD_SEGMENTS.. => {
+                self.thread_segments[usize::from(n - THREAD_SEGMENTS)] = value;
+            }
             n => self.regs[usize::from(n)] = value,
         }
     }

@@ -64,16 +64,23 @@ impl Cpu {
         let base = self.regs[usize::from(op.base)];
         let index = self.regs[usize::from(op.index)] << op.shift;
         let address = base.wrapping_add(index).wrapping_add(op.disp).wrapping_add(bytes);
-        if op.special { self.special_address(op, address) } else { address }
+        let address = address & op.address_mask;
+        if op.based { self.linear_address(op, address) } else { address }
     }
 
-    /// The address cut to 32 bits, or moved by the base of a segment, or both.
+    /// The address moved by the base of its segment.
     #[cold]
-    fn special_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
-        let address = if op.address32 { address & 0xffff_ffff } else { address };
-        address.wrapping_add(self.regs[usize::from(op.segment)])
+    fn linear_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
+        match self.regs[usize::from(op.segment)] {
+            NO_SEGMENT => NO_SEGMENT | address,
+            base => address.wrapping_add(base) & self.address_mask,
+        }
     }
 }
+
+/// The base of FS or GS when it holds the null selector in 32-bit mode: no address, so that every access
+/// is refused.
+pub(super) const NO_SEGMENT: u64 = 1 << 62;
 
 /// Where an operand is.
 pub(super) trait Operand {
@@ -156,6 +163,10 @@ pub(super) fn of_stack(fault: MemoryFault) -> MemoryFault {
 /// A refused access of a memory operand; a base of RSP or RBP makes it one of the stack.
 #[cold]
 pub(super) fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
+    if fault.address & NO_SEGMENT != 0 && op.next >> 32 == 0 && op.based {
+        let address = fault.address & !NO_SEGMENT;
+        return MemoryFault { kind: MemoryFaultKind::Segment, address, ..fault };
+    }
     match usize::from(op.base) {
         RSP | RBP if op.segment == super::ZERO => of_stack(fault),
         _ => fault,
@@ -550,10 +561,25 @@ pub(super) fn push_value<W: Size, O: Observer>(
     value: u64,
     observer: &mut O,
 ) -> Result<()> {
-    let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes());
+    let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes()) & cpu.address_mask;
     memory.store_value(top, W::WIDTH.bytes(), value, observer).map_err(of_stack)?;
     cpu.regs[RSP] = top;
     Ok(())
+}
+
+/// What lies on top of the stack; it is still there.
+pub(super) fn top_value<W: Size, O: Observer>(
+    cpu: &Cpu,
+    memory: &mut Memory,
+    observer: &mut O,
+) -> Result<u64> {
+    Ok(memory.load_value(cpu.regs[RSP], W::WIDTH.bytes(), observer).map_err(of_stack)?)
+}
+
+/// The stack pointer moved up over so many bytes.
+#[inline]
+pub(super) fn above(cpu: &Cpu, bytes: u64) -> u64 {
+    cpu.regs[RSP].wrapping_add(bytes) & cpu.address_mask
 }
 
 pub(super) fn push<S: Operand, W: Size, O: Observer>(
@@ -574,9 +600,9 @@ pub(super) fn pop<D: Operand, W: Size, O: Observer>(
     observer: &mut O,
 ) -> Result {
     let old = cpu.regs[RSP];
-    let value = memory.load_value(old, W::WIDTH.bytes(), observer).map_err(of_stack)?;
+    let value = top_value::<W, O>(cpu, memory, observer)?;
     // The stack pointer moves first: POP [RSP + 8] uses the new one, and POP RSP overwrites it.
-    cpu.regs[RSP] = old.wrapping_add(W::WIDTH.bytes());
+    cpu.regs[RSP] = above(cpu, W::WIDTH.bytes());
     if let Err(fault) = D::put::<W, O>(cpu, memory, op, observer, value) {
         cpu.regs[RSP] = old;
         return Err(fault);
@@ -584,15 +610,16 @@ pub(super) fn pop<D: Operand, W: Size, O: Observer>(
     next::<D>(memory)
 }
 
-pub(super) fn leave<O: Observer>(
+pub(super) fn leave<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     _: &Op<O>,
     observer: &mut O,
 ) -> Result {
     let frame = cpu.regs[RBP];
-    cpu.regs[RBP] = memory.load_value(frame, 8, observer).map_err(of_stack)?;
-    cpu.regs[RSP] = frame.wrapping_add(8);
+    let bytes = W::WIDTH.bytes();
+    cpu.regs[RBP] = memory.load_value(frame, bytes, observer).map_err(of_stack)?;
+    cpu.regs[RSP] = frame.wrapping_add(bytes) & cpu.address_mask;
     Ok(Flow::Next)
 }
 
@@ -739,13 +766,13 @@ pub(super) fn jump<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &m
     Ok(Flow::Jump)
 }
 
-pub(super) fn jump_to<S: Operand, O: Observer>(
+pub(super) fn jump_to<S: Operand, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    cpu.pc = S::get::<B64, O>(cpu, memory, op, observer)?;
+    cpu.pc = S::get::<W, O>(cpu, memory, op, observer)?;
     Ok(Flow::Jump)
 }
 
@@ -778,55 +805,54 @@ pub(super) fn cmovcc<S: Operand, W: Size, O: Observer>(
     Ok(Flow::Next)
 }
 
-pub(super) fn call<O: Observer>(
+pub(super) fn call<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    push_value::<B64, O>(cpu, memory, op.next, observer)?;
+    push_value::<W, O>(cpu, memory, op.next, observer)?;
     cpu.pc = op.imm;
     Ok(Flow::Jump)
 }
 
-pub(super) fn call_to<S: Operand, O: Observer>(
+pub(super) fn call_to<S: Operand, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let target = S::get::<B64, O>(cpu, memory, op, observer)?;
-    push_value::<B64, O>(cpu, memory, op.next, observer)?;
+    let target = S::get::<W, O>(cpu, memory, op, observer)?;
+    push_value::<W, O>(cpu, memory, op.next, observer)?;
     cpu.pc = target;
     Ok(Flow::Jump)
 }
 
-pub(super) fn ret<O: Observer>(
+pub(super) fn ret<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let top = cpu.regs[RSP];
-    cpu.pc = memory.load_value(top, 8, observer).map_err(of_stack)?;
-    cpu.regs[RSP] = top.wrapping_add(8).wrapping_add(op.imm);
+    cpu.pc = top_value::<W, O>(cpu, memory, observer)?;
+    cpu.regs[RSP] = above(cpu, W::WIDTH.bytes().wrapping_add(op.imm));
     Ok(Flow::Jump)
 }
 
 /// LOOP and its conditional forms: `WANTED` is the state of ZF asked for, 2 for none.
-pub(super) fn loop_while<const WANTED: u8, O: Observer>(
+pub(super) fn loop_while<const WANTED: u8, W: Size, O: Observer>(
     cpu: &mut Cpu,
     _: &mut Memory,
     op: &Op<O>,
     _: &mut O,
 ) -> Result {
-    let count = cpu.regs[RCX].wrapping_sub(1);
-    cpu.regs[RCX] = count;
+    let count = cpu.get::<W>(RCX as u8).wrapping_sub(1) & W::WIDTH.mask();
+    cpu.put::<W>(RCX as u8, count);
     let flag = WANTED == 2 || cpu.flags.holds(Cond::E) == (WANTED == 1);
     jump_if(cpu, op, count != 0 && flag)
 }
 
-/// JRCXZ and JECXZ.
+/// JRCXZ, JECXZ and JCXZ.
 pub(super) fn jump_if_counter_zero<W: Size, O: Observer>(
     cpu: &mut Cpu,
     _: &mut Memory,

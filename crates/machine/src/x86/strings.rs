@@ -51,10 +51,10 @@ fn element<W: Size, O: Observer>(
         }
     }
     if matches!(kind, StringOp::Movs | StringOp::Cmps | StringOp::Lods) {
-        cpu.regs[RSI] = source.wrapping_add(step);
+        cpu.regs[RSI] = source.wrapping_add(step) & cpu.address_mask;
     }
     if !matches!(kind, StringOp::Lods) {
-        cpu.regs[RDI] = destination.wrapping_add(step);
+        cpu.regs[RDI] = destination.wrapping_add(step) & cpu.address_mask;
     }
     Ok(equal)
 }

@@ -5,9 +5,9 @@ use sotto_isa::x86::flag;
 
 use super::cpuid;
 use super::flags::when;
-use super::ops::{B8, B64, Mem, Operand, Size, next, of_stack, push_value};
+use super::ops::{B8, B64, Mem, Operand, Size, above, next, of_stack, push_value, top_value};
 use super::translate::Op;
-use super::{ALWAYS_SET, Cpu, FS_BASE, RAX, RBP, RBX, RCX, RDX, RSP};
+use super::{ALWAYS_SET, Cpu, RAX, RBP, RBX, RCX, RDX, RSP};
 use crate::engine::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
@@ -57,14 +57,18 @@ pub(super) fn popf<W: Size, O: Observer>(
     _: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let top = cpu.regs[RSP];
-    let value = memory.load_value(top, W::WIDTH.bytes(), observer).map_err(of_stack)?;
-    cpu.regs[RSP] = top.wrapping_add(W::WIDTH.bytes());
+    let value = top_value::<W, O>(cpu, memory, observer)?;
+    cpu.regs[RSP] = above(cpu, W::WIDTH.bytes());
+    set_all_flags::<W>(cpu, value);
+    Ok(Flow::Next)
+}
+
+/// Every flag that a program may change, by the value of a slot.
+pub(super) fn set_all_flags<W: Size>(cpu: &mut Cpu, value: u64) {
     let reached = FlagSet(W::WIDTH.mask() as u32);
     let flags = FlagSet(value as u32);
     cpu.flags.set(flags);
     cpu.control = (cpu.control & !reached) | (flags & flag::CONTROL & reached);
-    Ok(Flow::Next)
 }
 
 pub(super) fn xlat<O: Observer>(
@@ -73,14 +77,14 @@ pub(super) fn xlat<O: Observer>(
     _: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let address = cpu.regs[RBX].wrapping_add(cpu.get::<B8>(RAX as u8));
+    let address = cpu.regs[RBX].wrapping_add(cpu.get::<B8>(RAX as u8)) & cpu.address_mask;
     let value = memory.load_value(address, 1, observer)?;
     cpu.put::<B8>(RAX as u8, value);
     Ok(Flow::Next)
 }
 
 /// ENTER: the size in the immediate's low bits, the nesting level above them.
-pub(super) fn enter<O: Observer>(
+pub(super) fn enter<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -89,20 +93,21 @@ pub(super) fn enter<O: Observer>(
     let (size, level) = (op.disp & 0xffff, op.imm & 31);
     let (old_stack, old_frame) = (cpu.regs[RSP], cpu.regs[RBP]);
     let mut build = || -> Result<()> {
-        push_value::<B64, O>(cpu, memory, old_frame, observer)?;
+        let bytes = W::WIDTH.bytes();
+        push_value::<W, O>(cpu, memory, old_frame, observer)?;
         let frame = cpu.regs[RSP];
         for outer in 1..level {
-            let link = old_frame.wrapping_sub(8 * outer);
-            let value = memory.load_value(link, 8, observer).map_err(of_stack)?;
-            push_value::<B64, O>(cpu, memory, value, observer)?;
+            let link = old_frame.wrapping_sub(bytes * outer) & cpu.address_mask;
+            let value = memory.load_value(link, bytes, observer).map_err(of_stack)?;
+            push_value::<W, O>(cpu, memory, value, observer)?;
         }
         if level > 0 {
-            push_value::<B64, O>(cpu, memory, frame, observer)?;
+            push_value::<W, O>(cpu, memory, frame, observer)?;
         }
-        let stack = cpu.regs[RSP].wrapping_sub(size);
+        let stack = cpu.regs[RSP].wrapping_sub(size) & cpu.address_mask;
         // The processor probes the new top for writing.
-        let probe = memory.load_value(stack, 8, &mut crate::Idle).map_err(of_stack)?;
-        memory.store_value(stack, 8, probe, &mut crate::Idle).map_err(of_stack)?;
+        let probe = memory.load_value(stack, bytes, &mut crate::Idle).map_err(of_stack)?;
+        memory.store_value(stack, bytes, probe, &mut crate::Idle).map_err(of_stack)?;
         (cpu.regs[RSP], cpu.regs[RBP]) = (stack, frame);
         Ok(())
     };
@@ -111,60 +116,6 @@ pub(super) fn enter<O: Observer>(
         return Err(fault);
     }
     next::<Mem>(memory)
-}
-
-/// Selectors that Linux gives a 64-bit program: its code, and its data and stack.
-const CODE_SELECTOR: u64 = 0x33;
-const DATA_SELECTOR: u64 = 0x2b;
-
-/// Place of a segment register's selector in the packed selectors; `None` for CS and SS.
-fn selector_shift(number: u8) -> Option<u32> {
-    [Some(0), None, None, Some(16), Some(32), Some(48)][usize::from(number)]
-}
-
-pub(super) fn mov_from_segment<D: Operand, W: Size, O: Observer>(
-    cpu: &mut Cpu,
-    memory: &mut Memory,
-    op: &Op<O>,
-    observer: &mut O,
-) -> Result {
-    let value = match selector_shift(op.second) {
-        Some(shift) => cpu.selectors >> shift & 0xffff,
-        None if op.second == 1 => CODE_SELECTOR,
-        None => DATA_SELECTOR,
-    };
-    D::put::<W, O>(cpu, memory, op, observer, value)?;
-    next::<D>(memory)
-}
-
-/// What else may be loaded: the code of 32-bit programs, and the segment that tells the processor's
-/// number. The lowest two bits of a selector say with which privilege it is asked for.
-const LOADABLE: [u64; 4] = [0x23, DATA_SELECTOR, CODE_SELECTOR, 0x7b];
-
-/// MOV to a segment register: the null selector, or one of those a program may use. FS and GS lose
-/// their base.
-pub(super) fn mov_to_segment<S: Operand, O: Observer>(
-    cpu: &mut Cpu,
-    memory: &mut Memory,
-    op: &Op<O>,
-    observer: &mut O,
-) -> Result {
-    let selector = S::get::<super::ops::B16, O>(cpu, memory, op, observer)?;
-    let number = op.first;
-    if number == 1 {
-        return Err(Box::new(Fault::Illegal)); // only jumps, calls and returns load CS
-    }
-    match selector_shift(number) {
-        Some(shift) if selector < 4 || LOADABLE.contains(&(selector | 3)) => {
-            cpu.selectors = cpu.selectors & !(0xffff << shift) | selector << shift;
-            if number >= 4 {
-                cpu.regs[FS_BASE + usize::from(number - 4)] = 0;
-            }
-        }
-        None if selector == DATA_SELECTOR => {}
-        _ => return Err(Box::new(Fault::Selector)),
-    }
-    Ok(Flow::Next)
 }
 
 /// RDFSBASE and RDGSBASE: the base is the register of the file that `second` names.
@@ -231,6 +182,17 @@ pub(super) fn rdrand<W: Size, O: Observer>(
     let value = cpu.unseen.next_random();
     cpu.put::<W>(op.first, value);
     cpu.flags.set(flag::CF);
+    Ok(Flow::Next)
+}
+
+/// CLFLUSH: there are no caches, but the address must be one.
+pub(super) fn flush_line<O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    Mem::get::<B8, O>(cpu, memory, op, observer)?;
     Ok(Flow::Next)
 }
 

@@ -2,14 +2,15 @@
 
 use sotto_isa::x86::vector::{Convert, FloatOp, Shape, Vector};
 use sotto_isa::x86::{Cond, Meaning, Pattern, Repeat, StringOp, X87, form, operand_width};
-use sotto_isa::{self as isa, Instruction, RegKind, Width};
+use sotto_isa::{self as isa, Arch, Instruction, RegKind, Width};
 
 use super::flags::Shift;
 use super::float::{F32, F64};
 use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second, Third};
 use super::vectors::{Aligned, FirstVector, General, Narrow, SecondVector, Unaligned};
 use super::{
-    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, floats, packed, strings, system, vectors, x87,
+    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, decimal, floats, packed, segments, strings, system,
+    vectors, x87,
 };
 use crate::engine::Result;
 use crate::{Memory, Observer};
@@ -33,9 +34,10 @@ pub(crate) struct Op<O> {
     pub(super) shift: u8,
     /// The register of the file that holds the base of the segment, or the one that is zero.
     pub(super) segment: u8,
-    /// The address needs more than its sum: a segment's base, or a cut to 32 bits.
-    pub(super) special: bool,
-    pub(super) address32: bool,
+    /// The bits of an address that its width has.
+    pub(super) address_mask: u64,
+    /// The base of a segment is added to the address.
+    pub(super) based: bool,
     pub(super) cond: Cond,
     pub(super) shift_kind: Shift,
     /// What a string instruction does, and how often.
@@ -66,6 +68,27 @@ macro_rules! by_width {
             Width::W16 => ops::$f::<$($before,)* B16, O>,
             Width::W32 => ops::$f::<$($before,)* B32, O>,
             _ => ops::$f::<$($before,)* B64, O>,
+        }
+    };
+}
+
+/// A function outside of `ops`, for an operation of this width.
+macro_rules! sized {
+    ($width:expr, $($f:ident)::+, [$($before:tt),*]) => {
+        match $width {
+            Width::W16 => $($f)::+::<$($before,)* B16, O> as Run<O>,
+            Width::W32 => $($f)::+::<$($before,)* B32, O>,
+            _ => $($f)::+::<$($before,)* B64, O>,
+        }
+    };
+}
+
+/// A function for the width of the mode: 32 bits, or 64.
+macro_rules! by_mode {
+    ($narrow:expr, $($f:ident)::+, [$($before:tt),*]) => {
+        match $narrow {
+            true => $($f)::+::<$($before,)* B32, O> as Run<O>,
+            false => $($f)::+::<$($before,)* B64, O>,
         }
     };
 }
@@ -130,8 +153,8 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         index: ZERO,
         shift: 0,
         segment: ZERO,
-        special: false,
-        address32: false,
+        address_mask: instruction.arch.address_width().mask(),
+        based: false,
         cond: form.meaning.condition().unwrap_or(Cond::O),
         shift_kind: Shift::Shl,
         string: (StringOp::Movs, Repeat::Once),
@@ -144,22 +167,25 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         kinds[position.min(2)] = place(&mut op, position, operand);
     }
     let [first, second, third] = kinds;
+    // 32-bit mode: the width of the stack's slots and of what is not said.
+    let narrow = instruction.arch == Arch::X86_32;
     op.run = match form.meaning {
         Meaning::Mov => two_places!((first, second), width, mov, []),
         Meaning::Movzx => extend::<false, O>(second, source_width(instruction), width),
         Meaning::Movsx => extend::<true, O>(second, source_width(instruction), width),
         Meaning::Lea => {
             // An address is computed within its segment.
-            (op.segment, op.special) = (ZERO, op.address32);
+            (op.segment, op.based) = (ZERO, false);
             by_width!(width, lea, [])
         }
         Meaning::Push => match first {
+            Is::Imm if narrow => ops::push::<Imm, B32, O>,
             Is::Imm => ops::push::<Imm, B64, O>,
             _ => one_place!(first, width, push, []),
         },
         Meaning::PushWord => ops::push::<Imm, B16, O>,
         Meaning::Pop => one_place!(first, width, pop, []),
-        Meaning::Leave => ops::leave::<O>,
+        Meaning::Leave => by_mode!(narrow, ops::leave, []),
         // Either operand may be the memory one; the other is exchanged with it.
         Meaning::Xchg if second == Is::Mem => {
             op.second = op.first;
@@ -267,28 +293,71 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Std => system::direction::<true, O>,
         Meaning::Lahf => system::lahf::<O>,
         Meaning::Sahf => system::sahf::<O>,
-        Meaning::Pushf(Width::W16) => system::pushf::<B16, O>,
-        Meaning::Pushf(_) => system::pushf::<B64, O>,
-        Meaning::Popf(Width::W16) => system::popf::<B16, O>,
-        Meaning::Popf(_) => system::popf::<B64, O>,
+        Meaning::Pushf(width) => sized!(width, system::pushf, []),
+        Meaning::Popf(width) => sized!(width, system::popf, []),
         Meaning::Xlat => system::xlat::<O>,
         Meaning::Enter => {
             // The size stands where a displacement would: the immediate is the nesting level.
             if let Some(isa::Operand::Imm(size)) = instruction.operands.first() {
                 op.disp = size.or_zero() as u64;
             }
-            system::enter::<O>
+            by_mode!(narrow, system::enter, [])
         }
         Meaning::MovFromSegment => match (first, width) {
-            (Is::Mem, _) => system::mov_from_segment::<Mem, B16, O>,
-            (_, Width::W16) => system::mov_from_segment::<First, B16, O>,
-            (_, Width::W32) => system::mov_from_segment::<First, B32, O>,
-            _ => system::mov_from_segment::<First, B64, O>,
+            (Is::Mem, _) => segments::mov_from_segment::<Mem, B16, O>,
+            (_, Width::W16) => segments::mov_from_segment::<First, B16, O>,
+            (_, Width::W32) => segments::mov_from_segment::<First, B32, O>,
+            _ => segments::mov_from_segment::<First, B64, O>,
         },
         Meaning::MovToSegment => match second {
-            Is::Mem => system::mov_to_segment::<Mem, O>,
-            _ => system::mov_to_segment::<Second, O>,
+            Is::Mem => segments::mov_to_segment::<Mem, O>,
+            _ => segments::mov_to_segment::<Second, O>,
         },
+        Meaning::PushSegment(width) => sized!(width, segments::push_segment, []),
+        Meaning::PopSegment(width) => sized!(width, segments::pop_segment, []),
+        Meaning::LoadFar(segment) => {
+            op.third = segment as u8;
+            sized!(width, segments::load_far, [])
+        }
+        Meaning::JmpFar | Meaning::CallFar(_) if first == Is::Imm => {
+            // The selector stands where a displacement would.
+            if let Some(isa::Operand::Imm(selector)) = instruction.operands.first() {
+                op.disp = selector.or_zero() as u64;
+            }
+            match form.meaning {
+                Meaning::JmpFar => segments::far_transfer::<false, false, B32, O>,
+                _ => segments::far_transfer::<true, false, B32, O>,
+            }
+        }
+        Meaning::JmpFar => match form.operands[0].pattern {
+            Pattern::Far(Width::W64) => segments::far_transfer::<false, true, B64, O>,
+            _ => segments::far_transfer::<false, true, B32, O>,
+        },
+        Meaning::CallFar(Width::W64) => segments::far_transfer::<true, true, B64, O>,
+        Meaning::CallFar(_) => segments::far_transfer::<true, true, B32, O>,
+        Meaning::RetFar(width) => sized!(width, segments::far_return, []),
+        Meaning::Iret(width) => sized!(width, segments::interrupt_return, []),
+        Meaning::Arpl => match first {
+            Is::Mem if writes_through_code(instruction) => {
+                segments::adjust_privilege::<Mem, true, O>
+            }
+            Is::Mem => segments::adjust_privilege::<Mem, false, O>,
+            _ => segments::adjust_privilege::<First, false, O>,
+        },
+        Meaning::Pusha(width) => sized!(width, decimal::push_all, []),
+        Meaning::Popa(width) => sized!(width, decimal::pop_all, []),
+        Meaning::Bound => sized!(width, decimal::bound, []),
+        Meaning::Daa => decimal::packed::<false, O>,
+        Meaning::Das => decimal::packed::<true, O>,
+        Meaning::Aaa => decimal::unpacked::<false, O>,
+        Meaning::Aas => decimal::unpacked::<true, O>,
+        Meaning::Aam | Meaning::Aad => {
+            if instruction.operands.is_empty() {
+                op.imm = 10;
+            }
+            if form.meaning == Meaning::Aam { decimal::aam::<O> } else { decimal::aad::<O> }
+        }
+        Meaning::Into => decimal::into::<O>,
         Meaning::ReadBase(segment) => {
             op.second = base_of(segment);
             match width {
@@ -313,6 +382,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             _ => system::rdrand::<B64, O>,
         },
         Meaning::Prefetch => ops::nop::<O>,
+        Meaning::FlushLine => system::flush_line::<O>,
         Meaning::Privileged => system::privileged::<O>,
         Meaning::Int => system::int::<O>,
         Meaning::X87(kind) => {
@@ -331,8 +401,8 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Cmc => ops::carry::<2, O>,
         Meaning::SpreadSign => by_width!(width, spread_sign, []),
         Meaning::Jmp => match first {
-            Is::Reg => ops::jump_to::<First, O>,
-            Is::Mem => ops::jump_to::<Mem, O>,
+            Is::Reg => by_mode!(narrow, ops::jump_to, [First]),
+            Is::Mem => by_mode!(narrow, ops::jump_to, [Mem]),
             _ => ops::jump::<O>,
         },
         Meaning::Jcc(_) => ops::jcc::<O>,
@@ -345,22 +415,34 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             _ => by_width!(width, cmovcc, [Second]),
         },
         Meaning::Call => match first {
-            Is::Reg => ops::call_to::<First, O>,
-            Is::Mem => ops::call_to::<Mem, O>,
-            _ => ops::call::<O>,
+            Is::Reg => by_mode!(narrow, ops::call_to, [First]),
+            Is::Mem => by_mode!(narrow, ops::call_to, [Mem]),
+            _ => by_mode!(narrow, ops::call, []),
         },
-        Meaning::Ret => ops::ret::<O>,
-        Meaning::Loop => ops::loop_while::<2, O>,
-        Meaning::Loope => ops::loop_while::<1, O>,
-        Meaning::Loopne => ops::loop_while::<0, O>,
-        Meaning::Jrcxz => ops::jump_if_counter_zero::<B64, O>,
-        Meaning::Jecxz => ops::jump_if_counter_zero::<B32, O>,
+        Meaning::Ret => by_mode!(narrow, ops::ret, []),
+        Meaning::Loop => by_mode!(narrow, ops::loop_while, [2]),
+        Meaning::Loope => by_mode!(narrow, ops::loop_while, [1]),
+        Meaning::Loopne => by_mode!(narrow, ops::loop_while, [0]),
+        Meaning::JumpIfZero(width) => sized!(width, ops::jump_if_counter_zero, []),
         Meaning::Nop => ops::nop::<O>,
         Meaning::Syscall => ops::syscall::<O>,
         Meaning::Int3 => ops::int3::<O>,
         Meaning::Ud2 => ops::invalid::<O>,
     };
+    if writes_through_code(instruction) && form.meaning != Meaning::Arpl {
+        op.run = segments::write_to_code::<O>;
+    }
     op
+}
+
+/// Whether an operand is memory of the code segment that is to be written.
+fn writes_through_code(instruction: &Instruction) -> bool {
+    instruction.operands.iter().enumerate().any(|(index, operand)| match operand {
+        isa::Operand::Mem(mem) => {
+            mem.segment == Some(isa::Segment::Cs) && instruction.access(index).writes()
+        }
+        _ => false,
+    })
 }
 
 /// Lays an operand out in the operation.
@@ -389,12 +471,13 @@ fn place<O>(op: &mut Op<O>, position: usize, operand: &isa::Operand) -> Is {
             if let Some(index) = mem.index {
                 (op.index, op.shift) = (index.number, mem.scale.trailing_zeros() as u8);
             }
-            let narrow = |reg: isa::Reg| reg.width() == Width::W32;
-            if let Some(segment) = mem.segment {
-                op.segment = base_of(segment);
+            // An address is as wide as its registers.
+            for reg in [mem.base, mem.index].into_iter().flatten() {
+                op.address_mask &= reg.width().mask();
             }
-            op.address32 = mem.base.is_some_and(narrow) || mem.index.is_some_and(narrow);
-            op.special = op.address32 || mem.segment.is_some();
+            if let Some(segment @ (isa::Segment::Fs | isa::Segment::Gs)) = mem.segment {
+                (op.segment, op.based) = (base_of(segment), true);
+            }
             Is::Mem
         }
         isa::Operand::ShiftedImm(..)
@@ -409,6 +492,8 @@ fn base_of(segment: isa::Segment) -> u8 {
     match segment {
         isa::Segment::Fs => FS_BASE as u8,
         isa::Segment::Gs => GS_BASE as u8,
+        // The others start at 0.
+        _ => ZERO,
     }
 }
 

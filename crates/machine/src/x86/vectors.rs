@@ -230,7 +230,7 @@ pub(super) fn masked_store<O: Observer>(
     let value = bytes(cpu.vectors[usize::from(op.first)]);
     let mask = bytes(cpu.vectors[usize::from(op.second)]);
     let chosen = || (0..16u64).filter(|&n| mask[n as usize] & 0x80 != 0);
-    let at = |n: u64| cpu.regs[RDI].wrapping_add(n);
+    let at = |n: u64| cpu.regs[RDI].wrapping_add(n) & cpu.address_mask;
     for n in chosen() {
         // All or nothing: each byte is written with its own value first.
         let old = memory.load_value(at(n), 1, &mut crate::Idle)?;
@@ -358,6 +358,8 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
     let start = aligned_address(cpu, op, access)?;
     let at = |unit: u64| start.wrapping_add(16 * unit);
     let refuse = |fault| by_segment(op, fault);
+    // Those that 32-bit mode cannot name are left alone there.
+    let count = usize::from(cpu.arch.vector_count());
     if SAVE {
         let header = of_quadwords([cpu.x87.packed(), 0]);
         let control = of_doublewords([0, 0, cpu.mxcsr, 0xffff]);
@@ -366,7 +368,7 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
         for unit in 2..SAVED_VECTORS {
             memory.store_vector(at(unit), 0, observer).map_err(refuse)?;
         }
-        for (number, value) in cpu.vectors.into_iter().enumerate() {
+        for (number, value) in cpu.vectors.into_iter().take(count).enumerate() {
             memory
                 .store_vector(at(SAVED_VECTORS + number as u64), value, observer)
                 .map_err(refuse)?;
@@ -375,8 +377,8 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
     }
     let header = memory.load_vector(at(0), observer).map_err(refuse)?;
     let control = doublewords(memory.load_vector(at(1), observer).map_err(refuse)?)[2];
-    let mut vectors = [0; 16];
-    for (number, value) in vectors.iter_mut().enumerate() {
+    let mut vectors = cpu.vectors;
+    for (number, value) in vectors.iter_mut().take(count).enumerate() {
         *value = memory.load_vector(at(SAVED_VECTORS + number as u64), observer).map_err(refuse)?;
     }
     if control >> 16 != 0 {

@@ -80,10 +80,12 @@ pub(super) fn x87<O: Observer>(
         }
         X87::StoreEnvironment => {
             let words = [cpu.x87.control, cpu.x87.status, NO_TAGS, 0, 0, 0, 0];
-            // All or nothing: the last word shows whether there is room.
-            let last = at(cpu, ENVIRONMENT_WORDS - 1);
-            let old = memory.load_value(last, 4, &mut crate::Idle)?;
-            memory.store_value(last, 4, old, &mut crate::Idle)?;
+            // All or nothing: the first word and the last byte show whether there is room.
+            for (place, bytes) in [(at(cpu, 0), 4), (at(cpu, ENVIRONMENT_WORDS).wrapping_sub(1), 1)]
+            {
+                let old = memory.load_value(place, bytes, &mut crate::Idle)?;
+                memory.store_value(place, bytes, old, &mut crate::Idle)?;
+            }
             for (n, word) in (0..).zip(words) {
                 let upper = if (3..=5).contains(&n) { 0 } else { 0xffff_0000 };
                 memory.store_value(at(cpu, n), 4, u64::from(word) | upper, observer)?;
@@ -91,9 +93,9 @@ pub(super) fn x87<O: Observer>(
             cpu.x87.control |= MASKS;
         }
         X87::LoadEnvironment => {
-            let last = at(cpu, ENVIRONMENT_WORDS - 1);
-            memory.load_value(last, 4, &mut crate::Idle)?;
             let control = memory.load_value(at(cpu, 0), 4, observer)?;
+            let last = at(cpu, ENVIRONMENT_WORDS).wrapping_sub(1);
+            memory.load_value(last, 1, &mut crate::Idle)?;
             let status = memory.load_value(at(cpu, 1), 4, observer)?;
             cpu.x87.set_control(control as u16);
             cpu.x87.status = status as u16;

@@ -123,7 +123,7 @@ const LOOP: Form = Form {
 };
 const JRCXZ: Form = Form {
     mnemonic: "jrcxz",
-    meaning: Meaning::Jrcxz,
+    meaning: Meaning::JumpIfZero(Width::W64),
     operands: &[r(Pattern::Rel8)],
     implicit: &[reads(Width::W64, C)],
     encoding: "E3 cb",
@@ -174,10 +174,20 @@ pub(super) const FORMS: &[Form] = &[
     JRCXZ,
     Form {
         mnemonic: "jecxz",
-        meaning: Meaning::Jecxz,
+        meaning: Meaning::JumpIfZero(Width::W32),
         implicit: &[reads(Width::W32, C)],
         encoding: "67 E3 cb",
+        modes: Modes::Only64,
         summary: "jumps if ECX is 0",
+        ..JRCXZ
+    },
+    Form {
+        mnemonic: "jcxz",
+        meaning: Meaning::JumpIfZero(Width::W16),
+        implicit: &[reads(Width::W16, C)],
+        encoding: "67 E3 cb",
+        modes: Modes::Only32,
+        summary: "jumps if CX is 0",
         ..JRCXZ
     },
     NOP,
@@ -193,8 +203,15 @@ pub(super) const FORMS: &[Form] = &[
     Form {
         mnemonic: "endbr64",
         encoding: "F3 0F 1E FA",
-        summary: "marks a place that indirect jumps may reach; else does nothing",
+        summary: "marks a place that indirect jumps of 64-bit programs may reach; else does nothing",
         source: "SDM Vol. 2A, ENDBR64",
+        ..NOP
+    },
+    Form {
+        mnemonic: "endbr32",
+        encoding: "F3 0F 1E FB",
+        summary: "marks a place that indirect jumps of 32-bit programs may reach; else does nothing",
+        source: "SDM Vol. 2A, ENDBR32",
         ..NOP
     },
     Form {
@@ -202,6 +219,7 @@ pub(super) const FORMS: &[Form] = &[
         meaning: Meaning::Syscall,
         implicit: &[updates(Width::W64, A), writes(Width::W64, C), writes(Width::W64, 11)],
         encoding: "0F 05",
+        modes: Modes::Only64,
         control: Control::Syscall,
         summary: "calls the kernel; RCX becomes the return address and R11 the flags",
         source: "SDM Vol. 2B, SYSCALL",

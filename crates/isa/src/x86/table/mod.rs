@@ -3,13 +3,16 @@
 mod arithmetic;
 mod bits;
 mod control;
+mod legacy;
 mod logic;
 mod moves;
+mod segments;
 mod sse;
 mod strings;
 mod system;
 
 use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, X87, flag, slot};
+use crate::form::Modes;
 use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
@@ -53,6 +56,8 @@ pub(super) const GROUPS: &[&[Form]] = &[
     strings::FORMS,
     system::FORMS,
     system::PRIVILEGED,
+    segments::FORMS,
+    legacy::FORMS,
     system::X87_WORDS,
     sse::PACKED,
     sse::UNARY_128,

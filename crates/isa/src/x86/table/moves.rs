@@ -26,7 +26,7 @@ const MOVSX: Form = Form {
     source: "SDM Vol. 2B, MOVSX/MOVSXD",
     ..PLAIN
 };
-const MOVSXD: Form = Form { mnemonic: "movsxd", ..MOVSX };
+const MOVSXD: Form = Form { mnemonic: "movsxd", modes: Modes::Only64, ..MOVSX };
 const LEA: Form = Form {
     mnemonic: "lea",
     meaning: Meaning::Lea,

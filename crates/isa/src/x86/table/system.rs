@@ -61,12 +61,12 @@ const FENCE: Form = Form { meaning: Meaning::Nop, ..PLAIN };
 
 const fn read_base(mnemonic: &'static str, segment: Segment) -> Form {
     let summary = "copies the base address of the segment";
-    Form { mnemonic, meaning: Meaning::ReadBase(segment), summary, source: "SDM Vol. 2B, RDFSBASE/RDGSBASE", ..PLAIN }
+    Form { mnemonic, modes: Modes::Only64, meaning: Meaning::ReadBase(segment), summary, source: "SDM Vol. 2B, RDFSBASE/RDGSBASE", ..PLAIN }
 }
 
 const fn write_base(mnemonic: &'static str, segment: Segment) -> Form {
     let summary = "sets the base address of the segment";
-    Form { mnemonic, meaning: Meaning::WriteBase(segment), summary, source: "SDM Vol. 2D, WRFSBASE/WRGSBASE", ..PLAIN }
+    Form { mnemonic, modes: Modes::Only64, meaning: Meaning::WriteBase(segment), summary, source: "SDM Vol. 2D, WRFSBASE/WRGSBASE", ..PLAIN }
 }
 
 const R32_RM: Pattern = Pattern::RegRm(Width::W32);
@@ -156,7 +156,7 @@ pub(super) const FORMS: &[Form] = &[
     Form { mnemonic: "prefetch", encoding: "0F 0D /0", summary: "hints that the memory is needed soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
     Form { mnemonic: "prefetchw", encoding: "0F 0D /1", summary: "hints that the memory is written soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
     Form { mnemonic: "prefetchwt1", encoding: "0F 0D /2", summary: "hints that the memory is written soon, in the second cache", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
-    Form { mnemonic: "clflush", operands: &[r(Pattern::Mem(Width::W8))], encoding: "NP 0F AE /7", summary: "writes the cache line of an address back and drops it", source: "SDM Vol. 2A, CLFLUSH", ..HINT },
+    Form { mnemonic: "clflush", meaning: Meaning::FlushLine, operands: &[r(Pattern::Mem(Width::W8))], encoding: "NP 0F AE /7", summary: "writes the cache line of an address back and drops it", source: "SDM Vol. 2A, CLFLUSH", ..HINT },
     Form { mnemonic: "lfence", encoding: "NP 0F AE E8", summary: "waits until every load before it is done", source: "SDM Vol. 2A, LFENCE", ..FENCE },
     Form { mnemonic: "mfence", encoding: "NP 0F AE F0", summary: "waits until every load and store before it is done", source: "SDM Vol. 2B, MFENCE", ..FENCE },
     Form { mnemonic: "sfence", encoding: "NP 0F AE F8", summary: "waits until every store before it is done", source: "SDM Vol. 2B, SFENCE", ..FENCE },
@@ -216,7 +216,7 @@ pub(super) const PRIVILEGED: &[Form] = &[
     Form { mnemonic: "wrmsr", encoding: "0F 30", ..KERNEL },
     Form { mnemonic: "rdmsr", encoding: "0F 32", ..KERNEL },
     Form { mnemonic: "rdpmc", encoding: "0F 33", ..KERNEL },
-    Form { mnemonic: "swapgs", encoding: "0F 01 F8", ..KERNEL },
+    Form { mnemonic: "swapgs", modes: Modes::Only64, encoding: "0F 01 F8", ..KERNEL },
     Form { mnemonic: "lgdt", operands: &[n(Pattern::M)], encoding: "0F 01 /2", ..KERNEL },
     Form { mnemonic: "lidt", operands: &[n(Pattern::M)], encoding: "0F 01 /3", ..KERNEL },
     Form { mnemonic: "invlpg", operands: &[n(Pattern::M)], encoding: "0F 01 /7", ..KERNEL },
