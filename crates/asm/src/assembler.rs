@@ -5,7 +5,8 @@ use std::rc::Rc;
 
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
-    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, Value, encode, find_mnemonic,
+    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, Reg, Value, Width, encode,
+    find_mnemonic,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
@@ -243,7 +244,7 @@ impl Found {
             }
             OperandOrder::DestinationFirst => sized_push(self.mnemonic, operands, cursor),
         };
-        shift_by_one(mnemonic, operands);
+        implied_count(mnemonic, operands);
         if let Some(number) = self.comparison {
             let parsed = Parsed::Fixed(Operand::Imm(Value::Known(i64::from(number))));
             operands.push(Spanned { parsed, span });
@@ -341,12 +342,15 @@ fn parse_operands(
     }
 }
 
-/// A shift without a count shifts by one.
-fn shift_by_one(mnemonic: &str, operands: &mut Vec<Spanned>) {
+/// A shift without a count shifts by one, a double one by CL: so compilers write them.
+fn implied_count(mnemonic: &str, operands: &mut Vec<Spanned>) {
     const SHIFTS: [&str; 8] = ["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];
     if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
         let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
         operands.push(Spanned { parsed: one, span: operands[0].span });
+    } else if operands.len() == 2 && ["shld", "shrd"].contains(&mnemonic) {
+        let cl = Parsed::Fixed(Operand::Reg(Reg::x86(Width::W8, 1)));
+        operands.push(Spanned { parsed: cl, span: operands[1].span });
     }
 }
 
@@ -401,7 +405,7 @@ impl<'d> Assembler<'d> {
             unwind: Unwind::default(),
             listing: options.listing.then(Vec::new),
         };
-        assembler.enter_section(".text", SectionFlags::by_name(".text"));
+        assembler.enter_section(".text", SectionFlags::by_name(".text"), None);
         assembler
     }
 
@@ -777,7 +781,7 @@ impl<'d> Assembler<'d> {
         section.lines.push(LineStart { fragment, offset: offset as u32, file, line });
     }
 
-    pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags) {
+    pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags, group: Option<String>) {
         self.previous = self.current;
         self.open_labels.clear();
         if let Some(found) = self.sections.iter().position(|section| section.name == name) {
@@ -785,7 +789,9 @@ impl<'d> Assembler<'d> {
             return;
         }
         let align = if flags.exec { self.arch.code_alignment() } else { 1 };
-        self.sections.push(SectionBuilder::new(name, flags, align));
+        let mut section = SectionBuilder::new(name, flags, align);
+        section.group = group;
+        self.sections.push(section);
         self.current = self.sections.len() - 1;
     }
 

@@ -119,7 +119,7 @@ pub(crate) fn find(word: &str) -> Option<Directive> {
 
 fn named_section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
     let name = call.name;
-    assembler.enter_section(name, SectionFlags::by_name(name));
+    assembler.enter_section(name, SectionFlags::by_name(name), None);
     Ok(())
 }
 
@@ -128,7 +128,7 @@ fn is_note(name: &str) -> bool {
     [".note", ".comment", ".debug"].iter().any(|family| name.starts_with(family))
 }
 
-/// `.section NAME[, "flags"[, @type]]`
+/// `.section NAME[, "flags"[, @type[, group, comdat]]]`
 fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
     let cursor = &mut *call.cursor;
     // Names have dashes too, so this is read as text.
@@ -150,6 +150,7 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
         return Err(syntax(0, format!("`{name}` is no name of a section")));
     }
     let mut flags = SectionFlags::by_name(&name);
+    let mut group = None;
     if let Some(given) = piece(1) {
         let Some(letters) = unquoted(given) else {
             return Err(syntax(
@@ -165,9 +166,12 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
                 'x' => flags.exec = true,
                 // Constants that a linker may join; ours keeps them as they are.
                 'M' | 'S' => {}
+                // It is of a group, which is named further on.
+                'G' => {}
                 _ => {
-                    return Err(syntax(1, format!("`{letter}` is not a section flag"))
-                        .help("the flags are a (in memory), w (writable), x (executable)"));
+                    return Err(syntax(1, format!("`{letter}` is not a section flag")).help(
+                        "the flags are a (in memory), w (writable), x (executable), G (of a group)",
+                    ));
                 }
             }
         }
@@ -185,17 +189,27 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
         }
         // The size of the constants to be joined.
         let joined = letters.contains('M') && piece(3).is_some_and(|n| n.parse::<u32>().is_ok());
-        if pieces.len() > if joined { 4 } else { 3 } {
-            return Err(syntax(
-                if joined { 4 } else { 3 },
-                "a section has a name, flags and a type".to_string(),
-            ));
+        let mut known = if joined { 4 } else { 3 };
+        if letters.contains('G') {
+            match (piece(known).filter(|name| !name.is_empty()), piece(known + 1)) {
+                (Some(name), Some("comdat")) => group = Some(name.to_string()),
+                _ => {
+                    return Err(syntax(
+                        known,
+                        "expected the group's name and `comdat`, since the flags have a G".into(),
+                    ));
+                }
+            }
+            known += 2;
+        }
+        if pieces.len() > known {
+            return Err(syntax(known, "a section has a name, flags and a type".to_string()));
         }
     } else if !flags.alloc && !is_note(&name) {
         return Err(syntax(0, format!("`{name}` is no section that has flags by its name"))
             .help(format!("give its flags: `.section {name}, \"aw\"`")));
     }
-    assembler.enter_section(&name, flags);
+    assembler.enter_section(&name, flags, group);
     Ok(())
 }
 

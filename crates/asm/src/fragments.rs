@@ -87,6 +87,8 @@ pub(crate) struct SectionBuilder {
     pub name: String,
     pub flags: SectionFlags,
     pub align: u64,
+    /// The group that it is of, of which a program has one copy.
+    pub group: Option<String>,
     pub fragments: Vec<Fragment>,
     /// What lies before each fragment.
     before: Vec<Before>,
@@ -109,6 +111,7 @@ impl SectionBuilder {
             name: name.to_string(),
             flags,
             align,
+            group: None,
             fragments: Vec::new(),
             before: Vec::new(),
             bytes: Vec::new(),

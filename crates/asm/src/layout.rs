@@ -5,8 +5,8 @@
 
 use sotto_isa::{Arch, Field, Operand, OperandOrder, Value, encode_at_least, padding};
 use sotto_object::{
-    Binding, Line, Object, Place, Relocation, RelocationKind, Section, SectionFlags, SectionIndex,
-    Symbol, SymbolIndex, SymbolKind, UnwindTable,
+    Binding, Group, Line, Object, Place, Relocation, RelocationKind, Section, SectionFlags,
+    SectionIndex, Symbol, SymbolIndex, SymbolKind, UnwindTable,
 };
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
@@ -116,6 +116,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         sections,
         symbols,
         unwind: unwind_tables(assembler, &starts),
+        groups: groups(assembler),
     };
     let derived = frames::derive(&object);
     object.unwind.extend(derived);
@@ -137,6 +138,20 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     (Some(object), listing)
 }
 
+/// The groups that sections were declared to be of.
+fn groups(assembler: &Assembler) -> Vec<Group> {
+    let mut groups: Vec<Group> = Vec::new();
+    for (number, section) in assembler.sections.iter().enumerate() {
+        let Some(name) = &section.group else { continue };
+        let index = SectionIndex(number as u32);
+        match groups.iter_mut().find(|group| group.name == *name) {
+            Some(group) => group.sections.push(index),
+            None => groups.push(Group { name: name.clone(), sections: vec![index] }),
+        }
+    }
+    groups
+}
+
 /// Makes the room of `.comm` for symbols that `.local` keeps to this file: in `.bss`, since no linker
 /// is to see them.
 fn place_local_commons(assembler: &mut Assembler) {
@@ -151,7 +166,7 @@ fn place_local_commons(assembler: &mut Assembler) {
         .collect();
     for (number, count, align) in rooms {
         let flags = SectionFlags { alloc: true, write: true, nobits: true, ..Default::default() };
-        assembler.enter_section(".bss", flags);
+        assembler.enter_section(".bss", flags, None);
         let section = assembler.section();
         section.align = section.align.max(align);
         let max = u64::MAX;
@@ -201,7 +216,7 @@ fn check_org(assembler: &mut Assembler, starts: &Starts) {
 fn unwind_tables(assembler: &Assembler, starts: &Starts) -> Vec<UnwindTable> {
     let tables = assembler.unwind.tables.iter().map(|table| {
         let start = starts.offset(table.from);
-        let rules = table.rules.iter().map(|(at, rule)| (starts.offset(*at) - start, *rule));
+        let rules = table.rules.iter().map(|(at, rule)| (starts.offset(*at) - start, rule.clone()));
         UnwindTable {
             section: SectionIndex(table.from.section),
             start,

@@ -42,6 +42,8 @@ pub(crate) enum Directive {
     InRegister,
     Remember,
     Recall,
+    /// A rule in DWARF's own bytes.
+    Escape,
     /// Says something that we do not write.
     Ignored,
 }
@@ -61,6 +63,7 @@ pub(crate) const DIRECTIVES: &[(&str, Directive)] = &[
     (".cfi_register", Directive::InRegister),
     (".cfi_remember_state", Directive::Remember),
     (".cfi_restore_state", Directive::Recall),
+    (".cfi_escape", Directive::Escape),
     (".cfi_sections", Directive::Ignored),
 ];
 
@@ -141,6 +144,10 @@ pub(crate) fn run(
             cursor.expect(',', "after the register")?;
             UnwindRule::InRegister(register, self::register(assembler, cursor)?)
         }
+        Directive::Escape => match escape(assembler, span, cursor)? {
+            Some(rule) => rule,
+            None => return Ok(()),
+        },
         Directive::Remember => UnwindRule::Remember,
         _ => UnwindRule::Recall,
     };
@@ -167,6 +174,49 @@ fn register(assembler: &Assembler, cursor: &mut Cursor) -> Result<u16, Diagnosti
         _ => None,
     };
     number.ok_or_else(|| cursor.unexpected(token, span, "a register or its number in DWARF"))
+}
+
+/// The rule of `.cfi_escape`, which gives an instruction byte by byte: one with an expression, for which there
+/// is no directive. Source: DWARF 5, 7.24 "Call Frame Information"; LSB Core, "DWARF Extensions".
+fn escape(
+    assembler: &mut Assembler,
+    span: Span,
+    cursor: &mut Cursor,
+) -> Result<Option<UnwindRule>, Diagnostic> {
+    let mut bytes = Vec::new();
+    loop {
+        let (value, at) = data::number(assembler, cursor)?;
+        let byte = u8::try_from(value).map_err(|_| {
+            Diagnostic::error(Code::OutOfRange, at, format!("{value} is no byte"))
+                .label("must be 0 to 255")
+        })?;
+        bytes.push(byte);
+        if !cursor.eat(',')? {
+            break;
+        }
+    }
+    let expression = |rest: &[u8]| match rest {
+        [length, rest @ ..] if *length < 128 && usize::from(*length) == rest.len() => {
+            Some(rest.to_vec())
+        }
+        _ => None,
+    };
+    let rule = match *bytes.as_slice() {
+        [0x0f, ref rest @ ..] => expression(rest).map(UnwindRule::FrameExpression),
+        [0x10, register, ref rest @ ..] if register < 128 => {
+            expression(rest).map(|bytes| UnwindRule::StoredExpression(register.into(), bytes))
+        }
+        [0x16, register, ref rest @ ..] if register < 128 => {
+            expression(rest).map(|bytes| UnwindRule::ValueExpression(register.into(), bytes))
+        }
+        // The size of a call's arguments, which nothing here asks for.
+        [0x2e, ..] => return Ok(None),
+        _ => None,
+    };
+    rule.map(Some).ok_or_else(|| {
+        Diagnostic::error(Code::Unwind, span, "these bytes are no rule with an expression")
+            .help("other rules have directives: `.cfi_offset`, `.cfi_def_cfa` and so on")
+    })
 }
 
 fn offset(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<i64, Diagnostic> {

@@ -25,6 +25,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         }
     }
     let mut width = None;
+    let mut pointed = false;
     let mut segment = None;
     if let Tok::Word(word) = token {
         if let Some(keyword) = width_keyword(word) {
@@ -34,10 +35,12 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
                 && ptr.eq_ignore_ascii_case("ptr")
             {
                 cursor.next()?;
+                pointed = true;
             }
             segment = take_segment(cursor)?;
         } else if word.eq_ignore_ascii_case("offset") {
             cursor.next()?;
+            take_flat(cursor)?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
             let parsed = match immediate(expr, start)? {
                 Parsed::Imm(expr) => Parsed::Offset(expr),
@@ -61,7 +64,8 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         let expr = expr::parse(cursor, Atoms::Plain)?;
         if cursor.peek()? != Tok::Op('[') {
             let span = cursor.since(start);
-            if segment.is_some() {
+            // What has a segment or is called pointed to is in memory, as compilers print it.
+            if segment.is_some() || (pointed && expr.constant().is_none()) {
                 let mem = Mem { width, segment, ..Mem::absolute(0) };
                 return Ok(Spanned {
                     parsed: with_displacement(cursor.arch(), mem, Some(expr), true, span)?,
@@ -94,6 +98,17 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         None => inside,
     };
     memory(cursor.arch(), expr, Mem { width, segment, ..Mem::absolute(0) }, span)
+}
+
+/// Takes `flat:`, which compilers write after `offset`: the one segment that there is.
+fn take_flat(cursor: &mut Cursor) -> Result<(), Diagnostic> {
+    let Tok::Word(word) = cursor.peek()? else { return Ok(()) };
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    if word.eq_ignore_ascii_case("flat") && ahead.eat(':')? {
+        *cursor = ahead;
+    }
+    Ok(())
 }
 
 /// Takes `fs:` or another segment, if it comes next.

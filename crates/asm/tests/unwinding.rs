@@ -41,6 +41,9 @@ fn rows(arch: Arch, table: &UnwindTable) -> BTreeMap<u64, Row> {
             UnwindRule::Remember => remembered.push(row.clone()),
             UnwindRule::Recall => row = remembered.pop().unwrap(),
             UnwindRule::Lost(_) | UnwindRule::InRegister(..) => {}
+            UnwindRule::FrameExpression(_)
+            | UnwindRule::StoredExpression(..)
+            | UnwindRule::ValueExpression(..) => {}
         }
         rows.insert(*offset, row.clone());
     }

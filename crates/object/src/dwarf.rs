@@ -8,8 +8,8 @@
 
 use gimli::write::{
     Address, AttributeValue, CallFrameInstruction, CommonInformationEntry, DwarfUnit, EhFrame,
-    EndianVec, FileId, FrameDescriptionEntry, FrameTable, LineProgram, LineString, Range,
-    RangeList, RelocateWriter, RelocationTarget, Sections,
+    EndianVec, Expression, FileId, FrameDescriptionEntry, FrameTable, LineProgram, LineString,
+    Range, RangeList, RelocateWriter, RelocationTarget, Sections,
 };
 use gimli::{Encoding, Format, LineEncoding, LittleEndian, Register, SectionId};
 use sotto_isa::Arch;
@@ -242,15 +242,25 @@ fn write_frames(
             Address::Symbol { symbol: routine.section.0 as usize, addend: routine.start as i64 };
         let mut entry = FrameDescriptionEntry::new(address, routine.size as u32);
         for (offset, rule) in &routine.rules {
-            entry.add_instruction(*offset as u32, frame_instruction(*rule));
+            entry.add_instruction(*offset as u32, frame_instruction(rule));
         }
         table.add_fde(common, entry);
     }
     table.write_eh_frame(section)
 }
 
-fn frame_instruction(rule: UnwindRule) -> CallFrameInstruction {
-    match rule {
+fn frame_instruction(rule: &UnwindRule) -> CallFrameInstruction {
+    let expression = |bytes: &[u8]| Expression::raw(bytes.to_vec());
+    match *rule {
+        UnwindRule::FrameExpression(ref bytes) => {
+            CallFrameInstruction::CfaExpression(expression(bytes))
+        }
+        UnwindRule::StoredExpression(register, ref bytes) => {
+            CallFrameInstruction::Expression(Register(register), expression(bytes))
+        }
+        UnwindRule::ValueExpression(register, ref bytes) => {
+            CallFrameInstruction::ValExpression(Register(register), expression(bytes))
+        }
         UnwindRule::Frame(register, offset) => {
             CallFrameInstruction::Cfa(Register(register), offset as i32)
         }

@@ -26,8 +26,8 @@ pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine};
 pub use link::{LinkError, LinkOptions, Reference, link};
 pub use members::with_members;
 pub use object::{
-    Binding, Datum, DatumKind, Line, Object, Place, Section, SectionFlags, SectionIndex, Symbol,
-    SymbolIndex, SymbolKind,
+    Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, SectionIndex,
+    Symbol, SymbolIndex, SymbolKind,
 };
 pub use object_read::{ObjectError, read_archive, read_object};
 pub use object_write::{WriteError, write_object};

@@ -7,7 +7,7 @@
 //! Nothing here links against shared libraries, so a procedure linkage table is never needed, and
 //! the global offset table only where an instruction cannot be rewritten to do without.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use sotto_isa::Arch;
 
@@ -215,14 +215,15 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
     // What the linker makes itself is one more object.
     let made = made_by_linker(objects);
     let objects: Vec<&Object> = objects.iter().chain(&made.object).collect();
-    let mut outputs = merge(&objects);
+    let repeated = repeated_sections(&objects);
+    let mut outputs = merge(&objects, &repeated);
     let mut segments = place(&mut outputs, first.arch, options.position_independent);
     if segments.is_empty() {
         return Err(vec![LinkError::Empty]);
     }
-    let bases = part_addresses(&objects, &outputs);
+    let bases = part_addresses(&objects, &outputs, &repeated);
     let globals = resolve_globals(&objects, &bases, &mut errors);
-    let linker = Linker { objects: &objects, bases, globals, made: &made, options };
+    let linker = Linker { objects: &objects, bases, globals, repeated, made: &made, options };
     linker.fill(&outputs, &mut segments, &mut errors);
     let entry = linker.find_entry(&mut errors);
     match entry {
@@ -268,12 +269,27 @@ fn output_name(name: &str) -> &str {
         .unwrap_or(name)
 }
 
-fn merge(objects: &[&Object]) -> Vec<Output> {
+/// The sections of groups that an object before brought already: object and section.
+fn repeated_sections(objects: &[&Object]) -> HashSet<(usize, usize)> {
+    let mut seen = HashSet::new();
+    let mut repeated = HashSet::new();
+    for (number, object) in objects.iter().enumerate() {
+        for group in &object.groups {
+            if !seen.insert(group.name.as_str()) {
+                repeated.extend(group.sections.iter().map(|s| (number, s.0 as usize)));
+            }
+        }
+    }
+    repeated
+}
+
+fn merge(objects: &[&Object], repeated: &HashSet<(usize, usize)>) -> Vec<Output> {
     let mut outputs: Vec<Output> = Vec::new();
     let mut by_name = HashMap::<(&str, SectionFlags), usize>::new();
     for (object_index, object) in objects.iter().enumerate() {
         for (section_index, section) in object.sections.iter().enumerate() {
-            if !section.flags.alloc || section.size == 0 {
+            let again = repeated.contains(&(object_index, section_index));
+            if !section.flags.alloc || section.size == 0 || again {
                 continue;
             }
             let name = output_name(&section.name);
@@ -346,7 +362,11 @@ fn place(outputs: &mut [Output], arch: Arch, anywhere: bool) -> Vec<Segment> {
 }
 
 /// Address of each object's each section; `None` for sections that are not loaded.
-fn part_addresses(objects: &[&Object], outputs: &[Output]) -> Vec<Vec<Option<u64>>> {
+fn part_addresses(
+    objects: &[&Object],
+    outputs: &[Output],
+    repeated: &HashSet<(usize, usize)>,
+) -> Vec<Vec<Option<u64>>> {
     let mut bases: Vec<Vec<Option<u64>>> =
         objects.iter().map(|object| vec![None; object.sections.len()]).collect();
     for output in outputs {
@@ -355,9 +375,10 @@ fn part_addresses(objects: &[&Object], outputs: &[Output]) -> Vec<Vec<Option<u64
         }
     }
     // A label in an empty section stands where the code starts, or at the base.
-    for (object, bases) in objects.iter().zip(&mut bases) {
-        for (section, base) in object.sections.iter().zip(bases) {
-            if base.is_none() && section.flags.alloc {
+    for (number, (object, bases)) in objects.iter().zip(&mut bases).enumerate() {
+        for (index, (section, base)) in object.sections.iter().zip(bases).enumerate() {
+            let again = repeated.contains(&(number, index));
+            if base.is_none() && section.flags.alloc && !again {
                 let same = outputs.iter().find(|output| output.name == output_name(&section.name));
                 let first = outputs.iter().map(|output| output.address).min();
                 *base =
@@ -431,6 +452,8 @@ struct Linker<'a> {
     objects: &'a [&'a Object],
     bases: Vec<Vec<Option<u64>>>,
     globals: Globals<'a>,
+    /// Sections that are left out: object and section.
+    repeated: HashSet<(usize, usize)>,
     made: &'a Made,
     options: &'a LinkOptions,
 }
@@ -469,11 +492,16 @@ impl Linker<'_> {
             let value = address_of(symbol.place, &self.bases[object])?;
             Some(Resolved { value, number })
         };
+        let nothing = Resolved { value: 0, number: true };
         if symbol.binding == Binding::Local && symbol.place != Place::Undefined {
-            return own();
+            // What tells of a section that is left out tells of nothing.
+            let left_out = match symbol.place {
+                Place::Section(section, _) => self.repeated.contains(&(object, section.0 as usize)),
+                _ => false,
+            };
+            return own().or(left_out.then_some(nothing));
         }
         let shared = self.globals.get(symbol.name.as_str()).map(|global| global.0);
-        let nothing = Resolved { value: 0, number: true };
         shared.or_else(own).or((symbol.binding == Binding::Weak).then_some(nothing))
     }
 
@@ -759,7 +787,14 @@ mod tests {
 
     fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
         let unwind = Vec::new();
-        Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols, unwind }
+        Object {
+            arch: Arch::X86_64,
+            files: vec![file.into()],
+            sections,
+            symbols,
+            unwind,
+            groups: Vec::new(),
+        }
     }
 
     const TEXT_START: Place = Place::Section(SectionIndex(0), 0);

@@ -68,6 +68,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
         sections: Vec::new(),
         symbols: Vec::new(),
         unwind: Vec::new(),
+        groups: Vec::new(),
     };
     let mut bss = made_section(".bss", true);
     for (name, size, align) in commons {

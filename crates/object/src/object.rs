@@ -25,6 +25,18 @@ pub struct Object {
     pub symbols: Vec<Symbol>,
     /// How to find the caller's frame from inside its routines.
     pub unwind: Vec<UnwindTable>,
+    /// Sections of which a program has one copy, however many objects bring it.
+    pub groups: Vec<Group>,
+}
+
+/// Sections that belong together, and of which the first copy counts (`GRP_COMDAT`). Source: gABI,
+/// "Section Groups".
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Group {
+    /// What copies of it have in common: the name of its signature symbol.
+    pub name: String,
+    /// The sections.
+    pub sections: Vec<SectionIndex>,
 }
 
 /// What a section is for. Source: gABI, "Section Attribute Flags".

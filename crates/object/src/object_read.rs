@@ -3,7 +3,7 @@
 //! Sources: gABI, "Sections", "Symbol Table", "Relocation"; the byte layouts are the `object`
 //! crate's. Sections that are not loaded are left out, and so are notes.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use elf::elf as raw;
 use elf::read::archive::ArchiveFile;
@@ -12,7 +12,7 @@ use elf::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _}
 use crate::elf_numbers::{arch_of, binding_of, has_addends, relocation_kind};
 use crate::line_read::{OFFSET_BITS, object_lines};
 use crate::{
-    Binding, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
+    Binding, Group, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
     SymbolIndex, SymbolKind,
 };
 
@@ -105,11 +105,13 @@ pub fn read_object(name: &str, bytes: &[u8]) -> Result<Object, ObjectError> {
             sections: Vec::new(),
             symbols: Vec::new(),
             unwind: Vec::new(),
+            groups: Vec::new(),
         },
         sections: HashMap::new(),
     };
     reader.read_sections(&file)?;
     reader.read_symbols(&file)?;
+    reader.read_groups(&file);
     reader.read_relocations(&file)?;
     reader.read_lines(&file, name);
     Ok(reader.object)
@@ -268,13 +270,22 @@ impl Reader {
         Ok(())
     }
 
+    /// Notes which sections are of groups.
+    fn read_groups(&mut self, file: &elf::File) {
+        for group in file.comdats() {
+            let Ok(name) = group.name_bytes() else { continue };
+            let name = String::from_utf8_lossy(name).into_owned();
+            let ours = |section: elf::SectionIndex| self.sections.get(&section.0).copied();
+            let sections: Vec<SectionIndex> = group.sections().filter_map(ours).collect();
+            if !sections.is_empty() {
+                self.object.groups.push(Group { name, sections });
+            }
+        }
+    }
+
     fn read_relocations(&mut self, file: &elf::File) -> Result<(), ObjectError> {
-        let dropped = duplicate_free(file);
         for section in file.sections() {
             let Some(&ours) = self.sections.get(&section.index().0) else { continue };
-            if dropped.contains(&section.index().0) {
-                continue;
-            }
             let arch = self.object.arch;
             let count = self.object.symbols.len();
             let target = &mut self.object.sections[ours.0 as usize];
@@ -320,19 +331,6 @@ fn stored_addend(field: &[u8], bytes: u64) -> i64 {
     let low = field[..bytes as usize].iter().rev().fold(0, |v: u64, b| v << 8 | u64::from(*b));
     let unused = 64 - 8 * bytes as u32;
     ((low << unused) as i64) >> unused
-}
-
-/// Sections of groups that repeat one before them in the same file; normally none.
-fn duplicate_free(file: &elf::File) -> HashSet<usize> {
-    let mut seen = HashSet::new();
-    let mut dropped = HashSet::new();
-    for group in file.comdats() {
-        let Ok(name) = group.name_bytes() else { continue };
-        if !seen.insert(name.to_vec()) {
-            dropped.extend(group.sections().map(|section| section.0));
-        }
-    }
-    dropped
 }
 
 /// What an index of 0 refers to: the number 0.

@@ -135,6 +135,14 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
         .map(|&index| writer.add_string(object.symbols[index].name.as_bytes()))
         .collect();
 
+    // Groups stand before their members.
+    let groups = written_groups(object, &sections, &order);
+    let group_name = (!groups.is_empty()).then(|| writer.add_section_name(b".group"));
+    let mut group_offsets = Vec::new();
+    for group in &groups {
+        let _ = writer.reserve_section_index();
+        group_offsets.push(writer.reserve_comdat(group.members.len()));
+    }
     for section in &mut sections {
         let _ = writer.reserve_section_index();
         if section.section_type != raw::SHT_NOBITS {
@@ -165,6 +173,13 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     writer
         .write_file_header(&file_header(object.arch, raw::ET_REL, 0))
         .expect("the header is reserved");
+    for (group, offset) in groups.iter().zip(&group_offsets) {
+        writer.pad_until(*offset);
+        writer.write_comdat_header();
+        for member in &group.members {
+            writer.write_comdat_entry(write::SectionIndex(*member));
+        }
+    }
     for section in &sections {
         if section.section_type != raw::SHT_NOBITS {
             writer.pad_until(section.offset);
@@ -185,12 +200,49 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
             );
         }
     }
-    write_symbols(object, &order, &names, file_id, sections.len(), &mut writer);
+    write_symbols(object, &order, &names, file_id, (groups.len(), sections.len()), &mut writer);
     writer.write_strtab();
     writer.write_shstrtab();
-    write_headers(object, &order, &sections, stack_note, &mut writer);
+    writer.write_null_section_header();
+    for (group, offset) in groups.iter().zip(group_offsets) {
+        let (name, symtab) = (group_name.expect("added above"), writer.symtab_index());
+        let symbol = write::SymbolIndex(group.symbol);
+        writer.write_comdat_section_header(name, symtab, symbol, offset, group.members.len());
+    }
+    write_headers(object, &order, &sections, groups.len(), stack_note, &mut writer);
     debug_assert_eq!(writer.reserved_len(), writer.len());
     Ok(out)
+}
+
+/// A group as it is written: its members by their numbers in the file, and its signature symbol.
+struct WrittenGroup {
+    members: Vec<u32>,
+    symbol: u32,
+}
+
+/// The groups whose signature symbol is in the file, with their sections and what relocates those.
+fn written_groups(object: &Object, sections: &[Section], order: &[usize]) -> Vec<WrittenGroup> {
+    let signature = |name: &str| order.iter().position(|&at| object.symbols[at].name == name);
+    let found: Vec<_> =
+        object.groups.iter().filter_map(|group| Some((group, signature(&group.name)?))).collect();
+    let first_section = found.len() as u32 + 1;
+    let first_relocations = first_section + sections.len() as u32;
+    let relocated = |number: usize| !sections[number].relocations.is_empty();
+    found
+        .iter()
+        .map(|(group, at)| {
+            let mut members = Vec::new();
+            for section in &group.sections {
+                let number = section.0 as usize;
+                members.push(first_section + section.0);
+                if relocated(number) {
+                    let before = (0..number).filter(|&number| relocated(number)).count();
+                    members.push(first_relocations + before as u32);
+                }
+            }
+            WrittenGroup { members, symbol: (2 + sections.len() + at) as u32 }
+        })
+        .collect()
 }
 
 /// Symbols that are written, by index, local ones first. Source: gABI, "Symbol Table", `sh_info`.
@@ -268,7 +320,7 @@ fn collect_sections<'a>(
         sections.push(Section {
             name: writer.add_section_name(section.name.as_bytes()),
             section_type: if section.flags.nobits { raw::SHT_NOBITS } else { raw::SHT_PROGBITS },
-            flags: section_flags(section.flags),
+            flags: section_flags(section.flags) | group_flag(object, sections.len()),
             align: section.align,
             size: section.size,
             data: Cow::Borrowed(section.data.as_slice()),
@@ -321,6 +373,13 @@ fn collect_sections<'a>(
     Ok(sections)
 }
 
+/// `SHF_GROUP`, for a section of a group.
+fn group_flag(object: &Object, section: usize) -> u64 {
+    let member = SectionIndex(section as u32);
+    let grouped = object.groups.iter().any(|group| group.sections.contains(&member));
+    if grouped { u64::from(raw::SHF_GROUP) } else { 0 }
+}
+
 /// Puts the addends where the fields are. A section of ours is as long as its fields ask for.
 fn put_addends(section: &mut Section) {
     for relocation in &section.relocations {
@@ -340,7 +399,7 @@ fn write_symbols(
     order: &[usize],
     names: &[StringId],
     file: StringId,
-    sections: usize,
+    (groups, sections): (usize, usize),
     writer: &mut write::Writer,
 ) {
     writer.write_null_symbol();
@@ -357,7 +416,7 @@ fn write_symbols(
     writer.write_symbol(&write::Sym { name: Some(file), ..plain });
     for section in 0..sections {
         writer.write_symbol(&write::Sym {
-            section: Some(write::SectionIndex(section as u32 + 1)),
+            section: Some(write::SectionIndex((groups + section) as u32 + 1)),
             st_info: raw::STB_LOCAL << 4 | raw::STT_SECTION,
             ..plain
         });
@@ -368,7 +427,7 @@ fn write_symbols(
         let (section, st_shndx, value) = match symbol.place {
             Place::Undefined => (None, raw::SHN_UNDEF, 0),
             Place::Section(SectionIndex(section), offset) => {
-                (Some(write::SectionIndex(section + 1)), 0, offset)
+                (Some(write::SectionIndex(groups as u32 + section + 1)), 0, offset)
             }
             Place::Absolute(value) => (None, raw::SHN_ABS, value),
             Place::Common(bytes, align) => {
@@ -396,10 +455,10 @@ fn write_headers(
     object: &Object,
     order: &[usize],
     sections: &[Section],
+    groups: usize,
     stack_note: Option<StringId>,
     writer: &mut write::Writer,
 ) {
-    writer.write_null_section_header();
     for section in sections {
         writer.write_section_header(&write::SectionHeader {
             name: Some(section.name),
@@ -419,7 +478,7 @@ fn write_headers(
         let Some(name) = section.rela_name else { continue };
         writer.write_relocation_section_header(
             name,
-            write::SectionIndex(number as u32 + 1),
+            write::SectionIndex((groups + number) as u32 + 1),
             symtab,
             section.rela_offset,
             section.relocations.len(),

@@ -8,7 +8,7 @@
 use crate::SectionIndex;
 
 /// One rule, from an offset on.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub enum UnwindRule {
     /// The canonical frame address is a register and an offset in bytes.
     Frame(u16, i64),
@@ -26,6 +26,12 @@ pub enum UnwindRule {
     Lost(u16),
     /// The caller's value of the first register is in the second.
     InRegister(u16, u16),
+    /// The frame address is what this expression computes, in DWARF's bytes.
+    FrameExpression(Vec<u8>),
+    /// The caller's value of the register is stored where this expression says.
+    StoredExpression(u16, Vec<u8>),
+    /// The caller's value of the register is what this expression computes.
+    ValueExpression(u16, Vec<u8>),
     /// The rules are remembered.
     Remember,
     /// The rules are those last remembered.

@@ -41,6 +41,7 @@ fn lamp(arch: Arch) -> Image {
             symbol("log", 3, 0, Binding::Global),
         ],
         unwind: Vec::new(),
+        groups: Vec::new(),
     };
     link(&[object], &LinkOptions::default()).unwrap()
 }

@@ -35,7 +35,14 @@ fn at(section: u32, offset: u64) -> Place {
 }
 
 fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
-    Object { arch: Arch::X86_64, files: vec![file.into()], sections, symbols, unwind: Vec::new() }
+    Object {
+        arch: Arch::X86_64,
+        files: vec![file.into()],
+        sections,
+        symbols,
+        unwind: Vec::new(),
+        groups: Vec::new(),
+    }
 }
 
 /// An object whose first eight bytes of code wait for a symbol.

@@ -5,7 +5,7 @@
 int main(void) {
     char line[128] = "Skerry light, white every ten seconds", copy[128];
     strcpy(copy, line); strcat(copy, "; fog bell");
-    printf("%zu %d %s\n", strlen(copy), strcmp(line, copy), strchr(copy, ';'));
+    printf("%zu %d %s\n", strlen(copy), strcmp(line, copy) < 0, strchr(copy, 0x3b));
     printf("%s|%s|%ld\n", strstr(copy, "white"), strrchr(copy, 'e'), (long)strcspn(copy, ","));
     for (char *p = copy; *p; p++) *p = (char)toupper((unsigned char)*p);
     puts(copy);

@@ -12,7 +12,7 @@ use super::system::set_all_flags;
 use super::translate::Op;
 use super::{Cpu, FS_BASE, RSP};
 use crate::engine::{Flow, Result};
-use crate::{Fault, Memory, Observer};
+use crate::{AccessKind, Fault, Memory, MemoryFault, MemoryFaultKind, Observer};
 
 /// Selectors that Linux gives programs: 64-bit code, 32-bit code, data and stack, and the segment whose
 /// limit tells the processor's number. The lowest two bits of a selector say with which privilege it
@@ -168,6 +168,15 @@ fn check_code(cpu: &Cpu, selector: u64, returning: bool) -> Result<()> {
     }
 }
 
+/// Refuses to go to an address that is not canonical, before anything is done.
+fn check_target(offset: u64) -> Result<()> {
+    if (offset as i64) << 16 >> 16 == offset as i64 {
+        return Ok(());
+    }
+    let (access, kind) = (AccessKind::Execute, MemoryFaultKind::Unmapped);
+    Err(MemoryFault { address: offset, access, kind }.into())
+}
+
 /// JMP and CALL to another segment, which stands in the instruction or in memory.
 pub(super) fn far_transfer<const CALL: bool, const MEMORY: bool, W: Size, O: Observer>(
     cpu: &mut Cpu,
@@ -181,6 +190,7 @@ pub(super) fn far_transfer<const CALL: bool, const MEMORY: bool, W: Size, O: Obs
         false => (op.imm & W::WIDTH.mask(), op.disp),
     };
     check_code(cpu, selector, false)?;
+    check_target(offset)?;
     if CALL {
         let old = cpu.regs[RSP];
         push_value::<W, O>(cpu, memory, code_selector(cpu), observer)?;
@@ -204,6 +214,7 @@ pub(super) fn far_return<W: Size, O: Observer>(
     let offset = top_value::<W, O>(cpu, memory, observer)?;
     let slot = memory.load_value(above(cpu, bytes), bytes, observer).map_err(of_stack)?;
     check_code(cpu, slot & 0xffff, true)?;
+    check_target(offset)?;
     cpu.pc = offset;
     cpu.regs[RSP] = above(cpu, (2 * bytes).wrapping_add(op.imm));
     Ok(Flow::Jump)
@@ -230,6 +241,7 @@ pub(super) fn interrupt_return<W: Size, O: Observer>(
     }
     let [offset, code, flags, stack, stack_segment] = slots;
     check_code(cpu, code & 0xffff, true)?;
+    check_target(offset)?;
     if with_stack && stack_segment & 0xffff != DATA {
         return Err(Box::new(Fault::Selector));
     }
@@ -246,7 +258,6 @@ pub(super) fn write_to_code<O: Observer>(
     op: &Op<O>,
     _: &mut O,
 ) -> Result {
-    use crate::{AccessKind, MemoryFault, MemoryFaultKind};
     let (address, access) = (cpu.effective_address(op), AccessKind::Write);
     Err(MemoryFault { address, access, kind: MemoryFaultKind::Segment }.into())
 }
