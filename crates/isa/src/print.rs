@@ -118,6 +118,10 @@ fn print_x86(
 ) {
     match operand {
         Operand::Reg(reg) => text.push_str(reg.name()),
+        // The number of an interrupt is read in hex.
+        Operand::Imm(Value::Known(number)) if instruction.mnemonic() == "int" => {
+            let _ = write!(text, "{number:#x}");
+        }
         Operand::Imm(value) => text.push_str(&number(*value)),
         Operand::Target(value) => address(text, *value, names),
         Operand::Mem(mem) => {

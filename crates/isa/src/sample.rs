@@ -72,7 +72,8 @@ fn x86_operands(
         // The prefix that exempts from tracking is a segment's too.
         let segment =
             operands.iter().any(|o| matches!(o, Operand::Mem(mem) if mem.segment.is_some()));
-        if !(high && rex) && !absent && !(no_track && segment) {
+        let unencodable = absent || (high && rex) || (no_track && segment);
+        if !unencodable {
             return operands;
         }
     }

@@ -273,7 +273,7 @@ const CASES: &[(&str, &str)] = &[
     ("0f ae f0", "mfence"),
     ("0f ae f8", "sfence"),
     ("0f c3 03", "movnti [rbx], eax"),
-    ("cd 80", "int 128"),
+    ("cd 80", "int 0x80"),
     ("d9 7c 24 fe", "fnstcw word [rsp - 2]"),
     ("d9 6c 24 fe", "fldcw word [rsp - 2]"),
     ("dd 3f", "fnstsw word [rdi]"),

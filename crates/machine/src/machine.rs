@@ -6,6 +6,7 @@ use crate::effects::{self, FlagChange, RegisterChange, VectorChange};
 use crate::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
 use crate::{Event, Fault, Memory, MemorySnapshot, Run, StepEffects, arm64, x86};
 
+#[allow(clippy::large_enum_variant, reason = "a program has one of them")]
 enum Processor {
     X86(Engine<x86::Cpu>),
     Arm64(Engine<arm64::Cpu>),

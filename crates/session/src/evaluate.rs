@@ -79,7 +79,8 @@ pub(crate) fn value(
             }
         },
         Expr::Load(width, address) => {
-            let width = width.or(declared_width(image, address)).unwrap_or(Width::W64);
+            let declared = width.or(declared_width(image, address));
+            let width = declared.unwrap_or(process.arch().address_width());
             let at = value(image, process, address)?.value as u64;
             let mut bytes = [0; 8];
             process

@@ -26,6 +26,9 @@ pub struct RegisterReport {
     pub cleared_above: Option<&'static str>,
     /// The symbol that the new value is the address of, if it is exactly one.
     pub points_to: Option<String>,
+    /// The new value is an address on the stack, which as a number of 32 bits would be negative.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub on_stack: bool,
 }
 
 /// A vector register that was written.
@@ -82,6 +85,9 @@ pub struct MemoryReport {
     /// The floating-point number that the instruction put there.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub number: Option<String>,
+    /// The new value is an address on the stack, which as a number of 32 bits would be negative.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub holds_stack: bool,
 }
 
 impl MemoryReport {
@@ -163,6 +169,7 @@ pub struct StepReport {
 }
 
 pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView {
+    let width = if report.door == Door::X86_32 { Width::W32 } else { Width::W64 };
     let arguments = report
         .arguments
         .iter()
@@ -171,7 +178,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
                 let name = sotto_isa::Names::name(&ImageNames(image), argument.value);
                 name.unwrap_or_else(|| format!("{:#x}", argument.value))
             } else {
-                (argument.value as i64).to_string()
+                width.sign_extend(argument.value).to_string()
             };
             SyscallArgument { name: argument.name, shown, words: argument.shown.clone() }
         })
@@ -219,12 +226,13 @@ pub(crate) fn describe_step(
         new,
         number: (lanes.kind == LaneKind::Float && lanes.width.bytes() == bytes)
             .then(|| lanes.texts(u128::from(new)).swap_remove(0)),
+        holds_stack: bytes == 4 && is_high_stack(after, new),
     };
     StepReport {
         moment: after.executed(),
         place: describe(instruction.address),
         instruction: instruction.print_in(order, &ImageNames(image)),
-        registers: registers(arch, effects, image),
+        registers: registers(after, effects, image),
         vectors: vectors(instruction, effects),
         flags: flags(arch, effects),
         memory: runs(effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new)), memory),
@@ -289,7 +297,14 @@ fn on_stack(process: &Process, address: u64) -> Option<String> {
     })
 }
 
-fn registers(arch: Arch, effects: &StepEffects, image: &Image) -> Vec<RegisterReport> {
+/// Whether a value is an address on the stack of a machine whose addresses would be negative numbers.
+fn is_high_stack(process: &Process, value: u64) -> bool {
+    let region = || process.machine.memory().region_at(value);
+    process.arch() == Arch::X86_32 && region().is_some_and(|region| region.name == "stack")
+}
+
+fn registers(process: &Process, effects: &StepEffects, image: &Image) -> Vec<RegisterReport> {
+    let arch = process.arch();
     effects
         .registers
         .iter()
@@ -310,6 +325,7 @@ fn registers(arch: Arch, effects: &StepEffects, image: &Image) -> Vec<RegisterRe
                 bits: reg.width().bits(),
                 cleared_above: lost.then(|| arch.storage_name(storage)),
                 points_to,
+                on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
             }
         })
         .collect()

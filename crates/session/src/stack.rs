@@ -1,4 +1,4 @@
-//! The stack as a column of words.
+//! The stack as a column of words, as wide as the machine pushes them.
 
 use serde::Serialize;
 use sotto_isa::Control;
@@ -34,12 +34,15 @@ pub struct StackView {
 /// Describes `below` words below the stack pointer and `count` words from it up.
 pub(crate) fn view(session: &mut Session, below: u64, count: u64) -> StackView {
     let pointer = session.process().machine.register(session.arch().stack_pointer());
+    let width = session.arch().address_bytes();
     let mut slots = Vec::new();
     for index in 0..below + count {
-        let address = pointer.wrapping_sub(8 * below).wrapping_add(8 * index);
-        let Ok(bytes) = session.process_mut().machine.memory_mut().read::<8>(address) else {
+        let address = pointer.wrapping_sub(width * below).wrapping_add(width * index);
+        let mut bytes = [0; 8];
+        let slot = &mut bytes[..width as usize];
+        if session.process_mut().machine.memory_mut().read_bytes(address, slot).is_err() {
             continue;
-        };
+        }
         let value = u64::from_le_bytes(bytes);
         let offset = address.wrapping_sub(pointer) as i64;
         let meaning = meaning(session, value);

@@ -1,7 +1,7 @@
 //! Which instruction last wrote a register or memory: a search over executing again.
 
 use sotto_asm::Expr;
-use sotto_isa::{Storage, Width};
+use sotto_isa::Storage;
 use sotto_kernel::SyscallReport;
 use sotto_machine::StepEffects;
 
@@ -72,7 +72,7 @@ impl Session {
             other => (None, other),
         };
         let declared = evaluate::declared_width(self.image(), address);
-        let bytes = width.or(declared).unwrap_or(Width::W64).bytes();
+        let bytes = width.or(declared).unwrap_or(self.arch().address_width()).bytes();
         let address = self.evaluate_expr(address)?.value as u64;
         Ok(Target::Memory(address, bytes))
     }

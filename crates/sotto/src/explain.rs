@@ -4,7 +4,7 @@ use std::io::Write;
 
 use serde_json::{Value, json};
 use sotto_asm::nearest;
-use sotto_isa::{Arch, FlagEffects, FlagSet, Reg, RegKind, form_docs, mnemonics, x86};
+use sotto_isa::{Arch, FlagEffects, FlagSet, FormDoc, Reg, RegKind, form_docs, mnemonics, x86};
 use sotto_kernel::table::{self, SYSCALLS};
 
 use crate::cli::ExplainArgs;
@@ -26,12 +26,13 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
         None => Arch::ALL.to_vec(),
     };
     let mut entries = Vec::new();
-    for &arch in &machines {
-        entries.extend(instruction(arch, &topic.to_ascii_lowercase()));
-        entries.extend(prefix(arch, &topic.to_ascii_lowercase()));
-        entries.extend(register(arch, topic));
-        entries.extend(flag(arch, topic));
-        entries.extend(number(arch, topic));
+    // Both modes of x86 have one table, and what they have in common is said once.
+    for family in machines.chunk_by(|a, b| a.is_x86() && b.is_x86()) {
+        entries.extend(instruction(family, &topic.to_ascii_lowercase()));
+        entries.extend(prefix(family, &topic.to_ascii_lowercase()));
+        entries.extend(family.iter().filter_map(|&arch| register(arch, topic)));
+        entries.extend(flag(family, topic));
+        entries.extend(family.iter().filter_map(|&arch| number(arch, topic)));
     }
     entries.extend(syscall(topic));
     if entries.is_empty() {
@@ -54,22 +55,59 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
     Ok(0)
 }
 
-fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
-    let docs = form_docs(arch, mnemonic);
-    let first = docs.first()?;
+/// The machines in words: `x86-64 and x86-32`.
+fn names_of(family: &[Arch]) -> String {
+    family.iter().map(|arch| arch.name()).collect::<Vec<_>>().join(" and ")
+}
+
+/// A row, the machines on which it is valid, and its words on each.
+type Shared = (FormDoc, Vec<Arch>, Vec<&'static str>);
+
+/// The rows with a mnemonic, those of several machines once.
+fn docs_of(family: &[Arch], mnemonic: &str) -> Vec<Shared> {
+    let mut docs: Vec<Shared> = Vec::new();
+    for &arch in family {
+        for doc in form_docs(arch, mnemonic) {
+            let same = |known: &&mut Shared| {
+                (&known.0.syntax, known.0.encoding) == (&doc.syntax, doc.encoding)
+                    && !known.1.contains(&arch)
+            };
+            match docs.iter_mut().find(same) {
+                Some(known) => {
+                    known.1.push(arch);
+                    known.2.push(doc.summary);
+                }
+                None => {
+                    let summary = doc.summary;
+                    docs.push((doc, vec![arch], vec![summary]));
+                }
+            }
+        }
+    }
+    docs
+}
+
+fn instruction(family: &[Arch], mnemonic: &str) -> Option<Entry> {
+    let docs = docs_of(family, mnemonic);
+    let having: Vec<Arch> =
+        family.iter().copied().filter(|arch| docs.iter().any(|doc| doc.1.contains(arch))).collect();
+    let (first, arch) = (&docs.first()?.0, having[0]);
     let mut text = format!(
         "{}  {}\n",
         paint(Tone::Strong, first.mnemonic),
-        paint(Tone::Quiet, &format!("instruction, {arch}"))
+        paint(Tone::Quiet, &format!("instruction, {}", names_of(&having)))
     );
     let mut data = Vec::new();
     // Rows of one name that do different things to the flags say so each for themselves.
-    let flags_differ = docs.iter().any(|doc| doc.flags != first.flags);
+    let flags_differ = docs.iter().any(|(doc, ..)| doc.flags != first.flags);
     let mut summaries: Vec<&str> = Vec::new();
-    for doc in &docs {
-        if !summaries.contains(&doc.summary) {
-            summaries.push(doc.summary);
-            text += &format!("  {}\n", doc.summary);
+    for (doc, _, words) in &docs {
+        for &summary in words {
+            if summaries.contains(&summary) {
+                continue;
+            }
+            summaries.push(summary);
+            text += &format!("  {summary}\n");
             if flags_differ {
                 text += &format!("    flags   {}\n", flag_effects(arch, &doc.flags));
             }
@@ -86,22 +124,27 @@ fn instruction(arch: Arch, mnemonic: &str) -> Option<Entry> {
         text += &format!("  flags   {}\n", flag_effects(arch, &flags));
     }
     text += "  forms\n";
-    let width = docs.iter().map(|doc| doc.syntax.len()).max().unwrap_or(0).min(36);
-    for doc in &docs {
+    let width = docs.iter().map(|(doc, ..)| doc.syntax.len()).max().unwrap_or(0).min(36);
+    let encodings = docs.iter().map(|(doc, ..)| doc.encoding.len()).max().unwrap_or(0).min(36);
+    for (doc, targets, _) in &docs {
+        // Where both modes are spoken of, a row that only one of them has says so.
+        let encoding = match targets.len() < having.len() {
+            true => format!("{:encodings$}   {}", doc.encoding, names_of(targets)),
+            false => doc.encoding.to_string(),
+        };
         text += &format!(
             "    {} {:width$}   {}\n",
             doc.mnemonic,
             doc.syntax,
-            paint(Tone::Quiet, doc.encoding)
+            paint(Tone::Quiet, &encoding)
         );
-        data.push(
-            json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary }),
-        );
+        data.push(json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary,
+                    "targets": targets.iter().map(|a| a.name()).collect::<Vec<_>>() }));
     }
     text += &format!("  source  {}", first.source);
     let names = |set: FlagSet| arch.flag_names(set);
     let data = json!({
-        "kind": "instruction", "target": arch.name(), "mnemonic": first.mnemonic,
+        "kind": "instruction", "targets": having.iter().map(|a| a.name()).collect::<Vec<_>>(), "mnemonic": first.mnemonic,
         "aliases": first.aliases, "condition": first.condition, "forms": data, "source": first.source,
         "flags": {
             "tested": names(flags.tested), "modified": names(flags.modified),
@@ -130,21 +173,21 @@ fn flag_effects(arch: Arch, flags: &FlagEffects) -> String {
 }
 
 /// A word that stands before an instruction.
-fn prefix(arch: Arch, name: &str) -> Option<Entry> {
+fn prefix(family: &[Arch], name: &str) -> Option<Entry> {
     let prefix = x86::PREFIXES.iter().find(|prefix| prefix.name == name)?;
-    if arch != Arch::X86_64 {
+    if !family[0].is_x86() {
         return None;
     }
     let text = format!(
         "{}  {}\n  {}\n  goes before {}\n  source  {}",
         paint(Tone::Strong, prefix.name),
-        paint(Tone::Quiet, &format!("prefix, {arch}")),
+        paint(Tone::Quiet, &format!("prefix, {}", names_of(family))),
         prefix.summary,
         prefix.takes,
         prefix.source
     );
     let data = json!({
-        "kind": "prefix", "target": arch.name(), "name": prefix.name, "summary": prefix.summary,
+        "kind": "prefix", "targets": family.iter().map(|a| a.name()).collect::<Vec<_>>(), "name": prefix.name, "summary": prefix.summary,
         "takes": prefix.takes, "source": prefix.source,
     });
     Some(Entry { text, data })
@@ -159,6 +202,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     );
     if let Some(number) = reg.vector() {
         let role = match number {
+            _ if arch == Arch::X86_32 => "scratch",
             0 | 1 => "argument of a routine, and result",
             2..=7 => "argument of a routine",
             _ => "scratch",
@@ -171,10 +215,16 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     }
     if reg.kind == RegKind::Segment {
         let words = match reg.name() {
+            "gs" if arch == Arch::X86_32 => {
+                "a segment whose base is added to an address, `gs:[20]`; its base is the thread's own memory"
+            }
+            "fs" if arch == Arch::X86_32 => "a segment whose base is added to an address, `fs:[8]`",
             "fs" => {
                 "a segment whose base is added to an address, `fs:[40]`; its base is the thread's own memory"
             }
             "gs" => "a segment whose base is added to an address, `gs:[8]`",
+            "cs" => "the segment that code is in; what it holds tells the mode",
+            _ if arch == Arch::X86_32 => "a segment that covers all of memory, from 0",
             _ => "a segment register without effect on addresses in 64-bit mode",
         };
         let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "segment" });
@@ -195,7 +245,9 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     let mut text = title;
     let low = reg.shift();
     let high = low + reg.width().bits() - 1;
-    text += &format!("  bits {high} to {low} of {full}\n");
+    if reg.name() != full {
+        text += &format!("  bits {high} to {low} of {full}\n");
+    }
     let argument = convention.arguments.iter().position(|s| *s == storage).map(|n| n + 1);
     let call_argument =
         convention.syscall_arguments.iter().position(|s| *s == storage).map(|n| n + 1);
@@ -214,7 +266,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     if let Some(n) = call_argument {
         text += &format!("\n  argument {n} of a system call");
     }
-    if reg.width().bits() == 32 {
+    if reg.width().bits() == 32 && arch.address_bytes() == 8 {
         text += &format!("\n  writing it clears bits 63 to 32 of {full}");
     } else if reg.width().bits() < 32 {
         text += &format!("\n  writing it keeps the other bits of {full}");
@@ -227,16 +279,16 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     Some(Entry { text, data })
 }
 
-fn flag(arch: Arch, name: &str) -> Option<Entry> {
+fn flag(family: &[Arch], name: &str) -> Option<Entry> {
+    let arch = family[0];
     let info = arch.flags().iter().find(|info| info.name.eq_ignore_ascii_case(name))?;
     let text = format!(
         "{}  {}\n  {}",
         paint(Tone::Strong, info.name),
-        paint(Tone::Quiet, &format!("flag, {arch}")),
+        paint(Tone::Quiet, &format!("flag, {}", names_of(family))),
         info.word
     );
-    let data =
-        json!({ "kind": "flag", "target": arch.name(), "name": info.name, "word": info.word });
+    let data = json!({ "kind": "flag", "targets": family.iter().map(|a| a.name()).collect::<Vec<_>>(), "name": info.name, "word": info.word });
     Some(Entry { text, data })
 }
 
@@ -268,7 +320,11 @@ fn syscall(name: &str) -> Option<Entry> {
             .map(|((name, _), storage)| format!("{} = {name}", arch.storage_name(*storage)))
             .collect();
         let Some(number) = row.number(arch) else { continue };
-        let instruction = if arch == Arch::Arm64 { "svc #0" } else { "syscall" };
+        let instruction = match arch {
+            Arch::Arm64 => "svc #0",
+            Arch::X86_32 => "int 0x80",
+            _ => "syscall",
+        };
         text += &format!(
             "  {arch:<7} {} = {}, {}; {instruction}\n",
             convention.syscall_number.name(),

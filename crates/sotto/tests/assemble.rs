@@ -126,7 +126,7 @@ fn bad_arguments_and_files_are_named() {
         (&["assemble", "lamp.s", "-o", "lamp.s"], 2, "one of the inputs"),
         (&["assemble", "lamp.s", "-o", "no/such/folder"], 2, "cannot write no/such/folder"),
         (&["assemble", "lamp.s", "-o", "."], 2, "cannot write ."),
-        (&["assemble", "lamp.s", "--target", "pdp"], 2, "the targets are x86-64 and arm64"),
+        (&["assemble", "lamp.s", "--target", "pdp"], 2, "the targets are x86-64, x86-32 and arm64"),
         (&["assemble", "lamp.s", "--target", "arm64"], 2, "this source is for x86-64"),
         (&["assemble"], 2, "required"),
         (&["run", "none.s"], 125, "cannot read none.s"),

@@ -8,18 +8,18 @@ use crate::{Implicit, Reg, RegKind, Width};
 /// Every row, with the modes in which it is valid.
 pub(super) fn all() -> Vec<(&'static Form, Modes)> {
     let plain = || GROUPS.iter().flat_map(|group| group.iter());
-    let mut all: Vec<_> =
-        plain().chain(plain().filter_map(locked)).map(|form| (form, form.modes)).collect();
-    let mut narrow = Vec::new();
-    for (form, modes) in &mut all {
-        if *modes == Modes::All && has_64_bit_prefix(form) {
-            *modes = Modes::Only64;
-        } else if let (Modes::All, Some(form)) = (*modes, narrowed(form)) {
-            *modes = Modes::Only64;
-            narrow.push((form, Modes::Only32));
+    let mut all = Vec::new();
+    for form in plain().chain(plain().filter_map(locked)) {
+        if form.modes != Modes::All {
+            all.push((form, form.modes));
+        } else if has_64_bit_prefix(form) {
+            all.push((form, Modes::Only64));
+        } else if let Some(narrow) = narrowed(form) {
+            all.extend([(form, Modes::Only64), (narrow, Modes::Only32)]);
+        } else {
+            all.push((form, Modes::All));
         }
     }
-    all.extend(narrow);
     all
 }
 

@@ -7,7 +7,9 @@ use std::fmt::Write;
 
 use super::{Meaning, by_mnemonic, form, register_tells_width};
 use crate::print::{address, number};
-use crate::{Arch, Control, Instruction, Mem, Names, Operand, RegKind, Width, format_number};
+use crate::{
+    Arch, Control, Instruction, Mem, Names, Operand, RegKind, Value, Width, format_number,
+};
 
 /// What a word of source-first order says beside its mnemonic.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -189,7 +191,12 @@ fn print_operand(
         }
         Operand::Imm(value) => {
             text.push('$');
-            text.push_str(&number(*value));
+            match value {
+                Value::Known(number) if form(instruction.form).meaning == Meaning::Int => {
+                    let _ = write!(text, "{number:#x}");
+                }
+                _ => text.push_str(&number(*value)),
+            }
         }
         Operand::Target(value) => address(text, *value, names),
         Operand::Mem(mem) => print_memory(text, instruction, mem, names),

@@ -60,7 +60,7 @@ impl Cpu {
 
     /// The address of the memory operand moved by so many bytes.
     #[inline]
-    fn address_beyond<O>(&self, op: &Op<O>, bytes: u64) -> u64 {
+    pub(super) fn address_beyond<O>(&self, op: &Op<O>, bytes: u64) -> u64 {
         let base = self.regs[usize::from(op.base)];
         let index = self.regs[usize::from(op.index)] << op.shift;
         let address = base.wrapping_add(index).wrapping_add(op.disp).wrapping_add(bytes);

@@ -168,7 +168,7 @@ fn check_code(cpu: &Cpu, selector: u64, returning: bool) -> Result<()> {
     }
 }
 
-/// Refuses to go to an address that is not canonical, before anything is done.
+/// Refuses to go to an address that is not canonical.
 fn check_target(offset: u64) -> Result<()> {
     if (offset as i64) << 16 >> 16 == offset as i64 {
         return Ok(());
@@ -190,14 +190,18 @@ pub(super) fn far_transfer<const CALL: bool, const MEMORY: bool, W: Size, O: Obs
         false => (op.imm & W::WIDTH.mask(), op.disp),
     };
     check_code(cpu, selector, false)?;
-    check_target(offset)?;
-    if CALL {
-        let old = cpu.regs[RSP];
-        push_value::<W, O>(cpu, memory, code_selector(cpu), observer)?;
-        if let Err(fault) = push_value::<W, O>(cpu, memory, op.next, observer) {
-            cpu.regs[RSP] = old;
-            return Err(fault);
+    let old = cpu.regs[RSP];
+    let mut leave = || -> Result<()> {
+        if CALL {
+            push_value::<W, O>(cpu, memory, code_selector(cpu), observer)?;
+            push_value::<W, O>(cpu, memory, op.next, observer)?;
         }
+        check_target(offset)
+    };
+    if let Err(fault) = leave() {
+        // What was pushed stays in memory.
+        cpu.regs[RSP] = old;
+        return Err(fault);
     }
     cpu.pc = offset;
     Ok(Flow::Jump)

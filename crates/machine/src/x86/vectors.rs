@@ -346,6 +346,7 @@ pub(super) fn store_control<O: Observer>(
 
 /// Offsets in the area of FXSAVE, in 16-byte units from its start. Source: SDM Vol. 1, 10.5.1.
 const SAVED_VECTORS: u64 = 10;
+const STATE_BYTES: u64 = 512;
 
 /// FXSAVE and FXRSTOR: the x87 unit is as a new program finds it.
 pub(super) fn state<const SAVE: bool, O: Observer>(
@@ -355,9 +356,16 @@ pub(super) fn state<const SAVE: bool, O: Observer>(
     observer: &mut O,
 ) -> Result {
     let access = if SAVE { AccessKind::Write } else { AccessKind::Read };
-    let start = aligned_address(cpu, op, access)?;
-    let at = |unit: u64| start.wrapping_add(16 * unit);
+    aligned_address(cpu, op, access)?;
     let refuse = |fault| by_segment(op, fault);
+    // The last byte is looked at first.
+    let last = cpu.address_beyond(op, STATE_BYTES - 1);
+    let probe = memory.load_value(last, 1, &mut crate::Idle).map_err(refuse)?;
+    if SAVE {
+        memory.store_value(last, 1, probe, &mut crate::Idle).map_err(refuse)?;
+    }
+    let places: [u64; 32] = std::array::from_fn(|unit| cpu.address_beyond(op, 16 * unit as u64));
+    let at = |unit: u64| places[unit as usize];
     // Those that 32-bit mode cannot name are left alone there.
     let count = usize::from(cpu.arch.vector_count());
     if SAVE {

@@ -59,7 +59,8 @@ pub(super) fn x87<O: Observer>(
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let at = |cpu: &Cpu, word: u64| cpu.effective_address(op).wrapping_add(4 * word);
+    let at = |cpu: &Cpu, word: u64| cpu.address_beyond(op, 4 * word);
+    let last_byte = |cpu: &Cpu| cpu.address_beyond(op, 4 * ENVIRONMENT_WORDS - 1);
     match op.x87 {
         X87::LoadControl => {
             let value = Mem::get::<B16, O>(cpu, memory, op, observer)?;
@@ -81,8 +82,7 @@ pub(super) fn x87<O: Observer>(
         X87::StoreEnvironment => {
             let words = [cpu.x87.control, cpu.x87.status, NO_TAGS, 0, 0, 0, 0];
             // All or nothing: the first word and the last byte show whether there is room.
-            for (place, bytes) in [(at(cpu, 0), 4), (at(cpu, ENVIRONMENT_WORDS).wrapping_sub(1), 1)]
-            {
+            for (place, bytes) in [(at(cpu, 0), 4), (last_byte(cpu), 1)] {
                 let old = memory.load_value(place, bytes, &mut crate::Idle)?;
                 memory.store_value(place, bytes, old, &mut crate::Idle)?;
             }
@@ -94,8 +94,7 @@ pub(super) fn x87<O: Observer>(
         }
         X87::LoadEnvironment => {
             let control = memory.load_value(at(cpu, 0), 4, observer)?;
-            let last = at(cpu, ENVIRONMENT_WORDS).wrapping_sub(1);
-            memory.load_value(last, 1, &mut crate::Idle)?;
+            memory.load_value(last_byte(cpu), 1, &mut crate::Idle)?;
             let status = memory.load_value(at(cpu, 1), 4, observer)?;
             cpu.x87.set_control(control as u16);
             cpu.x87.status = status as u16;

@@ -12,7 +12,7 @@ use sotto_session::{
     VectorReport,
 };
 
-pub use values::{Changed, value, value_change};
+pub use values::{Changed, address_change, value, value_change};
 
 /// What a piece of text is, for choosing its colour.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -114,7 +114,7 @@ pub fn step(report: &StepReport) -> String {
             line(elements_line(memory, elements));
             continue;
         }
-        let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
+        let change = memory_change(memory);
         let unit = if memory.bytes == 1 { "byte" } else { "bytes" };
         let number = memory.number.as_ref().map(|n| format!("  = {}", paint(Tone::Strong, n)));
         let number = number.unwrap_or_default();
@@ -155,7 +155,7 @@ pub fn step_line(report: &StepReport) -> String {
     let location = location.rsplit('/').next().unwrap_or_default();
     let mut parts: Vec<String> = Vec::new();
     for register in &report.registers {
-        let change = value_change(register.old, register.new, register.bits);
+        let change = register_change(register);
         parts.push(format!("{} {}", register.name, brief_change(&change)));
     }
     for vector in &report.vectors {
@@ -166,7 +166,7 @@ pub fn step_line(report: &StepReport) -> String {
             parts.push(elements_line(memory, elements));
             continue;
         }
-        let change = value_change(memory.old, memory.new, 8 * memory.bytes as u32);
+        let change = memory_change(memory);
         let number = memory.number.as_ref().map(|n| format!(" ({n})")).unwrap_or_default();
         parts.push(format!("[{}] {}{number}", memory.name(), brief_change(&change)));
     }
@@ -200,8 +200,22 @@ fn paint_change(change: &Changed) -> String {
     }
 }
 
+fn register_change(register: &RegisterReport) -> Changed {
+    match register.on_stack {
+        true => address_change(register.old, register.new),
+        false => value_change(register.old, register.new, register.bits),
+    }
+}
+
+fn memory_change(memory: &MemoryReport) -> Changed {
+    match memory.holds_stack {
+        true => address_change(memory.old, memory.new),
+        false => value_change(memory.old, memory.new, 8 * memory.bytes as u32),
+    }
+}
+
 fn register_line(register: &RegisterReport) -> String {
-    let change = value_change(register.old, register.new, register.bits);
+    let change = register_change(register);
     let mut text = format!("{:<4} {}", register.name, paint_change(&change));
     if let Some(name) = &register.points_to {
         let _ = write!(text, "  = {}", paint(Tone::Strong, name));

@@ -36,6 +36,15 @@ pub fn value(value: u64, bits: u32) -> String {
     }
 }
 
+/// A change of a value to an address, which is not read as a number.
+pub fn address_change(old: u64, new: u64) -> Changed {
+    let hex = |value: u64| if value < 10 { value.to_string() } else { format!("{value:#x}") };
+    match old == new {
+        true => Changed::Same(hex(new)),
+        false => Changed::From(hex(old), hex(new)),
+    }
+}
+
 /// A change of a value of a width in bits.
 pub fn value_change(old: u64, new: u64, bits: u32) -> Changed {
     match old == new {
