@@ -34,7 +34,7 @@ fn program(path: PathBuf) -> Program {
     let text = std::fs::read_to_string(&path).unwrap();
     let promise = |name: &str| {
         let line = text.lines().find_map(|line| {
-            line.trim_start_matches([';', '/', ' ']).strip_prefix(name)?.strip_prefix(": ")
+            line.trim_start_matches([';', '/', '#', ' ']).strip_prefix(name)?.strip_prefix(": ")
         });
         line.unwrap_or("").replace("\\n", "\n")
     };

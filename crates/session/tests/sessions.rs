@@ -39,7 +39,7 @@ fn run_to_end(session: &mut Session) -> StopReason {
 
 #[test]
 fn programs_of_both_machines_keep_their_promises_run_and_stepped() {
-    for arch in ["x86-64", "arm64"] {
+    for arch in ["x86-64", "x86-32", "arm64"] {
         for program in common::programs(arch) {
             let what = program.path.display().to_string();
             let mut stepped_status = None;

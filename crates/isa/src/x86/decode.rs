@@ -74,9 +74,9 @@ impl Index {
             let row = &rows[usize::from(number)];
             let e = &row.encoding;
             (
+                row.form.accepted_only,
                 e.mandatory == Mandatory::Any && !e.address_size && !e.no_track,
                 e.suffix.is_none(),
-                row.form.accepted_only,
                 e.sizes.0.count_ones(),
                 number,
             )

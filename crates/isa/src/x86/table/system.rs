@@ -115,6 +115,8 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(SREG), r(Pattern::RmNarrow(Width::W32, Width::W16))], encoding: "8E /r", ..MOV_TO_SEGMENT },
+    Form { operands: &[w(SREG), r(Pattern::RmNarrow(Width::W64, Width::W16))], encoding: "REX.W + 8E /r", ..MOV_TO_SEGMENT },
+    Form { operands: &[w(SREG), r(RM16)], encoding: "NP 8E /r", accepted_only: true, ..MOV_TO_SEGMENT },
     Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
     Form { operands: &[w(R64_RM)], encoding: "F3 REX.W + 0F AE /0", ..read_base("rdfsbase", Segment::Fs) },
     Form { operands: &[w(R32_RM)], encoding: "F3 0F AE /1", ..read_base("rdgsbase", Segment::Gs) },
