@@ -101,6 +101,19 @@ pub(crate) fn number(value: Value) -> String {
     }
 }
 
+/// An x86 immediate: as the symbol whose address it is, if it can be an address and is exactly one, and
+/// else as a number; the number of an interrupt in hex.
+pub(crate) fn immediate(instruction: &Instruction, value: Value, names: &dyn Names) -> String {
+    let Value::Known(known) = value else { return number(value) };
+    if instruction.mnemonic() == "int" {
+        return format!("{known:#x}");
+    }
+    let whole = |name: &String| !name.contains(' ');
+    // Nothing is ever at the first addresses.
+    let name = if known >= 0x1_0000 { names.name(known as u64).filter(whole) } else { None };
+    name.unwrap_or_else(|| format_number(known))
+}
+
 pub(crate) fn address(text: &mut String, value: Value, names: &dyn Names) {
     let address = value.or_zero() as u64;
     match names.name(address) {
@@ -118,11 +131,7 @@ fn print_x86(
 ) {
     match operand {
         Operand::Reg(reg) => text.push_str(reg.name()),
-        // The number of an interrupt is read in hex.
-        Operand::Imm(Value::Known(number)) if instruction.mnemonic() == "int" => {
-            let _ = write!(text, "{number:#x}");
-        }
-        Operand::Imm(value) => text.push_str(&number(*value)),
+        Operand::Imm(value) => text.push_str(&immediate(instruction, *value, names)),
         Operand::Target(value) => address(text, *value, names),
         Operand::Mem(mem) => {
             let told = x86::register_tells_width(instruction, index);

@@ -4,7 +4,7 @@ use sotto_asm::{Options, Source, assemble};
 use sotto_isa::Storage;
 use sotto_kernel::{Ending, Process, Startup, Stop};
 use sotto_machine::Signal;
-use sotto_object::{LinkOptions, link};
+use sotto_object::{Image, LinkOptions, link};
 
 /// Runs calls one after the other; each is a line of instructions that ends with SYSCALL, and what it
 /// returned is the next value.
@@ -13,6 +13,12 @@ fn results(calls: &[&str]) -> (Vec<i64>, Process) {
         " .target x86-64\n .global _start\n .bss\nlog: .skip 8192\n .text\n_start:\n{}\n mov eax, 231\n syscall\n",
         calls.join("\n")
     );
+    let (results, process, _) = results_of(&text);
+    (results, process)
+}
+
+/// Runs a program to its end, and returns what its calls returned.
+fn results_of(text: &str) -> (Vec<i64>, Process, Image) {
     let source = Source { name: "log.s".into(), text: text.into() };
     let assembly = assemble(&source, &Options::default());
     let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
@@ -23,7 +29,7 @@ fn results(calls: &[&str]) -> (Vec<i64>, Process) {
         let (_, report, stop) = process.step();
         results.extend(report.and_then(|report| report.result));
         if !matches!(stop, Stop::Budget) {
-            return (results, process);
+            return (results, process, image);
         }
     }
 }
@@ -105,6 +111,58 @@ fn int_0x80_takes_the_numbers_the_registers_and_the_width_of_32_bit_programs() {
     assert_eq!(message(1), "system call 60 is not modelled on 32-bit x86; it returned ENOSYS");
     let help = noticed[1].notice.as_ref().unwrap().help.as_deref();
     assert_eq!(help, Some("60 is `exit` on x86-64; on 32-bit x86 `exit` is 1"));
+}
+
+/// The same calls in the structures of 32-bit programs: words of 4 bytes, and sizes of 8 where the name
+/// says so.
+#[test]
+fn programs_of_32_bits_have_their_own_structures() {
+    let call = |number: u32, arguments: &[&str]| {
+        let registers = ["ebx", "ecx", "edx", "esi", "edi", "ebp"];
+        let moves = registers.iter().zip(arguments).map(|(r, a)| format!(" mov {r}, {a}\n"));
+        format!("{} mov eax, {number}\n int 0x80\n", moves.collect::<String>())
+    };
+    let calls = [
+        call(197, &["1", "log"]),                             // fstat64
+        call(383, &["0", "empty", "0x1000", "0x7ff", "log + 128"]), // statx
+        call(300, &["2", "empty", "log + 384", "0x1000"]),    // fstatat64
+        call(191, &["3", "log + 512"]),                       // ugetrlimit
+        call(403, &["1", "log + 520"]),                       // clock_gettime64
+        call(265, &["1", "log + 536"]),                       // clock_gettime
+        call(243, &["segment"]),                              // set_thread_area
+        " mov eax, [segment]\n lea eax, [eax*8 + 3]\n mov gs, ax\n mov ecx, gs:[4]\n mov [log + 544], ecx\n"
+            .to_string() + &call(192, &["0", "4096", "3", "0x22", "-1", "0"]), // mmap2
+        " mov dword [eax], 7\n".to_string() + &call(45, &["0"]), // brk
+        call(140, &["1", "0", "0", "log", "1"]),              // _llseek
+        call(422, &["log + 900", "0", "5"]),                  // futex_time64
+        call(383, &["0", "segment", "0", "0x7ff", "log"]),    // statx of a path
+    ];
+    let text = format!(
+        " .target x86-32\n .global _start\n .data\nempty: db 0\nsegment: dd -1, mine, 0xfffff, 0x51\nmine: dd 1, 0x5ea\n .bss\nlog: .skip 1024\n .text\n_start:\n{} mov eax, 1\n int 0x80\n",
+        calls.concat()
+    );
+    let (results, mut process, image) = results_of(&text);
+    assert_eq!(results[..7], [0; 7]);
+    let (mapped, heap) = (results[7] as u64, results[8] as u64);
+    assert!(mapped % 4096 == 0 && (0x1_0000..0xf800_0000).contains(&mapped), "{mapped:#x}");
+    assert!(heap % 4096 == 0 && heap < mapped);
+    // ESPIPE; EAGAIN, since the word is not 5; ENOENT.
+    assert_eq!(results[9..], [-29, -11, -2]);
+    let log = image.symbol("log").unwrap().address;
+    let mut word = |at: u64| {
+        let bytes = process.machine.memory_mut().read::<4>(log + at).unwrap();
+        u32::from_le_bytes(bytes)
+    };
+    // A pipe that its owner may read and write, in each of the three structures.
+    let pipe = 0o010_600;
+    assert_eq!((word(16), word(12), word(88), word(52)), (pipe, 101, 101, 4096));
+    assert_eq!((word(128), word(128 + 28), word(128 + 32)), (0x7ff, pipe, 100));
+    assert_eq!(word(384 + 16), pipe);
+    assert_eq!((word(512), word(516)), (8 << 20, u32::MAX));
+    let start = 1_767_225_600;
+    assert_eq!((word(520), word(524)), (start, 0));
+    assert_eq!(word(536), start);
+    assert_eq!(word(544), 0x5ea);
 }
 
 #[test]

@@ -83,6 +83,10 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
         Fault::Breakpoint if scene.image.arch.is_x86() => {
             scene.process.machine.instruction_at(pc.wrapping_sub(1)).ok()
         }
+        Fault::Overflow => [1, 2].into_iter().find_map(|bytes| {
+            let before = scene.process.machine.instruction_at(pc.wrapping_sub(bytes)).ok()?;
+            (before.end() == pc && before.mnemonic().starts_with("int")).then_some(before)
+        }),
         _ => scene.process.machine.instruction_at(pc).ok(),
     };
     let mut report = FaultReport {
@@ -118,7 +122,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             }
         }
         Fault::Overflow => {
-            let name = scene.last.as_ref().map_or("int", Instruction::mnemonic);
+            let name = instruction.as_ref().map_or("int", Instruction::mnemonic);
             report.message = match name {
                 "into" => "`into` raised the overflow trap, since OF was set".to_string(),
                 _ => "`int 4` raised the overflow trap".to_string(),
@@ -231,17 +235,29 @@ fn memory(
         MemoryFaultKind::Protected => {
             format!("tried to {verb} {address:#x}, which may not be {done}")
         }
-        MemoryFaultKind::Segment if fault.access == AccessKind::Write => {
-            format!("tried to write {address:#x} through a segment register that is empty, or cs")
+        MemoryFaultKind::Segment
+            if fault.access == AccessKind::Write
+                && report.instruction.as_ref().is_some_and(|text| text.contains("cs:")) =>
+        {
+            format!("tried to write {address:#x} through cs, which is for code")
         }
         MemoryFaultKind::Segment => {
-            format!("tried to read {address:#x} through a segment register that is empty")
+            format!("tried to {verb} {address:#x} through a segment register that is empty")
         }
         MemoryFaultKind::Alignment => {
             format!("tried to {verb} 16 bytes at {address:#x}, which is not a multiple of 16")
         }
         _ => format!("tried to {verb} {address:#x}, where there is nothing"),
     };
+    if fault.kind == MemoryFaultKind::Segment {
+        report.help = Some(match fault.access {
+            AccessKind::Write if report.instruction.as_ref().is_some_and(|i| i.contains("cs:")) => {
+                "code cannot be written; leave `cs` out".to_string()
+            }
+            _ => "a program starts with nothing in fs and gs; `set_thread_area` describes a segment for them".to_string(),
+        });
+        return;
+    }
     if fault.kind == MemoryFaultKind::Alignment {
         report.help = Some(
             "align the data with `.align 16`, or use `movups` or `movdqu`, which take any address"

@@ -105,7 +105,7 @@ fn test_programs_and_demos_run_as_they_do_natively() {
     let mut programs = common::programs("x86-64");
     programs.extend(common::programs("x86-32"));
     let demos = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../sotto/demos");
-    for name in ["lamp.s", "tide.s", "flash.s"] {
+    for name in ["lamp.s", "tide.s", "flash.s", "bell.s"] {
         let path = demos.join(name);
         let text = std::fs::read_to_string(&path).unwrap();
         programs.push(common::Program {

@@ -14,6 +14,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("tide.s", include_str!("../demos/tide.s"), "a loop over a table of tide readings"),
     ("flash.s", include_str!("../demos/flash.s"), "a routine, called and returned from"),
     ("swell.s", include_str!("../demos/swell.s"), "doubles beside each other, in vector registers"),
+    ("bell.s", include_str!("../demos/bell.s"), "32-bit code: arguments on the stack, int 0x80"),
     ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
 ];
@@ -58,6 +59,7 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         ("sotto step flash.s", "step it yourself; `help` lists the commands"),
         ("sotto step tide.s --at 25", "start at a line"),
         ("sotto trace swell.s", "vectors, element by element"),
+        ("sotto step bell.s", "a stack with arguments; `stack` shows its slots"),
         ("sotto trace tide.s", "every instruction with what it changed, a line each"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),

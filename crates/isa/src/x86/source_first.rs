@@ -6,7 +6,7 @@
 use std::fmt::Write;
 
 use super::{Meaning, by_mnemonic, form, register_tells_width};
-use crate::print::{address, number};
+use crate::print::{address, immediate};
 use crate::{
     Arch, Control, Instruction, Mem, Names, Operand, RegKind, Value, Width, format_number,
 };
@@ -191,12 +191,7 @@ fn print_operand(
         }
         Operand::Imm(value) => {
             text.push('$');
-            match value {
-                Value::Known(number) if form(instruction.form).meaning == Meaning::Int => {
-                    let _ = write!(text, "{number:#x}");
-                }
-                _ => text.push_str(&number(*value)),
-            }
+            text.push_str(&immediate(instruction, *value, names));
         }
         Operand::Target(value) => address(text, *value, names),
         Operand::Mem(mem) => print_memory(text, instruction, mem, names),
