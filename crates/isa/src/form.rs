@@ -145,6 +145,7 @@ impl<M: 'static, P: 'static> Form<M, P> {
             aliases: self.aliases,
             syntax,
             encoding: self.encoding,
+            feature: None,
             flags: self.flags,
             condition,
             summary: self.summary,
@@ -255,6 +256,8 @@ pub struct FormDoc {
     pub syntax: String,
     /// The manual's encoding.
     pub encoding: &'static str,
+    /// The feature of the processor that it needs, if it needs one.
+    pub feature: Option<&'static str>,
     /// Effects on the flags.
     pub flags: FlagEffects,
     /// The condition in words, if it has one.

@@ -138,8 +138,13 @@ fn instruction(family: &[Arch], mnemonic: &str) -> Option<Entry> {
             doc.syntax,
             paint(Tone::Quiet, &encoding)
         );
-        data.push(json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary,
+        data.push(json!({ "syntax": doc.syntax, "encoding": doc.encoding, "summary": doc.summary, "feature": doc.feature,
                     "targets": targets.iter().map(|a| a.name()).collect::<Vec<_>>() }));
+    }
+    let mut needs: Vec<&str> = docs.iter().filter_map(|(doc, ..)| doc.feature).collect();
+    needs.dedup();
+    if !needs.is_empty() {
+        text += &format!("  needs   {}, which CPUID tells\n", needs.join(" or "));
     }
     text += &format!("  source  {}", first.source);
     let names = |set: FlagSet| arch.flag_names(set);

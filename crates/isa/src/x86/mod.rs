@@ -15,6 +15,7 @@ mod decode;
 mod derived;
 mod encode;
 mod encoding;
+mod feature;
 mod prefix;
 mod source_first;
 pub mod vector;
@@ -28,6 +29,7 @@ use std::sync::OnceLock;
 
 pub use decode::decode_into;
 pub use encode::{encode, encode_form};
+pub use feature::Feature;
 pub use prefix::{PREFIXES, Prefix};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, spelling};
@@ -704,6 +706,16 @@ pub fn is_valid(arch: Arch, number: u16) -> bool {
     rows()[usize::from(number)].modes.include(arch)
 }
 
+/// The feature of the processor that the row with this number needs, if it needs one.
+///
+/// # Panics
+///
+/// If there is no such row.
+pub fn feature(number: u16) -> Option<Feature> {
+    let row = &rows()[usize::from(number)];
+    feature::of(row.form, &row.encoding)
+}
+
 /// How many rows there are.
 pub fn form_count() -> u16 {
     rows().len() as u16
@@ -727,8 +739,12 @@ fn syntax(form: &Form) -> String {
 pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
     let numbers = by_mnemonic(arch).rows(mnemonic).unwrap_or_default();
     let condition = |form: &Form| form.meaning.condition_words(arch, true);
-    let forms = numbers.iter().map(|&number| form(number));
-    forms.map(|form| form.doc(syntax(form), condition(form))).collect()
+    let doc = |&number: &u16| {
+        let form = form(number);
+        let feature = feature(number).map(|feature| feature.name);
+        FormDoc { feature, ..form.doc(syntax(form), condition(form)) }
+    };
+    numbers.iter().map(doc).collect()
 }
 
 /// The width an instruction works at: that of its first operand, or of the accumulator it uses.

@@ -7,9 +7,7 @@ use std::fmt::Write;
 
 use super::{Meaning, by_mnemonic, form, register_tells_width};
 use crate::print::{address, immediate};
-use crate::{
-    Arch, Control, Instruction, Mem, Names, Operand, RegKind, Value, Width, format_number,
-};
+use crate::{Arch, Control, Instruction, Mem, Names, Operand, RegKind, Width, format_number};
 
 /// What a word of source-first order says beside its mnemonic.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]

@@ -3,6 +3,8 @@
 //!
 //! Source: SDM Vol. 2A, CPUID, tables 3-8 to 3-11.
 
+use sotto_isa::Arch;
+
 /// The vendor's name in EBX, EDX and ECX: ours, since the answers are.
 const VENDOR: &[u8; 12] = b"SottoMachine";
 
@@ -32,11 +34,13 @@ const FEATURES_7B: u32 = bits(&[0, 3, 8, 18, 19]);
 const FEATURES_7C: u32 = bits(&[22]);
 /// Topic 80000001, ECX: LAHF in 64-bit mode, LZCNT, PREFETCHW.
 const EXTENDED_C: u32 = bits(&[0, 5, 8]);
-/// Topic 80000001, EDX: SYSCALL, execute-disable pages, RDTSCP, 64-bit mode.
-const EXTENDED_D: u32 = bits(&[11, 20, 27, 29]);
+/// Topic 80000001, EDX: execute-disable pages, RDTSCP, 64-bit mode; and SYSCALL.
+const EXTENDED_D: u32 = bits(&[20, 27, 29]);
+const SYSCALL: u32 = bits(&[11]);
 
-/// EAX, EBX, ECX and EDX for a topic and its part.
-pub(super) fn answer(topic: u32, part: u32) -> [u32; 4] {
+/// EAX, EBX, ECX and EDX for a topic and its part. SYSCALL is told of in the mode that has it.
+pub(super) fn answer(arch: Arch, topic: u32, part: u32) -> [u32; 4] {
+    let syscall = if arch == Arch::X86_32 { 0 } else { SYSCALL };
     let word = |bytes: &[u8], at: usize| {
         u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four bytes"))
     };
@@ -46,7 +50,7 @@ pub(super) fn answer(topic: u32, part: u32) -> [u32; 4] {
         (1, _) => [0x600, 8 << 8, FEATURES_C, FEATURES_D],
         (7, 0) => [0, FEATURES_7B, FEATURES_7C, 0],
         (0x8000_0000, _) => [MAX_EXTENDED, 0, 0, 0],
-        (0x8000_0001, _) => [0, 0, EXTENDED_C, EXTENDED_D],
+        (0x8000_0001, _) => [0, 0, EXTENDED_C, EXTENDED_D | syscall],
         (0x8000_0002..=0x8000_0004, _) => {
             let at = 16 * (topic - 0x8000_0002) as usize;
             std::array::from_fn(|index| word(BRAND, at + 4 * index))

@@ -145,7 +145,7 @@ pub(super) fn write_base<W: Size, O: Observer>(
 }
 
 pub(super) fn cpuid<O: Observer>(cpu: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
-    let answer = cpuid::answer(cpu.regs[RAX] as u32, cpu.regs[RCX] as u32);
+    let answer = cpuid::answer(cpu.arch, cpu.regs[RAX] as u32, cpu.regs[RCX] as u32);
     for (register, value) in [RAX, RBX, RCX, RDX].into_iter().zip(answer) {
         cpu.regs[register] = u64::from(value);
     }
