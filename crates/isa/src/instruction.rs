@@ -258,6 +258,7 @@ pub fn decode(arch: Arch, bytes: &[u8], address: u64) -> Result<Instruction, Dec
 /// # Errors
 ///
 /// As for [`decode`]; the instruction is none then.
+#[inline]
 pub fn decode_into(
     arch: Arch,
     bytes: &[u8],

@@ -1,5 +1,6 @@
 //! Bytes to operands.
 
+use super::decode_common::{self, CommonRows};
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
 use super::{Pattern, RIP, Row, by_opcode, rows};
 use crate::{
@@ -14,6 +15,7 @@ pub(crate) struct Index {
     rows: Vec<u16>,
     /// Whether any row of this map and opcode has a ModRM byte.
     has_modrm: [bool; 256 * MAPS],
+    common: CommonRows,
 }
 
 const SIZES: [Sizes; 3] = [Sizes::S16, Sizes::S32, Sizes::S64];
@@ -89,7 +91,11 @@ impl Index {
                 *count += 1;
             });
         }
-        Index { ranges, rows: places, has_modrm }
+        let common = CommonRows::new(rows, |map, opcode, size, digit| {
+            let (start, count) = ranges[key(map, opcode, size, digit)];
+            &places[usize::from(start)..][..usize::from(count)]
+        });
+        Index { ranges, rows: places, has_modrm, common }
     }
 }
 
@@ -176,15 +182,29 @@ impl Prefixes {
 /// # Errors
 ///
 /// See [`crate::decode`].
+#[inline]
 pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), DecodeError> {
+    let index = by_opcode(instruction.arch);
+    if let Some(bytes) = bytes.first_chunk() {
+        let done = match instruction.arch {
+            Arch::X86_32 => decode_common::decode::<false>(bytes, &index.common, instruction),
+            _ => decode_common::decode::<true>(bytes, &index.common, instruction),
+        };
+        if done {
+            return Ok(());
+        }
+    }
     match instruction.arch {
-        Arch::X86_32 => decode_in_mode::<false>(bytes, instruction),
-        _ => decode_in_mode::<true>(bytes, instruction),
+        Arch::X86_32 => decode_in_mode::<false>(bytes, index, instruction),
+        _ => decode_in_mode::<true>(bytes, index, instruction),
     }
 }
 
+/// Decodes any instruction. Kept apart, so that the common ones do not make room for what it needs.
+#[inline(never)]
 fn decode_in_mode<const LONG: bool>(
     bytes: &[u8],
+    index: &Index,
     instruction: &mut Instruction,
 ) -> Result<(), DecodeError> {
     let cut_off = if bytes.len() >= MAX_INSTRUCTION_BYTES {
@@ -249,7 +269,6 @@ fn decode_in_mode<const LONG: bool>(
         opcode => (0, opcode),
     };
     let rows = rows();
-    let index = by_opcode(instruction.arch);
     let size = match prefixes {
         Prefixes { rex: Some(rex), .. } if rex & 8 != 0 => 2,
         _ if map > 3 => 1,

@@ -12,6 +12,7 @@
 //! prefix with the vector length, the implied prefix, the opcode map and W.
 
 mod decode;
+mod decode_common;
 mod derived;
 mod encode;
 mod encoding;

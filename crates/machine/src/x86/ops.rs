@@ -64,8 +64,14 @@ impl Cpu {
         let base = self.regs[usize::from(op.base)];
         let index = self.regs[usize::from(op.index)] << op.shift;
         let address = base.wrapping_add(index).wrapping_add(op.disp).wrapping_add(bytes);
-        let address = address & op.address_mask;
-        if op.based { self.linear_address(op, address) } else { address }
+        if op.special { self.special_address(op, address) } else { address }
+    }
+
+    /// The address cut to its width, or moved by the base of a segment, or both.
+    #[inline]
+    fn special_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
+        let address = address & u64::MAX >> op.unused_bits;
+        if op.segment == super::ZERO { address } else { self.linear_address(op, address) }
     }
 
     /// The address moved by the base of its segment.
@@ -163,7 +169,7 @@ pub(super) fn of_stack(fault: MemoryFault) -> MemoryFault {
 /// A refused access of a memory operand; a base of RSP or RBP makes it one of the stack.
 #[cold]
 pub(super) fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
-    if fault.address & NO_SEGMENT != 0 && op.next >> 32 == 0 && op.based {
+    if fault.address & NO_SEGMENT != 0 && op.next >> 32 == 0 && op.segment != super::ZERO {
         let address = fault.address & !NO_SEGMENT;
         return MemoryFault { kind: MemoryFaultKind::Segment, address, ..fault };
     }

@@ -34,10 +34,10 @@ pub(crate) struct Op<O> {
     pub(super) shift: u8,
     /// The register of the file that holds the base of the segment, or the one that is zero.
     pub(super) segment: u8,
-    /// The bits of an address that its width has.
-    pub(super) address_mask: u64,
-    /// The base of a segment is added to the address.
-    pub(super) based: bool,
+    /// The address needs more than its sum: it is narrower, or a segment's base is added.
+    pub(super) special: bool,
+    /// Bits of 64 that are not of the address.
+    pub(super) unused_bits: u8,
     pub(super) cond: Cond,
     pub(super) shift_kind: Shift,
     /// What a string instruction does, and how often.
@@ -153,8 +153,8 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         index: ZERO,
         shift: 0,
         segment: ZERO,
-        address_mask: instruction.arch.address_width().mask(),
-        based: false,
+        special: false,
+        unused_bits: 0,
         cond: form.meaning.condition().unwrap_or(Cond::O),
         shift_kind: Shift::Shl,
         string: (StringOp::Movs, Repeat::Once),
@@ -164,7 +164,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
     };
     let mut kinds = [Is::None; 3];
     for (position, operand) in instruction.operands.iter().enumerate() {
-        kinds[position.min(2)] = place(&mut op, position, operand);
+        kinds[position.min(2)] = place(&mut op, instruction.arch, position, operand);
     }
     let [first, second, third] = kinds;
     // 32-bit mode: the width of the stack's slots and of what is not said.
@@ -175,7 +175,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Movsx => extend::<true, O>(second, source_width(instruction), width),
         Meaning::Lea => {
             // An address is computed within its segment.
-            (op.segment, op.based) = (ZERO, false);
+            op.segment = ZERO;
             by_width!(width, lea, [])
         }
         Meaning::Push => match first {
@@ -446,7 +446,7 @@ fn writes_through_code(instruction: &Instruction) -> bool {
 }
 
 /// Lays an operand out in the operation.
-fn place<O>(op: &mut Op<O>, position: usize, operand: &isa::Operand) -> Is {
+fn place<O>(op: &mut Op<O>, arch: Arch, position: usize, operand: &isa::Operand) -> Is {
     match operand {
         isa::Operand::Reg(reg) => {
             match position {
@@ -471,13 +471,14 @@ fn place<O>(op: &mut Op<O>, position: usize, operand: &isa::Operand) -> Is {
             if let Some(index) = mem.index {
                 (op.index, op.shift) = (index.number, mem.scale.trailing_zeros() as u8);
             }
-            // An address is as wide as its registers.
-            for reg in [mem.base, mem.index].into_iter().flatten() {
-                op.address_mask &= reg.width().mask();
-            }
+            // An address is as wide as its registers, and no wider than those of the mode.
+            let registers = [mem.base, mem.index].into_iter().flatten().map(isa::Reg::width);
+            let width = registers.fold(arch.address_width(), Width::min);
+            op.unused_bits = (64 - width.bits()) as u8;
             if let Some(segment @ (isa::Segment::Fs | isa::Segment::Gs)) = mem.segment {
-                (op.segment, op.based) = (base_of(segment), true);
+                op.segment = base_of(segment);
             }
+            op.special = width < Width::W64 || op.segment != ZERO;
             Is::Mem
         }
         isa::Operand::ShiftedImm(..)
