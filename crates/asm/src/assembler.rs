@@ -240,7 +240,7 @@ impl Found {
     ) -> Result<&'static str, Diagnostic> {
         let mnemonic = match cursor.order() {
             OperandOrder::SourceFirst => {
-                source_first::settle(self.mnemonic, self.spelling, operands, span)?
+                source_first::settle(cursor.arch(), self.mnemonic, self.spelling, operands, span)?
             }
             OperandOrder::DestinationFirst => sized_push(self.mnemonic, operands, cursor),
         };

@@ -4,7 +4,7 @@
 //! is memory and `$symbol` its address, `*` before the target of an indirect jump or call.
 
 use sotto_isa::x86::Spelling;
-use sotto_isa::{Mem, Operand, OperandContext, Reg, RegKind, Width};
+use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Width, find_mnemonic};
 
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
@@ -157,6 +157,7 @@ fn registers(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> {
 /// Puts parsed operands into the manual's order, with the widths that the word tells; the mnemonic
 /// that is meant.
 pub(crate) fn settle(
+    arch: Arch,
     mnemonic: &'static str,
     spelling: Option<Spelling>,
     operands: &mut [Spanned],
@@ -164,6 +165,11 @@ pub(crate) fn settle(
 ) -> Result<&'static str, Diagnostic> {
     if mnemonic != "enter" {
         operands.reverse();
+    }
+    if let Some((mnemonic, width)) = written_out_string(arch, mnemonic, operands) {
+        let spelling = Spelling { mnemonic, width: Some(width), destination: None };
+        tell_widths(spelling, operands, span)?;
+        return Ok(mnemonic);
     }
     // The string instructions share letters with the widening moves: `movsb` with operands is one of
     // those whose destination's letter is left out, and `movsl` without is a string's.
@@ -199,6 +205,34 @@ pub(crate) fn settle(
         tell_widths(spelling, operands, span)?;
     }
     Ok(mnemonic)
+}
+
+/// The string instruction that a mnemonic with a letter means when its operands are memory alone.
+fn written_out_string(
+    arch: Arch,
+    mnemonic: &str,
+    operands: &[Spanned],
+) -> Option<(&'static str, Width)> {
+    let memory = |operand: &Spanned| {
+        matches!(operand.parsed, Parsed::Mem(_) | Parsed::Fixed(Operand::Mem(_)))
+    };
+    if operands.is_empty() || !operands.iter().all(memory) {
+        return None;
+    }
+    let (prefix, base) = mnemonic.rsplit_once(' ').map_or(("", mnemonic), |(p, base)| (p, base));
+    let (stem, width) = match base.split_at_checked(4)? {
+        ("movs", "xd") => ("movs", Width::W32),
+        (stem, "b") => (stem, Width::W8),
+        (stem, "w") => (stem, Width::W16),
+        (stem, "d") => (stem, Width::W32),
+        (stem, "q") => (stem, Width::W64),
+        _ => return None,
+    };
+    if !["movs", "cmps", "stos", "lods", "scas"].contains(&stem) {
+        return None;
+    }
+    let (mnemonic, _) = find_mnemonic(arch, format!("{prefix} {stem}").trim_start())?;
+    Some((mnemonic, width))
 }
 
 fn is_vector(operand: &Spanned) -> bool {

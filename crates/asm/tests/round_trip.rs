@@ -6,7 +6,7 @@ use sotto_asm::assemble_instruction;
 use sotto_isa::sample::{self, Places};
 use sotto_isa::{Arch, Instruction, NoNames, OperandOrder, arm64, decode, encode, x86};
 
-const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000 };
+const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000, narrow_strings: true };
 
 fn mnemonic(arch: Arch, form: u16) -> &'static str {
     match arch {

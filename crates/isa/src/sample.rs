@@ -18,6 +18,8 @@ pub struct Places {
     pub code: u64,
     /// An address that memory operands without registers point to; below 2^31.
     pub data: u64,
+    /// Strings are addressed with the address-size prefix.
+    pub narrow_strings: bool,
 }
 
 /// The numbers of the rows of the machine's table that are valid on it.
@@ -105,6 +107,11 @@ pub fn number(width: Width, rng: &mut impl Rng) -> i64 {
     width.sign_extend(value as u64)
 }
 
+/// The width of addresses with the address-size prefix.
+fn narrower(arch: Arch) -> Width {
+    if arch == Arch::X86_32 { Width::W16 } else { Width::W32 }
+}
+
 /// How many general or vector registers there are.
 fn x86_count(arch: Arch) -> u8 {
     if arch == Arch::X86_32 { 8 } else { 16 }
@@ -138,6 +145,22 @@ fn x86_operand(arch: Arch, pattern: x86::Pattern, places: Places, rng: &mut impl
         }
         P::Xmm0 => Operand::Reg(Reg::x86(Width::W128, 0)),
         P::Far(_) => Operand::Mem(x86_memory(arch, places, rng)),
+        // The address is of the mode's width, so that both operands of one instruction agree.
+        P::StringSource(_) | P::StringDestination(_) | P::TranslateTable => {
+            let number = match pattern {
+                P::StringSource(_) => 6,
+                P::StringDestination(_) => 7,
+                _ => 3,
+            };
+            let segment = match (pattern, rng.random_range(0..3)) {
+                (P::StringDestination(_), _) | (_, 0) => None,
+                (_, 1) => Some(Segment::Fs),
+                _ => Some(Segment::Gs),
+            };
+            let width = if places.narrow_strings { narrower(arch) } else { arch.address_width() };
+            let mem = Mem::base_disp(Reg::x86(width, number), 0);
+            Operand::Mem(Mem { width: pattern.memory_width(), segment, ..mem })
+        }
         P::Segment(number) => Operand::Reg(Reg::new(RegKind::Segment, number)),
         P::Selector => imm(rng.random_range(0..65536)),
         P::Sreg => Operand::Reg(Reg::new(RegKind::Segment, rng.random_range(0..6))),

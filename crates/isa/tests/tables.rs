@@ -7,7 +7,7 @@ use sotto_isa::{
     Arch, DecodeError, NoNames, Operand, arm64, decode, encode, form_docs, mnemonics, x86,
 };
 
-const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000 };
+const PLACES: Places = Places { code: 0x40_1000, data: 0x60_0000, narrow_strings: true };
 
 fn try_encode(arch: Arch, form: u16, operands: &[Operand]) -> Option<Vec<u8>> {
     let encoded = match arch {

@@ -309,7 +309,7 @@ fn special_stack(arch: Arch, form: &x86::Form, stack: &mut [u8], rng: &mut Small
 
 fn make_case(arch: Arch, form: u16, rng: &mut SmallRng) -> Case {
     let row = x86::form(form);
-    let places = Places { code: AT, data: MIDDLE };
+    let places = Places { code: AT, data: MIDDLE, narrow_strings: rng.random() };
     let (operands, bytes): (Operands, Vec<u8>) = loop {
         let mut operands = sample::operands(arch, form, places, rng);
         if row.operands.first().is_some_and(|slot| slot.pattern == Pattern::Selector) {
@@ -374,14 +374,27 @@ fn make_case(arch: Arch, form: u16, rng: &mut SmallRng) -> Case {
         Meaning::String(..) | Meaning::Vector(Vector::MaskedStore) => around = state.registers[7],
         _ => {}
     }
+    // A narrow count leaves what is above it alone.
+    if matches!(row.meaning, Meaning::String(..) | Meaning::LoopNarrow(_)) && places.narrow_strings
+    {
+        let above = if arch == Arch::X86_32 { 16 } else { 32 };
+        let written_out = !row.operands.is_empty();
+        if written_out {
+            state.registers[1] |= rng.random_range(0..0xffffu64) << above;
+        }
+    }
     for (slot, operand) in row.operands.iter().zip(&operands) {
         if let Operand::Mem(mem) = operand {
             let wants = matches!(slot.pattern, Pattern::Xm(Width::W128) | Pattern::MemAligned)
                 || matches!(row.meaning, Meaning::Vector(Vector::SaveState | Vector::RestoreState));
+            let string = matches!(row.meaning, Meaning::String(..));
             aim(arch, mem, wants && rng.random_range(0..8) != 0, &mut state, rng);
             let address = operand_address(mem, &state, end);
             let mapped = (DATA + WINDOW..DATA + DATA_BYTES - WINDOW).contains(&address);
-            around = if mapped || arch == Arch::X86_64 { address } else { MIDDLE };
+            // Of a string instruction the destination counts.
+            if !string || mem.base.is_some_and(|base| base.number == 7) {
+                around = if mapped || arch == Arch::X86_64 { address } else { MIDDLE };
+            }
         }
     }
     let mut contents = |jumps: bool| -> Vec<u8> {

@@ -348,6 +348,7 @@ fn operands(
     // Strings are addressed, and loops counted, by registers of the mode's width, in the segments
     // without a base; nothing else so far.
     let based = matches!(prefixes.segment, Some(Segment::Fs | Segment::Gs));
+    let based = based && row.unsaid_segment;
     if row.unsaid_address && (prefixes.address_size || based) {
         return Err(DecodeError::Invalid);
     }
@@ -411,6 +412,16 @@ fn operands(
                 number @ 0..6 => Operand::Reg(Reg::new(RegKind::Segment, number)),
                 _ => return Err(DecodeError::Invalid),
             },
+            // The segment of a destination is always ES.
+            Pattern::StringDestination(width) => {
+                let base = Reg::x86(address_width, 7);
+                Operand::Mem(Mem { width: Some(width), ..Mem::base_disp(base, 0) })
+            }
+            Pattern::StringSource(_) | Pattern::TranslateTable => {
+                let base = Reg::x86(address_width, slot.pattern.fixed_address().unwrap_or(6));
+                let (width, segment) = (slot.pattern.memory_width(), prefixes.segment);
+                Operand::Mem(Mem { width, segment, ..Mem::base_disp(base, 0) })
+            }
             Pattern::Segment(number) => Operand::Reg(Reg::new(RegKind::Segment, number)),
             // It comes after the offset, which is the next operand.
             Pattern::Selector => {

@@ -153,6 +153,10 @@ impl Kinds {
                 Pattern::XmUnaligned => Kinds::VECTOR | Kinds::memory(Width::W128),
                 Pattern::Sreg | Pattern::Segment(_) => Kinds::SEGMENT,
                 Pattern::Far(_) => Kinds::ANY_MEMORY,
+                Pattern::StringSource(width) | Pattern::StringDestination(width) => {
+                    Kinds::memory(width)
+                }
+                Pattern::TranslateTable => Kinds::memory(Width::W8),
                 Pattern::R32NotEax => Kinds::register(Width::W32),
                 Pattern::Cl => Kinds::register(Width::W8),
                 Pattern::Dx => Kinds::register(Width::W16),
@@ -238,6 +242,16 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
         (Pattern::Dx, Operand::Reg(reg)) => *reg == Reg::x86(Width::W16, 2),
         (Pattern::Rm(width), Operand::Mem(mem)) => mem.width.is_none_or(|w| w == width),
         (Pattern::M | Pattern::Far(_), Operand::Mem(_)) => true,
+        (
+            Pattern::StringSource(_) | Pattern::StringDestination(_) | Pattern::TranslateTable,
+            Operand::Mem(mem),
+        ) => {
+            let base = mem.base.filter(|base| base.vector().is_none() && base.kind != RegKind::Ip);
+            base.map(|base| base.number) == pattern.fixed_address()
+                && mem.index.is_none()
+                && mem.disp == Value::Known(0)
+                && (mem.width.is_none() || mem.width == pattern.memory_width())
+        }
         (Pattern::Moffs(width), Operand::Mem(mem)) => {
             mem.width.is_none_or(|w| w == width) && mem.base.is_none() && mem.index.is_none()
         }
@@ -313,6 +327,8 @@ struct Parts {
     imm_fixup: Option<(u8, Field)>,
     /// What stands behind the immediate.
     selector: Option<u16>,
+    /// How wide the addresses of a string instruction are, once one of them has told.
+    string_address: Option<Width>,
     /// The operand whose code offset counts from the end of the instruction, and its target.
     relative: Option<(usize, Value, usize)>,
 }
@@ -450,6 +466,37 @@ impl Parts {
         Ok(())
     }
 
+    /// What memory at a register that the opcode implies needs of the prefixes.
+    fn fixed_memory(
+        &mut self,
+        arch: Arch,
+        operand: usize,
+        pattern: Pattern,
+        mem: &Mem,
+    ) -> Result<(), EncodeError> {
+        let bad = |reason| EncodeError::BadAddress { operand, reason };
+        let width = mem.base.map_or(arch.address_width(), Reg::width);
+        let narrow = match arch {
+            Arch::X86_32 => Width::W16,
+            _ => Width::W32,
+        };
+        // Both addresses of a string instruction have one width.
+        let other = self.string_address.replace(width);
+        if (width != narrow && width != arch.address_width()) || other.is_some_and(|w| w != width) {
+            return Err(bad("the addresses of a string instruction are equally wide"));
+        }
+        self.address_size = width == narrow;
+        match (pattern, mem.segment) {
+            // What the destination's segment is cannot be chosen.
+            (Pattern::StringDestination(_), None | Some(Segment::Es)) => {}
+            (Pattern::StringDestination(_), Some(_)) => {
+                return Err(bad("the destination of a string instruction is always in es"));
+            }
+            (_, segment) => self.segment = segment,
+        }
+        Ok(())
+    }
+
     /// Lays out a memory operand of 16-bit registers. Source: SDM Vol. 2A, table 2-1.
     fn narrow_memory(&mut self, operand: usize, mem: &Mem) -> Result<(), EncodeError> {
         self.address_size = true;
@@ -556,6 +603,9 @@ fn layout(
                     let field = if bytes == 4 { Field::Abs32 } else { Field::Abs64 };
                     parts.imm_fixup = Some((index as u8, field));
                 }
+            }
+            (pattern, Operand::Mem(mem)) if pattern.fixed_address().is_some() => {
+                parts.fixed_memory(arch, index, pattern, &mem)?;
             }
             (_, Operand::Mem(mem)) => parts.memory(arch, index, &mem)?,
             (Pattern::Rel8 | Pattern::Rel32, Operand::Target(target)) => {

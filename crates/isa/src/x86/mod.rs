@@ -374,6 +374,8 @@ pub enum Meaning {
     Loop,
     Loope,
     Loopne,
+    /// The three with the address-size prefix, which count in half of the register; and the ZF asked for.
+    LoopNarrow(Option<bool>),
     /// JCXZ, JECXZ and JRCXZ: jump if the counter at this width is zero.
     JumpIfZero(Width),
     Nop,
@@ -430,6 +432,13 @@ impl Meaning {
             (Meaning::Loop, _) => ("rcx not zero", "rcx zero"),
             (Meaning::Loope, _) => ("rcx not zero, and equal", "rcx zero, or not equal"),
             (Meaning::Loopne, _) => ("rcx not zero, and not equal", "rcx zero, or equal"),
+            (Meaning::LoopNarrow(None), _) => ("counter not zero", "counter zero"),
+            (Meaning::LoopNarrow(Some(true)), _) => {
+                ("counter not zero, and equal", "counter zero, or not equal")
+            }
+            (Meaning::LoopNarrow(Some(false)), _) => {
+                ("counter not zero, and not equal", "counter zero, or equal")
+            }
             (Meaning::JumpIfZero(Width::W16), _) => ("cx zero", "cx not zero"),
             (Meaning::JumpIfZero(Width::W32), _) => ("ecx zero", "ecx not zero"),
             (Meaning::JumpIfZero(_), _) => ("rcx zero", "rcx not zero"),
@@ -503,6 +512,12 @@ pub enum Pattern {
     Far(Width),
     /// A selector, which stands behind the offset that the next operand is.
     Selector,
+    /// The source of a string instruction, written out: memory at RSI, or ESI or SI.
+    StringSource(Width),
+    /// The destination of a string instruction, written out: memory at RDI, or EDI or DI.
+    StringDestination(Width),
+    /// The table of XLAT, written out: memory at RBX, or EBX or BX.
+    TranslateTable,
     /// DX, as the number of a port.
     Dx,
 }
@@ -546,6 +561,8 @@ impl Pattern {
             | Pattern::RmNarrow(_, w)
             | Pattern::Xm(w) => Some(w),
             Pattern::XmUnaligned | Pattern::MemAligned => Some(Width::W128),
+            Pattern::StringSource(w) | Pattern::StringDestination(w) => Some(w),
+            Pattern::TranslateTable => Some(Width::W8),
             _ => None,
         }
     }
@@ -556,6 +573,16 @@ impl Pattern {
             self,
             Pattern::X | Pattern::Xm(_) | Pattern::XmUnaligned | Pattern::XRm | Pattern::Xmm0
         )
+    }
+
+    /// The register that memory there is addressed by, if it is always the same one.
+    pub(crate) const fn fixed_address(self) -> Option<u8> {
+        match self {
+            Pattern::StringSource(_) => Some(6),
+            Pattern::StringDestination(_) => Some(7),
+            Pattern::TranslateTable => Some(3),
+            _ => None,
+        }
     }
 
     /// Whether a register there tells the width of a memory operand beside it.
@@ -595,6 +622,9 @@ impl Pattern {
             Pattern::Segment(number) => Segment::ALL[usize::from(number)].name().into(),
             Pattern::Far(w) => format!("m16:{}", w.bits()),
             Pattern::Selector => "selector".into(),
+            Pattern::StringSource(w) => format!("m{} at si", w.bits()),
+            Pattern::StringDestination(w) => format!("m{} at di", w.bits()),
+            Pattern::TranslateTable => "m8 at bx".into(),
             Pattern::Dx => "dx".into(),
         }
     }
@@ -623,6 +653,8 @@ pub(crate) struct Row {
     pub sized_by_mode: bool,
     /// Whether it uses a register as wide as an address that none of its operands tells.
     pub unsaid_address: bool,
+    /// What is there can be in a segment that a prefix names.
+    pub unsaid_segment: bool,
 }
 
 /// Every row: those of the table's groups, then those made from them.
@@ -640,15 +672,23 @@ pub(crate) fn rows() -> &'static [Row] {
                 form.control,
                 Control::Next | Control::Syscall | Control::Trap
             ) || matches!(form.meaning, Meaning::Leave | Meaning::Enter),
-            unsaid_address: matches!(
+            unsaid_segment: matches!(
                 form.meaning,
-                Meaning::String(..)
+                Meaning::String(StringOp::Movs | StringOp::Cmps | StringOp::Lods, ..)
                     | Meaning::Xlat
-                    | Meaning::Loop
-                    | Meaning::Loope
-                    | Meaning::Loopne
                     | Meaning::Vector(vector::Vector::MaskedStore)
             ),
+            unsaid_address: form.operands.iter().all(|s| s.pattern.fixed_address().is_none())
+                && !form.encoding.starts_with("67")
+                && matches!(
+                    form.meaning,
+                    Meaning::String(..)
+                        | Meaning::Xlat
+                        | Meaning::Loop
+                        | Meaning::Loope
+                        | Meaning::Loopne
+                        | Meaning::Vector(vector::Vector::MaskedStore)
+                ),
         };
         derived::all().into_iter().map(row).collect()
     })
@@ -837,6 +877,10 @@ pub(crate) fn register_tells_width(instruction: &Instruction, index: usize) -> b
     let form = form(instruction.form);
     // The source of CRC32 may be narrower than its destination.
     if matches!(form.meaning, Meaning::Crc32(_)) {
+        return false;
+    }
+    // Nothing tells how wide the elements of a string are.
+    if matches!(form.meaning, Meaning::String(..)) {
         return false;
     }
     // What a vector instruction reads or writes in memory is part of its name, unless general registers

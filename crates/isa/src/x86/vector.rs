@@ -46,7 +46,10 @@ pub enum Vector {
     /// The flags from AND and AND NOT of the operands.
     TestBits,
     /// PCMPESTRI and its kin.
+    /// PCMPESTRI and its kin.
     CompareStrings {
+        /// The lengths are in RAX and RDX.
+        wide: bool,
         /// The lengths are in EAX and EDX, and not up to a zero element.
         explicit: bool,
         /// The result is a mask in XMM0, and not an index in ECX.

@@ -71,6 +71,12 @@ impl Cpu {
     #[inline]
     fn special_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
         let address = address & u64::MAX >> op.unused_bits;
+        self.in_segment(op, address)
+    }
+
+    /// An address within the operation's segment.
+    #[inline]
+    pub(super) fn in_segment<O>(&self, op: &Op<O>, address: u64) -> u64 {
         if op.segment == super::ZERO { address } else { self.linear_address(op, address) }
     }
 

@@ -6,23 +6,40 @@
 use sotto_isa::x86::{Repeat, StringOp, flag};
 
 use super::flags::Kind;
-use super::ops::Size;
+use super::ops::{B16, B32, Size, by_segment};
 use super::translate::Op;
 use super::{Cpu, RAX, RCX, RDI, RSI};
 use crate::engine::{Flow, Result};
 use crate::{Memory, Observer};
+
+/// A register at the width of an address.
+fn address_register<O>(cpu: &Cpu, op: &Op<O>, register: usize) -> u64 {
+    cpu.regs[register] & u64::MAX >> op.unused_bits
+}
+
+/// Moves such a register on; half of a register of 64 bits clears the rest, and of 32 keeps it.
+fn move_on<O>(cpu: &mut Cpu, op: &Op<O>, register: usize, step: u64) {
+    let value = cpu.regs[register].wrapping_add(step);
+    match op.unused_bits {
+        48 => cpu.put::<B16>(register as u8, value),
+        32 => cpu.put::<B32>(register as u8, value),
+        _ => cpu.regs[register] = value,
+    }
+}
 
 /// One element; whether the two compared were equal.
 #[inline]
 fn element<W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
-    kind: StringOp,
+    op: &Op<O>,
     observer: &mut O,
 ) -> Result<bool> {
-    let bytes = W::WIDTH.bytes();
+    let (kind, bytes) = (op.string.0, W::WIDTH.bytes());
     let step = if cpu.control.contains(flag::DF) { bytes.wrapping_neg() } else { bytes };
-    let (source, destination) = (cpu.regs[RSI], cpu.regs[RDI]);
+    let source = cpu.in_segment(op, address_register(cpu, op, RSI));
+    let destination = address_register(cpu, op, RDI);
+    let refuse = |fault| by_segment(op, fault);
     let compare = |cpu: &mut Cpu, a: u64, b: u64| {
         cpu.flags.after(Kind::Sub, W::WIDTH, a, b, a.wrapping_sub(b) & W::WIDTH.mask());
         a == b
@@ -30,14 +47,14 @@ fn element<W: Size, O: Observer>(
     let mut equal = true;
     match kind {
         StringOp::Movs => {
-            let value = memory.load_value(source, bytes, observer)?;
+            let value = memory.load_value(source, bytes, observer).map_err(refuse)?;
             memory.store_value(destination, bytes, value, observer)?;
         }
         StringOp::Stos => {
             memory.store_value(destination, bytes, cpu.get::<W>(RAX as u8), observer)?;
         }
         StringOp::Lods => {
-            let value = memory.load_value(source, bytes, observer)?;
+            let value = memory.load_value(source, bytes, observer).map_err(refuse)?;
             cpu.put::<W>(RAX as u8, value);
         }
         StringOp::Scas => {
@@ -45,16 +62,17 @@ fn element<W: Size, O: Observer>(
             equal = compare(cpu, cpu.get::<W>(RAX as u8), value);
         }
         StringOp::Cmps => {
-            let a = memory.load_value(source, bytes, observer)?;
+            // Where neither can be read, it is the destination that is told of.
             let b = memory.load_value(destination, bytes, observer)?;
+            let a = memory.load_value(source, bytes, observer).map_err(refuse)?;
             equal = compare(cpu, a, b);
         }
     }
     if matches!(kind, StringOp::Movs | StringOp::Cmps | StringOp::Lods) {
-        cpu.regs[RSI] = source.wrapping_add(step) & cpu.address_mask;
+        move_on(cpu, op, RSI, step);
     }
     if !matches!(kind, StringOp::Lods) {
-        cpu.regs[RDI] = destination.wrapping_add(step) & cpu.address_mask;
+        move_on(cpu, op, RDI, step);
     }
     Ok(equal)
 }
@@ -68,11 +86,22 @@ pub(super) fn string<W: Size, O: Observer>(
 ) -> Result {
     let (kind, repeat) = op.string;
     if repeat == Repeat::Once {
-        element::<W, O>(cpu, memory, kind, observer)?;
+        element::<W, O>(cpu, memory, op, observer)?;
     } else {
-        while cpu.regs[RCX] != 0 {
-            let equal = element::<W, O>(cpu, memory, kind, observer)?;
-            cpu.regs[RCX] -= 1;
+        // Half of the counter is the counter, and what is above it goes even if there is nothing to do; of
+        // the instructions that write, so does what is above the addresses.
+        if op.unused_bits == 32 {
+            cpu.regs[RCX] &= 0xffff_ffff;
+            if kind == StringOp::Movs {
+                cpu.regs[RSI] &= 0xffff_ffff;
+            }
+            if matches!(kind, StringOp::Movs | StringOp::Stos) {
+                cpu.regs[RDI] &= 0xffff_ffff;
+            }
+        }
+        while address_register(cpu, op, RCX) != 0 {
+            let equal = element::<W, O>(cpu, memory, op, observer)?;
+            move_on(cpu, op, RCX, 1u64.wrapping_neg());
             match repeat {
                 Repeat::WhileEqual if !equal => break,
                 Repeat::WhileNotEqual if equal => break,

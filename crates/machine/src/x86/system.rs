@@ -5,7 +5,9 @@ use sotto_isa::x86::flag;
 
 use super::cpuid;
 use super::flags::when;
-use super::ops::{B8, B64, Mem, Operand, Size, above, next, of_stack, push_value, top_value};
+use super::ops::{
+    B8, B64, Mem, Operand, Size, above, by_segment, next, of_stack, push_value, top_value,
+};
 use super::translate::Op;
 use super::{ALWAYS_SET, Cpu, RAX, RBP, RBX, RCX, RDX, RSP};
 use crate::engine::{Flow, Result};
@@ -74,11 +76,12 @@ pub(super) fn set_all_flags<W: Size>(cpu: &mut Cpu, value: u64) {
 pub(super) fn xlat<O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
-    _: &Op<O>,
+    op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let address = cpu.regs[RBX].wrapping_add(cpu.get::<B8>(RAX as u8)) & cpu.address_mask;
-    let value = memory.load_value(address, 1, observer)?;
+    let offset = cpu.regs[RBX].wrapping_add(cpu.get::<B8>(RAX as u8)) & u64::MAX >> op.unused_bits;
+    let address = cpu.in_segment(op, offset);
+    let value = memory.load_value(address, 1, observer).map_err(|f| by_segment(op, f))?;
     cpu.put::<B8>(RAX as u8, value);
     Ok(Flow::Next)
 }

@@ -38,6 +38,8 @@ pub(crate) struct Op<O> {
     pub(super) special: bool,
     /// Bits of 64 that are not of the address.
     pub(super) unused_bits: u8,
+    /// The lengths of strings in vectors have 64 bits.
+    pub(super) wide_lengths: bool,
     pub(super) cond: Cond,
     pub(super) shift_kind: Shift,
     /// What a string instruction does, and how often.
@@ -154,7 +156,8 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         shift: 0,
         segment: ZERO,
         special: false,
-        unused_bits: 0,
+        unused_bits: (64 - instruction.arch.address_width().bits()) as u8,
+        wide_lengths: false,
         cond: form.meaning.condition().unwrap_or(Cond::O),
         shift_kind: Shift::Shl,
         string: (StringOp::Movs, Repeat::Once),
@@ -423,6 +426,14 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Loop => by_mode!(narrow, ops::loop_while, [2]),
         Meaning::Loope => by_mode!(narrow, ops::loop_while, [1]),
         Meaning::Loopne => by_mode!(narrow, ops::loop_while, [0]),
+        Meaning::LoopNarrow(wanted) => match (wanted, narrow) {
+            (None, false) => ops::loop_while::<2, B32, O>,
+            (Some(true), false) => ops::loop_while::<1, B32, O>,
+            (Some(false), false) => ops::loop_while::<0, B32, O>,
+            (None, true) => ops::loop_while::<2, B16, O>,
+            (Some(true), true) => ops::loop_while::<1, B16, O>,
+            (Some(false), true) => ops::loop_while::<0, B16, O>,
+        },
         Meaning::JumpIfZero(width) => sized!(width, ops::jump_if_counter_zero, []),
         Meaning::Nop => ops::nop::<O>,
         Meaning::Syscall => ops::syscall::<O>,
@@ -735,7 +746,14 @@ fn vector_instruction<O: Observer>(op: &mut Op<O>, vector: Vector, operands: &Op
         Vector::Dot(Shape::Ps) => vector_source!(operands, floats::dot, [F32], []),
         Vector::Dot(_) => vector_source!(operands, floats::dot, [F64], []),
         Vector::TestBits => vector_source!(operands, vectors::test_bits, [], []),
-        Vector::CompareStrings { explicit: true, mask: true } => {
+        Vector::CompareStrings { wide: true, mask, .. } => {
+            op.wide_lengths = true;
+            match mask {
+                true => vector_source!(operands, vectors::compare_strings, [true, true], []),
+                false => vector_source!(operands, vectors::compare_strings, [true, false], []),
+            }
+        }
+        Vector::CompareStrings { explicit: true, mask: true, .. } => {
             vector_source!(operands, vectors::compare_strings, [true, true], [])
         }
         Vector::CompareStrings { explicit: true, .. } => {

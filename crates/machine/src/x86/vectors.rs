@@ -288,7 +288,10 @@ pub(super) fn compare_strings<const EXPLICIT: bool, const MASK: bool, S: Place, 
     let elements = if imm & 1 != 0 { 8 } else { 16 };
     let lengths = if EXPLICIT {
         let length = |register: usize| {
-            let value = i64::from(cpu.regs[register] as i32);
+            let value = match op.wide_lengths {
+                true => cpu.regs[register] as i64,
+                false => i64::from(cpu.regs[register] as i32),
+            };
             value.unsigned_abs().min(elements) as usize
         };
         (length(RAX), length(RDX))

@@ -121,6 +121,9 @@ const LOOP: Form = Form {
     source: "SDM Vol. 2A, LOOP/LOOPcc",
     ..PLAIN
 };
+/// The counters of loops with the address-size prefix.
+const NARROW_64: &[Implicit] = &[updates(Width::W32, C)];
+const NARROW_32: &[Implicit] = &[updates(Width::W16, C)];
 const JRCXZ: Form = Form {
     mnemonic: "jrcxz",
     meaning: Meaning::JumpIfZero(Width::W64),
@@ -171,6 +174,12 @@ pub(super) const FORMS: &[Form] = &[
         summary: "subtracts 1 from RCX and jumps if it is not 0 and ZF is clear",
         ..LOOP
     },
+    Form { mnemonic: "loopd", meaning: Meaning::LoopNarrow(None), implicit: NARROW_64, encoding: "67 E2 cb", modes: Modes::Only64, summary: "subtracts 1 from ECX and jumps if it is not 0", ..LOOP },
+    Form { mnemonic: "looped", aliases: &["loopzd"], meaning: Meaning::LoopNarrow(Some(true)), implicit: NARROW_64, encoding: "67 E1 cb", modes: Modes::Only64, flags: FlagEffects::tests(flag::ZF), summary: "subtracts 1 from ECX and jumps if it is not 0 and ZF is set", ..LOOP },
+    Form { mnemonic: "loopned", aliases: &["loopnzd"], meaning: Meaning::LoopNarrow(Some(false)), implicit: NARROW_64, encoding: "67 E0 cb", modes: Modes::Only64, flags: FlagEffects::tests(flag::ZF), summary: "subtracts 1 from ECX and jumps if it is not 0 and ZF is clear", ..LOOP },
+    Form { mnemonic: "loopw", meaning: Meaning::LoopNarrow(None), implicit: NARROW_32, encoding: "67 E2 cb", modes: Modes::Only32, summary: "subtracts 1 from CX and jumps if it is not 0", ..LOOP },
+    Form { mnemonic: "loopew", aliases: &["loopzw"], meaning: Meaning::LoopNarrow(Some(true)), implicit: NARROW_32, encoding: "67 E1 cb", modes: Modes::Only32, flags: FlagEffects::tests(flag::ZF), summary: "subtracts 1 from CX and jumps if it is not 0 and ZF is set", ..LOOP },
+    Form { mnemonic: "loopnew", aliases: &["loopnzw"], meaning: Meaning::LoopNarrow(Some(false)), implicit: NARROW_32, encoding: "67 E0 cb", modes: Modes::Only32, flags: FlagEffects::tests(flag::ZF), summary: "subtracts 1 from CX and jumps if it is not 0 and ZF is clear", ..LOOP },
     JRCXZ,
     Form {
         mnemonic: "jecxz",

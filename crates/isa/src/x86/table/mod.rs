@@ -54,6 +54,7 @@ pub(super) const GROUPS: &[&[Form]] = &[
     bits::VEX,
     bits::OTHERS,
     strings::FORMS,
+    strings::WRITTEN_OUT,
     system::FORMS,
     system::PRIVILEGED,
     segments::FORMS,

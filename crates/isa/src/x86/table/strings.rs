@@ -47,6 +47,45 @@ macro_rules! rows {
     };
 }
 
+/// The same instructions with their memory written out, which says in which segment the source is and
+/// how wide addresses are.
+macro_rules! written_out {
+    ($($op:ident $repeat:ident $base:ident $operands:ident; $name:literal, $b:literal, $w:literal, $d:literal, $q:literal;)*) => {
+        &[$(
+            Form { mnemonic: $name, operands: $operands!(Width::W8), encoding: $b, ..row(StringOp::$op, Width::W8, Repeat::$repeat, $base) },
+            Form { mnemonic: $name, operands: $operands!(Width::W16), encoding: $w, ..row(StringOp::$op, Width::W16, Repeat::$repeat, $base) },
+            Form { mnemonic: $name, operands: $operands!(Width::W32), encoding: $d, ..row(StringOp::$op, Width::W32, Repeat::$repeat, $base) },
+            Form { mnemonic: $name, operands: $operands!(Width::W64), encoding: $q, ..row(StringOp::$op, Width::W64, Repeat::$repeat, $base) },
+        )*]
+    };
+}
+
+macro_rules! move_operands {
+    ($w:expr) => {
+        &[w(Pattern::StringDestination($w)), r(Pattern::StringSource($w))]
+    };
+}
+macro_rules! compare_operands {
+    ($w:expr) => {
+        &[r(Pattern::StringSource($w)), r(Pattern::StringDestination($w))]
+    };
+}
+macro_rules! source_operand {
+    ($w:expr) => {
+        &[r(Pattern::StringSource($w))]
+    };
+}
+macro_rules! store_operand {
+    ($w:expr) => {
+        &[w(Pattern::StringDestination($w))]
+    };
+}
+macro_rules! scan_operand {
+    ($w:expr) => {
+        &[r(Pattern::StringDestination($w))]
+    };
+}
+
 const fn moving(summary: &'static str, source: &'static str) -> Form {
     Form { flags: FlagEffects::tests(flag::DF), summary, source, ..PLAIN }
 }
@@ -82,4 +121,19 @@ pub(super) const FORMS: &[Form] = rows! {
     Scas Once SCAS; "scasb" "AE", "scasw" "66 AF", "scasd" "AF", "scasq" "REX.W + AF";
     Scas WhileEqual REPE_SCAS; "repe scasb" "F3 AE", "repe scasw" "66 F3 AF", "repe scasd" "F3 AF", "repe scasq" "F3 REX.W + AF";
     Scas WhileNotEqual REPNE_SCAS; "repne scasb" "F2 AE", "repne scasw" "66 F2 AF", "repne scasd" "F2 AF", "repne scasq" "F2 REX.W + AF";
+};
+
+pub(super) const WRITTEN_OUT: &[Form] = written_out! {
+    Movs Once MOVS move_operands; "movs", "A4", "66 A5", "A5", "REX.W + A5";
+    Movs Counted REP_MOVS move_operands; "rep movs", "F3 A4", "66 F3 A5", "F3 A5", "F3 REX.W + A5";
+    Cmps Once CMPS compare_operands; "cmps", "A6", "66 A7", "A7", "REX.W + A7";
+    Cmps WhileEqual REPE_CMPS compare_operands; "repe cmps", "F3 A6", "66 F3 A7", "F3 A7", "F3 REX.W + A7";
+    Cmps WhileNotEqual REPNE_CMPS compare_operands; "repne cmps", "F2 A6", "66 F2 A7", "F2 A7", "F2 REX.W + A7";
+    Stos Once STOS store_operand; "stos", "AA", "66 AB", "AB", "REX.W + AB";
+    Stos Counted REP_STOS store_operand; "rep stos", "F3 AA", "66 F3 AB", "F3 AB", "F3 REX.W + AB";
+    Lods Once LODS source_operand; "lods", "AC", "66 AD", "AD", "REX.W + AD";
+    Lods Counted REP_LODS source_operand; "rep lods", "F3 AC", "66 F3 AD", "F3 AD", "F3 REX.W + AD";
+    Scas Once SCAS scan_operand; "scas", "AE", "66 AF", "AF", "REX.W + AF";
+    Scas WhileEqual REPE_SCAS scan_operand; "repe scas", "F3 AE", "66 F3 AF", "F3 AF", "F3 REX.W + AF";
+    Scas WhileNotEqual REPNE_SCAS scan_operand; "repne scas", "F2 AE", "66 F2 AF", "F2 AF", "F2 REX.W + AF";
 };

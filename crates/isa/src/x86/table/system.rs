@@ -111,6 +111,16 @@ pub(super) const FORMS: &[Form] = &[
         source: "SDM Vol. 2D, XLAT/XLATB",
         ..PLAIN
     },
+    Form {
+        mnemonic: "xlat",
+        meaning: Meaning::Xlat,
+        operands: &[r(Pattern::TranslateTable)],
+        implicit: &[updates(Width::W8, A)],
+        encoding: "D7",
+        summary: "loads AL from the table whose address is written out, indexed by AL",
+        source: "SDM Vol. 2D, XLAT/XLATB",
+        ..PLAIN
+    },
     Form { operands: &[w(RM16), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
