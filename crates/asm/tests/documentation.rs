@@ -30,7 +30,7 @@ fn every_example_assembles() {
     for block in text.split("```asm").skip(1) {
         let (kind, rest) = block.split_once('\n').unwrap();
         let example = rest.split("```").next().unwrap();
-        let target = if kind.trim() == "arm64" { Arch::Arm64 } else { Arch::X86_64 };
+        let target = kind.trim().parse().unwrap_or(Arch::X86_64);
         let source = Source { name: "language.md".into(), text: example.into() };
         let assembly = assemble_with(&source, &Options::for_target(target), &Examples);
         let complaints: Vec<_> = assembly

@@ -13,8 +13,8 @@ use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_m
 use sotto_asm::{Options, Source, assemble};
 
 /// As the program has it.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+#[path = "../src/allocator.rs"]
+mod allocator;
 
 /// A source of about this many lines.
 fn source(lines: usize) -> Source {
@@ -57,6 +57,7 @@ fn benches(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("assemble");
     for lines in [10_000, 100_000, 1_000_000] {
         let source = source(lines);
+        allocator::prepare_for(source.text.len());
         let count = source.text.lines().count() as u64;
         let assembly = assemble(&source, &Options::default());
         assert!(assembly.object.is_some(), "{:?}", assembly.diagnostics.first());

@@ -1,5 +1,6 @@
 //! The command line of sotto: parses arguments, calls the libraries, prints what they answer.
 
+mod allocator;
 mod assemble;
 mod cli;
 mod demo;
@@ -17,10 +18,6 @@ mod trace;
 use std::process::ExitCode;
 
 use clap::Parser;
-
-/// Large sources make millions of small records: a fifth more lines a second than with the system's.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
     let arguments = match cli::Cli::try_parse() {

@@ -72,7 +72,7 @@ impl Index {
         }
         // A row that asks for more of the prefixes wins over one that asks for less.
         let mut order: Vec<u16> = (0..rows.len() as u16).collect();
-        order.sort_by_key(|&number| {
+        order.sort_by_cached_key(|&number| {
             let row = &rows[usize::from(number)];
             let e = &row.encoding;
             (
