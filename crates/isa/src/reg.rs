@@ -278,63 +278,43 @@ fn parse_arm64(name: &str) -> Option<Reg> {
     (number <= 30).then_some(Reg::new(kind, number))
 }
 
+/// The general registers, the instruction pointer, and what is for the system's use.
+const fn x86_storage_names(general: &[&'static str; 16], ip: &'static str) -> [&'static str; 25] {
+    let [a, c, d, b, sp, bp, si, di, r8, r9, r10, r11, r12, r13, r14, r15] = *general;
+    [
+        a,
+        c,
+        d,
+        b,
+        sp,
+        bp,
+        si,
+        di,
+        r8,
+        r9,
+        r10,
+        r11,
+        r12,
+        r13,
+        r14,
+        r15,
+        ip,
+        "fs_base",
+        "gs_base",
+        "mxcsr",
+        "x87",
+        "selectors",
+        "tls_12",
+        "tls_13",
+        "tls_14",
+    ]
+}
+
 impl Arch {
     /// Names of the storage registers, by [`Storage`] index.
     pub fn storage_names(self) -> &'static [&'static str] {
-        const X86: [&str; 25] = [
-            "rax",
-            "rcx",
-            "rdx",
-            "rbx",
-            "rsp",
-            "rbp",
-            "rsi",
-            "rdi",
-            "r8",
-            "r9",
-            "r10",
-            "r11",
-            "r12",
-            "r13",
-            "r14",
-            "r15",
-            "rip",
-            "fs_base",
-            "gs_base",
-            "mxcsr",
-            "x87",
-            "selectors",
-            "tls_12",
-            "tls_13",
-            "tls_14",
-        ];
-        const X86_32: [&str; 25] = [
-            "eax",
-            "ecx",
-            "edx",
-            "ebx",
-            "esp",
-            "ebp",
-            "esi",
-            "edi",
-            "r8",
-            "r9",
-            "r10",
-            "r11",
-            "r12",
-            "r13",
-            "r14",
-            "r15",
-            "eip",
-            "fs_base",
-            "gs_base",
-            "mxcsr",
-            "x87",
-            "selectors",
-            "tls_12",
-            "tls_13",
-            "tls_14",
-        ];
+        const X86: [&str; 25] = x86_storage_names(&QWORD, "rip");
+        const X86_32: [&str; 25] = x86_storage_names(&DWORD, "eip");
         const ARM64: [&str; 33] = [
             "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13",
             "x14", "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25",
