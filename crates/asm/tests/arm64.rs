@@ -133,3 +133,17 @@ fn the_words_of_the_machine_and_its_alignment() {
         [0xd280_0122, 0xd280_0143]
     );
 }
+
+/// Data between instructions has lines too, at any byte.
+#[test]
+fn lines_of_bytes_between_instructions_are_written() {
+    let text = " .global flash\nflash: nop\n .byte 1\n .byte 2\n .byte 3\n .byte 4\n ret\n";
+    let source = sotto_asm::Source { name: "flash.s".into(), text: text.into() };
+    let options = sotto_asm::Options::for_target(Arch::Arm64);
+    let object = sotto_asm::assemble(&source, &options).object.unwrap();
+    let bytes = sotto_object::write_object(&object).unwrap();
+    let back = sotto_object::read_object("flash.o", &bytes).unwrap();
+    let lines: Vec<(u64, u32)> =
+        back.sections[0].lines.iter().map(|line| (line.offset, line.line)).collect();
+    assert_eq!(lines, [(0, 2), (4, 3), (5, 4), (6, 5), (7, 6), (8, 7)]);
+}

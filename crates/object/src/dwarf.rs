@@ -168,10 +168,8 @@ fn object_sequences(object: &Object) -> Vec<Sequence> {
 fn line_table(arch: Arch, files: &[String], sequences: Vec<Sequence>) -> DwarfUnit {
     let encoding = encoding(arch);
     let mut dwarf = DwarfUnit::new(encoding);
-    let line_encoding = LineEncoding {
-        minimum_instruction_length: arch.code_alignment() as u8,
-        ..LineEncoding::default()
-    };
+    // Bytes: data between instructions has lines too, and need not be aligned as they are.
+    let line_encoding = LineEncoding { minimum_instruction_length: 1, ..LineEncoding::default() };
     let plain = |name: &str| name.replace('\0', "?").into_bytes();
     let text = |name: &str| LineString::String(plain(name));
     let name = files.first().map(String::as_str).filter(|name| !name.is_empty());
