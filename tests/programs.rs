@@ -1,4 +1,5 @@
 //! The test programs, with what their first lines promise. Included by the tests of several crates.
+#![allow(dead_code, reason = "each of them uses a part of this")]
 
 use std::path::{Path, PathBuf};
 
@@ -41,4 +42,33 @@ fn program(path: PathBuf) -> Program {
     let (input, output) = (promise("input"), promise("output"));
     let status = promise("status").parse().expect("a program promises its status");
     Program { path, input, output, status, text }
+}
+
+/// Whether the kernel runs 32-bit programs. Where it does not, the test is skipped, which it says; in CI it
+/// must.
+pub fn kernel_runs_32_bit() -> bool {
+    use std::os::unix::fs::PermissionsExt;
+    // A file header, one segment with all of it, and exit(0).
+    let mut file = vec![0x7f, b'E', b'L', b'F', 1, 1, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0];
+    let halves = |file: &mut Vec<u8>, values: &[u16]| {
+        file.extend(values.iter().flat_map(|value| value.to_le_bytes()));
+    };
+    let words = |file: &mut Vec<u8>, values: &[u32]| {
+        file.extend(values.iter().flat_map(|value| value.to_le_bytes()));
+    };
+    halves(&mut file, &[2, 3]);
+    words(&mut file, &[1, 0x0804_8054, 52, 0, 0]);
+    halves(&mut file, &[52, 32, 1, 0, 0, 0]);
+    words(&mut file, &[1, 0, 0x0804_8000, 0x0804_8000, 93, 93, 5, 0x1000]);
+    file.extend([0xb8, 1, 0, 0, 0, 0x31, 0xdb, 0xcd, 0x80]);
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("lamp");
+    std::fs::write(&path, file).unwrap();
+    std::fs::set_permissions(&path, PermissionsExt::from_mode(0o755)).unwrap();
+    let runs = std::process::Command::new(&path).status().is_ok_and(|status| status.success());
+    if !runs {
+        assert!(std::env::var_os("CI").is_none(), "the kernel must run 32-bit programs in CI");
+        eprintln!("skipped: this kernel does not run 32-bit programs");
+    }
+    runs
 }

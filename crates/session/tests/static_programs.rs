@@ -77,6 +77,11 @@ impl Mode {
         assert!(result.status.success(), "{}", String::from_utf8_lossy(&result.stderr));
     }
 
+    /// Whether its compiler is there, and its programs can be run.
+    fn is_there(self) -> bool {
+        common::has(self.compiler) && (self.arch == Arch::X86_64 || common::kernel_runs_32_bit())
+    }
+
     /// The programs of the corpus that the mode can have.
     fn programs(self) -> Vec<PathBuf> {
         let mut programs = programs();
@@ -143,7 +148,7 @@ fn programs() -> Vec<PathBuf> {
 }
 
 fn run_all(mode: Mode, level: &str) {
-    if !common::has(mode.compiler) {
+    if !mode.is_there() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -245,7 +250,7 @@ fn every_routine_of_a_static_program_of_32_bits_decodes_and_reassembles() {
 }
 
 fn every_routine_reassembles(mode: Mode) {
-    if !common::has(mode.compiler) {
+    if !mode.is_there() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -286,7 +291,7 @@ fn what_compilers_print_of_whole_programs_of_32_bits_assembles_and_behaves() {
 }
 
 fn what_compilers_print(mode: Mode) {
-    if !common::has(mode.compiler) {
+    if !mode.is_there() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

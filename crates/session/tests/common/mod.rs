@@ -11,7 +11,7 @@ use sotto_session::{Session, SourceText};
 
 #[path = "../../../../tests/programs.rs"]
 mod programs;
-pub use programs::{Program, data, programs};
+pub use programs::{Program, data, kernel_runs_32_bit, programs};
 
 /// Assembles and links a text.
 pub fn image(name: &str, text: &str) -> Image {
