@@ -197,6 +197,21 @@ fn special_registers(arch: Arch, meaning: Meaning, state: &mut CpuState, rng: &m
         Meaning::Enter => state.registers[5] = near(rng) + 0x3000,
         // getpid by the 32-bit table: changes nothing but its result.
         Meaning::Int => state.registers[0] = 20,
+        Meaning::Lar | Meaning::Lsl | Meaning::Verr | Meaning::Verw => {
+            for register in 0..if arch == Arch::X86_32 { 8 } else { 16 } {
+                if register != 4 && rng.random_range(0..3) != 0 {
+                    state.registers[register] = u64::from(asked_selector(meaning, rng));
+                }
+            }
+            // The limit of this one is the number of the processor.
+            for value in state
+                .registers
+                .iter_mut()
+                .filter(|value| meaning == Meaning::Lsl && **value as u16 | 3 == 0x7b)
+            {
+                *value ^= 0x100;
+            }
+        }
         Meaning::MovToSegment => {
             for register in 0..if arch == Arch::X86_32 { 8 } else { 16 } {
                 if register != 4 && rng.random() {
@@ -223,6 +238,9 @@ fn special_memory(
             let step = if wide { 4 } else { 2 };
             memory[..4].copy_from_slice(&lower.to_le_bytes());
             memory[step..step + 4].copy_from_slice(&upper.to_le_bytes());
+        }
+        Meaning::Lar | Meaning::Lsl | Meaning::Verr | Meaning::Verw => {
+            memory[..2].copy_from_slice(&asked_selector(meaning, rng).to_le_bytes());
         }
         Meaning::LoadFar(segment) => {
             let bytes = [2, 4, 8][rng.random_range(0..3)];
@@ -264,6 +282,15 @@ fn special_memory(
             }
         }
         _ => {}
+    }
+}
+
+/// A selector to ask about.
+fn asked_selector(meaning: Meaning, rng: &mut SmallRng) -> u16 {
+    let known = [0, 3, 8, 0x10, 0x18, 0x20, 0x23, 0x28, 0x2b, 0x30, 0x33, 0x40, 0x63, 0x73, 0x27];
+    match rng.random_range(0..20) {
+        0 if meaning != Meaning::Lsl => 0x7b,
+        n => *known.get(n).unwrap_or(&0x1234),
     }
 }
 

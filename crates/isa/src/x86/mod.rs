@@ -346,6 +346,10 @@ pub enum Meaning {
     Into,
     Bound,
     Arpl,
+    Lar,
+    Lsl,
+    Verr,
+    Verw,
     /// RDFSBASE and RDGSBASE.
     ReadBase(Segment),
     /// WRFSBASE and WRGSBASE.

@@ -286,3 +286,55 @@ pub(super) fn adjust_privilege<D: Operand, const CODE: bool, O: Observer>(
     cpu.flags.set(flags | super::flags::when(lower, flag::ZF));
     next::<D>(memory)
 }
+
+/// The access rights and the limit of a segment that a selector names, if a program may ask for them. The
+/// rights stand as they do in the upper half of a descriptor. Source: SDM Vol. 3A, 3.4.5.
+fn described(cpu: &Cpu, selector: u64) -> Option<(u64, u64)> {
+    const ALL: u64 = 0xffff_ffff;
+    match selector | 3 {
+        _ if selector < 4 => None,
+        CODE_32 => Some((0xcf_fb00, ALL)),
+        DATA => Some((0xcf_f300, ALL)),
+        CODE_64 => Some((0xaf_fb00, ALL)),
+        // Read-only, expanding down; its limit is the number of the processor.
+        NUMBER => Some((0x40_f500, 0)),
+        _ => base_of(cpu, selector).map(|_| (0xcf_f300, ALL)),
+    }
+}
+
+/// Sets ZF alone.
+fn tell(cpu: &mut Cpu, found: bool) {
+    let flags = cpu.flags.value().without(flag::ZF);
+    cpu.flags.set(flags | super::flags::when(found, flag::ZF));
+}
+
+/// LAR, and LSL if `LIMIT`.
+pub(super) fn load_rights<const LIMIT: bool, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let selector = S::get::<B16, O>(cpu, memory, op, observer)?;
+    let segment = described(cpu, selector);
+    if let Some((rights, limit)) = segment {
+        cpu.put::<W>(op.first, if LIMIT { limit } else { rights });
+    }
+    tell(cpu, segment.is_some());
+    Ok(Flow::Next)
+}
+
+/// VERR, and VERW if `WRITE`.
+pub(super) fn verify<const WRITE: bool, S: Operand, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let selector = S::get::<B16, O>(cpu, memory, op, observer)?;
+    // Of data, bit 1 of the type says that it may be written; the code of programs may be read.
+    let writable = |rights: u64| rights >> 8 & 0xa == 2;
+    let may = described(cpu, selector).is_some_and(|(rights, _)| !WRITE || writable(rights));
+    tell(cpu, may);
+    Ok(Flow::Next)
+}

@@ -347,6 +347,18 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Mem => segments::adjust_privilege::<Mem, false, O>,
             _ => segments::adjust_privilege::<First, false, O>,
         },
+        Meaning::Lar => match second {
+            Is::Mem => sized!(width, segments::load_rights, [false, Mem]),
+            _ => sized!(width, segments::load_rights, [false, Second]),
+        },
+        Meaning::Lsl => match second {
+            Is::Mem => sized!(width, segments::load_rights, [true, Mem]),
+            _ => sized!(width, segments::load_rights, [true, Second]),
+        },
+        Meaning::Verr if first == Is::Mem => segments::verify::<false, Mem, O>,
+        Meaning::Verr => segments::verify::<false, First, O>,
+        Meaning::Verw if first == Is::Mem => segments::verify::<true, Mem, O>,
+        Meaning::Verw => segments::verify::<true, First, O>,
         Meaning::Pusha(width) => sized!(width, decimal::push_all, []),
         Meaning::Popa(width) => sized!(width, decimal::pop_all, []),
         Meaning::Bound => sized!(width, decimal::bound, []),

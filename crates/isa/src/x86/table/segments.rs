@@ -77,7 +77,28 @@ const IRET: Form = Form {
 };
 const ZERO: FlagEffects = FlagEffects { modified: flag::ZF, ..FlagEffects::NONE };
 
+const LAR: Form = Form {
+    mnemonic: "lar",
+    meaning: Meaning::Lar,
+    flags: ZERO,
+    summary: "loads the access rights of the segment that a selector names; ZF says whether there is one for a program",
+    source: "SDM Vol. 2A, LAR",
+    ..PLAIN
+};
+const LSL: Form = Form { mnemonic: "lsl", meaning: Meaning::Lsl, summary: "loads the limit of the segment that a selector names; ZF says whether there is one for a program", source: "SDM Vol. 2A, LSL", ..LAR };
+const VERR: Form = Form { mnemonic: "verr", operands: &[r(RM16)], meaning: Meaning::Verr, summary: "sets ZF if a program may read the segment that a selector names", source: "SDM Vol. 2D, VERR/VERW", ..LAR };
+const R32_M16: Pattern = Pattern::RmNarrow(Width::W32, Width::W16);
+const R64_M16: Pattern = Pattern::RmNarrow(Width::W64, Width::W16);
+
 pub(super) const FORMS: &[Form] = &[
+    Form { operands: &[rw(R16), r(RM16)], encoding: "0F 02 /r", ..LAR },
+    Form { operands: &[rw(R32), r(R32_M16)], encoding: "0F 02 /r", ..LAR },
+    Form { operands: &[rw(R64), r(R64_M16)], encoding: "REX.W + 0F 02 /r", ..LAR },
+    Form { operands: &[rw(R16), r(RM16)], encoding: "0F 03 /r", ..LSL },
+    Form { operands: &[rw(R32), r(R32_M16)], encoding: "0F 03 /r", ..LSL },
+    Form { operands: &[rw(R64), r(R64_M16)], encoding: "REX.W + 0F 03 /r", ..LSL },
+    Form { encoding: "NP 0F 00 /4", ..VERR },
+    Form { mnemonic: "verw", encoding: "NP 0F 00 /5", meaning: Meaning::Verw, summary: "sets ZF if a program may write the segment that a selector names", ..VERR },
     Form { operands: &[r(FS)], encoding: "0F A0", ..PUSH },
     Form { operands: &[r(GS)], encoding: "0F A8", ..PUSH },
     Form { operands: &[r(FS)], encoding: "66 0F A0", ..PUSHW },
