@@ -30,6 +30,8 @@ fn explanations_come_from_the_tables() {
     assert!(transcript.contains("60 is `exit` on x86-64"), "{transcript}");
     let transcript = folder.transcript(&["explain", "cf"], "");
     assert!(transcript.contains("carry"), "{transcript}");
+    let transcript = folder.transcript(&["explain", "rep"], "");
+    assert!(transcript.contains("RCX times (ECX in 32-bit mode)"), "{transcript}");
     insta::assert_snapshot!(folder.transcript(&["explain", "addd"], ""), @r"
     --- standard error
     error: nothing known about `addd`

@@ -18,21 +18,21 @@ pub struct Prefix {
 const REPEATED: Prefix = Prefix {
     name: "rep",
     rows: &["rep", "repe"],
-    summary: "repeats the instruction RCX times",
+    summary: "repeats the instruction RCX times (ECX in 32-bit mode)",
     takes: "a string instruction: `movs`, `stos`, `lods`, and as `repe` `cmps` and `scas`",
     source: "SDM Vol. 2B, REP",
 };
 const WHILE_EQUAL: Prefix = Prefix {
     name: "repe",
     rows: &["repe", "rep"],
-    summary: "repeats the instruction up to RCX times, while the elements are equal",
+    summary: "repeats the instruction up to RCX times (ECX in 32-bit mode), while the elements are equal",
     takes: "`cmps` and `scas`",
     source: "SDM Vol. 2B, REP",
 };
 const WHILE_NOT_EQUAL: Prefix = Prefix {
     name: "repne",
     rows: &["repne"],
-    summary: "repeats the instruction up to RCX times, while the elements differ",
+    summary: "repeats the instruction up to RCX times (ECX in 32-bit mode), while the elements differ",
     ..WHILE_EQUAL
 };
 
