@@ -19,5 +19,5 @@ pub mod table;
 
 pub use errno::Errno;
 pub use load::{StartError, Startup};
-pub use process::{Ending, Output, Process, ProcessSnapshot, Progress, Stop};
+pub use process::{Ending, MadeCall, Output, Process, ProcessSnapshot, Progress, Stop};
 pub use report::{ArgumentReport, Notice, SyscallReport};

@@ -1,7 +1,9 @@
 //! A program running on a machine under the modelled kernel.
 
+use std::sync::Arc;
+
 use sotto_isa::{Arch, Storage};
-use sotto_machine::{Event, Fault, Machine, Signal, Snapshot, Step};
+use sotto_machine::{Event, Fault, Machine, Run, Signal, Snapshot, Step, Watcher};
 use sotto_object::Image;
 
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
@@ -44,6 +46,8 @@ pub enum Stop {
     Output,
     /// A read wants input, and there is none yet. Give some or close the input, and go on.
     NeedsInput,
+    /// An instruction, or a system call, wrote what is watched.
+    Written,
     /// The program ended.
     Ended(Ending),
 }
@@ -66,6 +70,20 @@ pub struct Output {
     pub bytes: Vec<u8>,
 }
 
+/// A system call that was made at a moment.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct MadeCall {
+    /// Instructions completed before the one that made it.
+    pub moment: u64,
+    /// Where that instruction stands.
+    pub at: u64,
+    /// What it was.
+    pub report: SyscallReport,
+}
+
+/// As many system calls are kept at least, and twice as many at most.
+const KEPT_CALLS: usize = 128;
+
 /// A program on a machine.
 pub struct Process {
     /// The machine.
@@ -82,6 +100,8 @@ pub struct Process {
     pub(crate) heap: (u64, u64),
     output: Vec<Output>,
     last_syscall: Option<SyscallReport>,
+    /// The latest system calls, the earliest first.
+    made: Vec<Arc<MadeCall>>,
     /// Reports of system calls with a notice, not yet collected.
     noticed: Vec<SyscallReport>,
 }
@@ -95,12 +115,18 @@ pub struct ProcessSnapshot {
     input_taken: usize,
     heap: (u64, u64),
     outputs: usize,
+    made: Vec<Arc<MadeCall>>,
 }
 
 impl ProcessSnapshot {
     /// Instructions completed up to this moment.
     pub fn executed(&self) -> u64 {
         self.executed
+    }
+
+    /// The machine's state.
+    pub fn machine(&self) -> &Snapshot {
+        &self.machine
     }
 }
 
@@ -130,6 +156,7 @@ impl Process {
             },
             output: Vec::new(),
             last_syscall: None,
+            made: Vec::new(),
             noticed: Vec::new(),
         })
     }
@@ -167,6 +194,15 @@ impl Process {
         self.input_closed = true;
     }
 
+    /// Takes the input that another process was given, if this one was given none yet.
+    pub fn take_input_of(&mut self, other: &Process) {
+        if self.input.is_empty() && !self.input_closed {
+            self.input.clone_from(&other.input);
+            self.input_ends.clone_from(&other.input_ends);
+            self.input_closed = other.input_closed;
+        }
+    }
+
     /// Up to `count` bytes of input that were not read yet; `None` if it must be waited for.
     pub(crate) fn peek_input(&self, count: usize) -> Option<Vec<u8>> {
         let piece = self.input_ends.partition_point(|&end| end <= self.input_taken);
@@ -191,6 +227,11 @@ impl Process {
         &self.output
     }
 
+    /// The latest system calls, the earliest first; those that wait for input are not made yet.
+    pub fn made_calls(&self) -> &[Arc<MadeCall>] {
+        &self.made
+    }
+
     /// Takes what the program wrote.
     pub fn take_output(&mut self) -> Vec<Output> {
         std::mem::take(&mut self.output)
@@ -204,21 +245,44 @@ impl Process {
     /// Runs until the program ends, needs input, writes output, reaches a stop, or `budget`
     /// instructions are completed.
     pub fn run(&mut self, budget: u64) -> Progress {
+        self.run_by(budget, None)
+    }
+
+    /// Runs likewise under a watcher, which can stop it with [`Stop::Written`].
+    pub fn run_watched(&mut self, budget: u64, watcher: &mut Watcher) -> Progress {
+        self.run_by(budget, Some(watcher))
+    }
+
+    fn run_by(&mut self, budget: u64, mut watcher: Option<&mut Watcher>) -> Progress {
         let mut executed = 0;
         loop {
             if let Some(ending) = self.ending {
                 return Progress { executed, stop: Stop::Ended(ending) };
             }
-            let run = self.machine.run(budget - executed);
+            let left = budget - executed;
+            let run: Run = match &mut watcher {
+                Some(watcher) => self.machine.run_watched(left, watcher),
+                None => self.machine.run(left),
+            };
             executed += run.executed;
             self.executed += run.executed;
             let stop = match run.event {
                 Event::Budget => Some(Stop::Budget),
                 Event::Stop => Some(Stop::Place),
+                Event::Written => Some(Stop::Written),
                 Event::Fault(fault) => Some(self.end_by(fault)),
                 Event::Syscall | Event::Syscall32 => {
                     let outputs = self.output.len();
-                    match self.syscall(self.door(run.event)) {
+                    let before = self.executed - 1;
+                    let stop = self.syscall(self.door(run.event));
+                    if let (Some(watcher), Some(call)) = (&mut watcher, self.made.last())
+                        && call.moment == before
+                        && let Some(filled) = call.report.filled
+                    {
+                        watcher.note_filled(filled, before, call.at);
+                    }
+                    let written = watcher.as_ref().is_some_and(|watcher| watcher.wants_stop());
+                    match stop.or(written.then_some(Stop::Written)) {
                         Some(Stop::NeedsInput) => {
                             executed -= 1;
                             Some(Stop::NeedsInput)
@@ -326,6 +390,7 @@ impl Process {
             Outcome::NeedsInput => {
                 // As if it had not been executed: it is made again when there is input.
                 self.executed -= 1;
+                self.machine.set_clock(self.executed);
                 self.unmake_call();
                 return Some(Stop::NeedsInput);
             }
@@ -350,19 +415,29 @@ impl Process {
     /// Moves the program counter back to the system call instruction.
     fn unmake_call(&mut self) {
         let pc = self.machine.pc();
+        self.machine.set_register(self.arch().pc(), pc - self.call_length());
+    }
+
+    /// Bytes of the instruction that makes a system call.
+    fn call_length(&self) -> u64 {
         // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2). What SYSCALL left in rcx and
         // r11 is left there again when it is made again.
-        let length = match self.arch() {
+        match self.arch() {
             Arch::Arm64 => 4,
             _ => 2,
-        };
-        self.machine.set_register(self.arch().pc(), pc - length);
+        }
     }
 
     fn report(&mut self, report: SyscallReport) {
         if report.notice.is_some() {
             self.noticed.push(report.clone());
         }
+        if self.made.len() >= 2 * KEPT_CALLS {
+            self.made.drain(..KEPT_CALLS);
+        }
+        let at = self.machine.pc().wrapping_sub(self.call_length());
+        let moment = self.executed - 1;
+        self.made.push(Arc::new(MadeCall { moment, at, report: report.clone() }));
         self.last_syscall = Some(report);
     }
 
@@ -375,6 +450,7 @@ impl Process {
             input_taken: self.input_taken,
             heap: self.heap,
             outputs: self.output.len(),
+            made: self.made.clone(),
         }
     }
 
@@ -386,6 +462,7 @@ impl Process {
         self.input_taken = snapshot.input_taken;
         self.heap = snapshot.heap;
         self.output.truncate(snapshot.outputs);
+        self.made.clone_from(&snapshot.made);
         self.last_syscall = None;
         self.noticed.clear();
     }

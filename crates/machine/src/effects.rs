@@ -93,7 +93,7 @@ impl Observer for StepEffects {
 }
 
 /// The registers an instruction reads and writes by its row: explicit operands, then implicit ones.
-pub(crate) fn registers(instruction: &Instruction) -> Vec<(Access, Reg)> {
+pub fn registers_used(instruction: &Instruction) -> Vec<(Access, Reg)> {
     let mut used = Vec::new();
     let mut add = |access: Access, reg: Reg| {
         if reg.kind != RegKind::Ip && reg.storage().is_some() {
@@ -136,7 +136,7 @@ pub(crate) fn written_vectors(instruction: &Instruction) -> Vec<(u8, Reg)> {
 /// The storage registers an instruction writes by its row, each once, by the widest name used.
 pub(crate) fn written(instruction: &Instruction) -> Vec<(Storage, Reg)> {
     let mut written: Vec<(Storage, Reg)> = Vec::new();
-    for (access, reg) in registers(instruction) {
+    for (access, reg) in registers_used(instruction) {
         let (true, Some(storage)) = (access.writes(), reg.storage()) else { continue };
         match written.iter_mut().find(|(s, _)| *s == storage) {
             // `ax` and `ah` of a division: the wider name covers both.

@@ -4,7 +4,11 @@ use std::collections::HashMap;
 
 use sotto_isa::{Arch, Control, DecodeError, FlagSet, Instruction, Storage, decode};
 
-use crate::{AccessKind, Fault, Idle, Memory, MemoryFault, MemoryFaultKind, Observer};
+use crate::calls::{CallStack, ReturnAddress};
+use crate::watch::{RunObserver, Watcher, Writes};
+use crate::{
+    AccessKind, Call, Fault, FlagOrigin, Idle, Memory, MemoryFault, MemoryFaultKind, Observer,
+};
 
 /// Where control goes after an operation.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -74,6 +78,10 @@ pub(crate) trait Cpu {
     /// The status flags.
     fn flags(&self) -> FlagSet;
     fn set_flags(&mut self, flags: FlagSet);
+    /// What the flags come from, if that is known.
+    fn flag_origin(&self) -> Option<FlagOrigin>;
+    /// Says what the flags come from, which are set already.
+    fn set_flag_origin(&mut self, origin: FlagOrigin);
     /// The value of a vector register.
     fn vector(&self, number: u8) -> u128;
     fn set_vector(&mut self, number: u8, value: u128);
@@ -96,6 +104,8 @@ pub enum Event {
     Syscall,
     /// `int 0x80` was executed: a system call by the table of 32-bit x86.
     Syscall32,
+    /// An instruction wrote what is watched.
+    Written,
     /// The program counter reached one of the stops.
     Stop,
     /// An instruction could not complete.
@@ -121,30 +131,53 @@ struct Block<Op> {
     ops: Box<[Op]>,
     /// Address after each operation's instruction.
     ends: Box<[u64]>,
+    /// What each instruction writes, for observers who ask.
+    writes: Box<[Writes]>,
+    /// Where control goes after the last one.
+    control: Control,
     /// Blocks that followed this one last: address and number.
     successors: [(u64, u32); 2],
     /// The program is to be stopped before this block.
     is_stop: bool,
 }
 
+/// Decoded code, as operations for one kind of observer.
+struct Code<Op> {
+    blocks: Vec<Block<Op>>,
+    by_address: HashMap<u64, u32>,
+    lookup: Box<[(u64, u32)]>,
+}
+
+impl<Op> Code<Op> {
+    fn new() -> Code<Op> {
+        Code {
+            blocks: Vec::new(),
+            by_address: HashMap::new(),
+            lookup: vec![(0, NO_BLOCK); LOOKUP_ENTRIES].into(),
+        }
+    }
+
+    fn forget(&mut self) {
+        self.blocks.clear();
+        self.by_address.clear();
+        self.lookup.fill((0, NO_BLOCK));
+    }
+}
+
 /// A processor with its decoded code.
 pub(crate) struct Engine<C: Cpu> {
     pub cpu: C,
-    blocks: Vec<Block<C::Op<Idle>>>,
-    by_address: HashMap<u64, u32>,
-    lookup: Box<[(u64, u32)]>,
+    pub calls: CallStack,
+    code: Code<C::Op<Idle>>,
+    /// The same code for runs under a watcher, once there was one.
+    watched_code: Option<Box<Code<C::Op<Watcher>>>>,
     stops: Vec<u64>,
 }
 
 impl<C: Cpu> Engine<C> {
     pub fn new(cpu: C) -> Engine<C> {
-        Engine {
-            cpu,
-            blocks: Vec::new(),
-            by_address: HashMap::new(),
-            lookup: vec![(0, NO_BLOCK); LOOKUP_ENTRIES].into(),
-            stops: Vec::new(),
-        }
+        let (code, calls) = (Code::new(), CallStack::default());
+        Engine { cpu, calls, code, watched_code: None, stops: Vec::new() }
     }
 
     /// Sets the addresses before which running stops.
@@ -156,45 +189,146 @@ impl<C: Cpu> Engine<C> {
     }
 
     fn forget_code(&mut self) {
-        self.blocks.clear();
-        self.by_address.clear();
-        self.lookup.fill((0, NO_BLOCK));
+        self.code.forget();
+        self.watched_code = None;
     }
 
     /// Runs until an event, or until `budget` instructions are completed. A stop at the first
     /// instruction does not count, so that running can go on from one.
     pub fn run(&mut self, memory: &mut Memory, budget: u64) -> Run {
-        let start = self.cpu.unseen().clock;
-        let run = self.run_blocks(memory, budget, start);
-        self.cpu.unseen().clock = start + run.executed;
-        run
+        if memory.take_code_written() {
+            self.forget_code();
+        }
+        let Engine { cpu, calls, code, stops, .. } = self;
+        let run = Runner { cpu, calls, code, stops }.run(memory, budget, &mut Idle);
+        if run.1 {
+            self.watched_code = None;
+        }
+        run.0
     }
 
-    fn run_blocks(&mut self, memory: &mut Memory, budget: u64, start: u64) -> Run {
+    /// Runs likewise under a watcher, which can stop it with [`Event::Written`].
+    pub fn run_watched(&mut self, memory: &mut Memory, budget: u64, watcher: &mut Watcher) -> Run {
+        if memory.take_code_written() {
+            self.forget_code();
+        }
+        let Engine { cpu, calls, watched_code, stops, .. } = self;
+        let code = watched_code.get_or_insert_with(|| Box::new(Code::new()));
+        let run = Runner { cpu, calls, code, stops }.run(memory, budget, watcher);
+        if run.1 {
+            self.code.forget();
+        }
+        run.0
+    }
+
+    /// Carries out one instruction under an observer. Its flow tells whether it was a system call;
+    /// the program counter is moved on.
+    pub fn step<O: Observer>(
+        &mut self,
+        memory: &mut Memory,
+        instruction: &Instruction,
+        observer: &mut O,
+    ) -> Result {
+        let op = C::translate::<O>(instruction);
+        let flow = self.cpu.execute(memory, &op, observer)?;
+        self.cpu.unseen().clock += 1;
+        match flow {
+            Flow::Jump => {
+                let moment = self.cpu.unseen().clock;
+                let (from, end) = (instruction.address, instruction.end());
+                note_transfer(&mut self.calls, &self.cpu, instruction.control(), from, end, moment);
+            }
+            _ => self.cpu.set_pc(instruction.end()),
+        }
+        if memory.take_code_written() {
+            self.forget_code();
+        }
+        Ok(flow)
+    }
+}
+
+/// Notes that control was just sent somewhere, if that was a call or a return.
+#[inline]
+fn note_transfer<C: Cpu>(
+    calls: &mut CallStack,
+    cpu: &C,
+    control: Control,
+    from: u64,
+    return_address: u64,
+    moment: u64,
+) {
+    if !matches!(control, Control::Call | Control::Return) {
+        return;
+    }
+    let arch = cpu.arch();
+    let place = if arch.is_x86() { ReturnAddress::OnStack } else { ReturnAddress::InRegister };
+    let stack_pointer = cpu.register(arch.stack_pointer());
+    let call = Call { from, return_address, routine: cpu.pc(), stack_pointer, moment };
+    calls.note(control, place, call);
+}
+
+/// What running needs of an engine.
+struct Runner<'a, C: Cpu, O: Observer> {
+    cpu: &'a mut C,
+    calls: &'a mut CallStack,
+    code: &'a mut Code<C::Op<O>>,
+    stops: &'a [u64],
+}
+
+impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
+    /// Runs, and says whether code was written over meanwhile.
+    fn run(mut self, memory: &mut Memory, budget: u64, observer: &mut O) -> (Run, bool) {
+        let start = self.cpu.unseen().clock;
+        let (run, written) = self.run_blocks(memory, budget, start, observer);
+        self.cpu.unseen().clock = start + run.executed;
+        (run, written)
+    }
+
+    fn run_blocks(
+        &mut self,
+        memory: &mut Memory,
+        budget: u64,
+        start: u64,
+        observer: &mut O,
+    ) -> (Run, bool) {
         let mut executed = 0u64;
         let mut previous = NO_BLOCK;
+        let mut written = false;
         loop {
             if memory.take_code_written() {
-                self.forget_code();
-                previous = NO_BLOCK;
+                self.code.forget();
+                (previous, written) = (NO_BLOCK, true);
             }
             if executed == budget {
-                return Run { executed, event: Event::Budget };
+                return (Run { executed, event: Event::Budget }, written);
             }
             let number = match self.block(memory, previous) {
                 Ok(number) => number,
-                Err(fault) => return Run { executed, event: Event::Fault(*fault) },
+                Err(fault) => return (Run { executed, event: Event::Fault(*fault) }, written),
             };
-            let block = &self.blocks[number as usize];
+            let block = &self.code.blocks[number as usize];
             if block.is_stop && executed > 0 {
-                return Run { executed, event: Event::Stop };
+                return (Run { executed, event: Event::Stop }, written);
             }
             self.cpu.unseen().clock = start + executed;
             let count = block.ops.len().min((budget - executed).min(usize::MAX as u64) as usize);
             let mut done = count;
             let mut flow = Flow::Next;
+            let mut stopped = false;
             for (index, op) in block.ops[..count].iter().enumerate() {
-                match self.cpu.execute(memory, op, &mut Idle) {
+                let result = self.cpu.execute(memory, op, observer);
+                if O::ACTIVE
+                    && result.is_ok()
+                    && observer.completed(
+                        start + executed + index as u64,
+                        if index == 0 { block.start } else { block.ends[index - 1] },
+                        block.writes.get(index),
+                    )
+                {
+                    (stopped, done) = (true, index + 1);
+                }
+                match result {
+                    Ok(Flow::Next) if O::ACTIVE && stopped => break,
                     Ok(Flow::Next) => {}
                     Ok(other) => {
                         (flow, done) = (other, index + 1);
@@ -207,17 +341,24 @@ impl<C: Cpu> Engine<C> {
                             self.cpu.set_pc(start);
                         }
                         let executed = executed + index as u64;
-                        return Run { executed, event: Event::Fault(*fault) };
+                        return (Run { executed, event: Event::Fault(*fault) }, written);
                     }
                 }
             }
             executed += done as u64;
             if flow != Flow::Jump {
                 self.cpu.set_pc(block.ends[done - 1]);
+            } else if matches!(block.control, Control::Call | Control::Return) {
+                let from = if done == 1 { block.start } else { block.ends[done - 2] };
+                let (end, moment) = (block.ends[done - 1], start + executed);
+                note_transfer(self.calls, self.cpu, block.control, from, end, moment);
             }
             match flow {
-                Flow::Syscall => return Run { executed, event: Event::Syscall },
-                Flow::Syscall32 => return Run { executed, event: Event::Syscall32 },
+                Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
+                Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
+                _ if O::ACTIVE && stopped => {
+                    return (Run { executed, event: Event::Written }, written);
+                }
                 _ => {}
             }
             previous = number;
@@ -228,7 +369,7 @@ impl<C: Cpu> Engine<C> {
     fn block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
         let pc = self.cpu.pc();
         if previous != NO_BLOCK {
-            let [(first, a), (second, b)] = self.blocks[previous as usize].successors;
+            let [(first, a), (second, b)] = self.code.blocks[previous as usize].successors;
             if first == pc && a != NO_BLOCK {
                 return Ok(a);
             }
@@ -237,19 +378,19 @@ impl<C: Cpu> Engine<C> {
             }
         }
         let slot = (pc ^ pc >> 12) as usize % LOOKUP_ENTRIES;
-        let number = match self.lookup[slot] {
+        let number = match self.code.lookup[slot] {
             (address, number) if address == pc && number != NO_BLOCK => number,
             _ => {
-                let number = match self.by_address.get(&pc) {
+                let number = match self.code.by_address.get(&pc) {
                     Some(&number) => number,
                     None => self.decode_block(memory, pc)?,
                 };
-                self.lookup[slot] = (pc, number);
+                self.code.lookup[slot] = (pc, number);
                 number
             }
         };
         if previous != NO_BLOCK {
-            let successors = &mut self.blocks[previous as usize].successors;
+            let successors = &mut self.code.blocks[previous as usize].successors;
             successors[1] = successors[0];
             successors[0] = (pc, number);
         }
@@ -259,6 +400,8 @@ impl<C: Cpu> Engine<C> {
     fn decode_block(&mut self, memory: &mut Memory, start: u64) -> Result<u32> {
         let mut ops = Vec::new();
         let mut ends = Vec::new();
+        let mut writes = Vec::new();
+        let mut control = Control::Next;
         let mut pc = start;
         while ops.len() < MAX_BLOCK {
             if !ops.is_empty() && self.stops.contains(&pc) {
@@ -275,41 +418,27 @@ impl<C: Cpu> Engine<C> {
             pc = instruction.end();
             ops.push(C::translate(&instruction));
             ends.push(pc);
-            if instruction.control() != Control::Next {
+            if O::ACTIVE {
+                writes.push(Writes::of(&instruction));
+            }
+            control = instruction.control();
+            if control != Control::Next {
                 break;
             }
         }
         memory.mark_code(start, pc);
-        let number = self.blocks.len() as u32;
-        self.blocks.push(Block {
+        let number = self.code.blocks.len() as u32;
+        self.code.blocks.push(Block {
             start,
             ops: ops.into(),
             ends: ends.into(),
+            writes: writes.into(),
+            control,
             successors: [(0, NO_BLOCK); 2],
             is_stop: self.stops.contains(&start),
         });
-        self.by_address.insert(start, number);
+        self.code.by_address.insert(start, number);
         Ok(number)
-    }
-
-    /// Carries out one instruction under an observer. Its flow tells whether it was a system call;
-    /// the program counter is moved on.
-    pub fn step<O: Observer>(
-        &mut self,
-        memory: &mut Memory,
-        instruction: &Instruction,
-        observer: &mut O,
-    ) -> Result {
-        let op = C::translate::<O>(instruction);
-        let flow = self.cpu.execute(memory, &op, observer)?;
-        self.cpu.unseen().clock += 1;
-        if flow != Flow::Jump {
-            self.cpu.set_pc(instruction.end());
-        }
-        if memory.take_code_written() {
-            self.forget_code();
-        }
-        Ok(flow)
     }
 }
 

@@ -9,20 +9,26 @@
 //! Nothing here knows of system calls beyond stopping at them, nor of files or terminals.
 
 mod arm64;
+mod calls;
 mod effects;
 mod engine;
 mod fault;
 mod machine;
 mod memory;
+mod origin;
+mod watch;
 mod x86;
 
+pub use calls::Call;
 pub use effects::{
-    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange,
+    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange, registers_used,
 };
 pub use engine::{Event, Run};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};
-pub use memory::{MapError, Memory, MemorySnapshot, PAGE_BYTES, Permissions, Region};
+pub use memory::{Difference, MapError, Memory, MemorySnapshot, PAGE_BYTES, Permissions, Region};
+pub use origin::{FlagOperation, FlagOrigin};
+pub use watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 
 /// Watches memory accesses of executed instructions.
 pub trait Observer {

@@ -2,9 +2,12 @@
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
 
+use crate::calls::{Call, CallStack};
 use crate::effects::{self, FlagChange, RegisterChange, VectorChange};
 use crate::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
-use crate::{Event, Fault, Memory, MemorySnapshot, Run, StepEffects, arm64, x86};
+use crate::{
+    Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
+};
 
 #[allow(clippy::large_enum_variant, reason = "a program has one of them")]
 enum Processor {
@@ -46,7 +49,16 @@ pub struct Snapshot {
     /// Registers and flags.
     pub cpu: CpuState,
     unseen: Unseen,
+    flag_origin: Option<FlagOrigin>,
+    calls: CallStack,
     memory: MemorySnapshot,
+}
+
+impl Snapshot {
+    /// Its memory.
+    pub fn memory(&self) -> &MemorySnapshot {
+        &self.memory
+    }
 }
 
 /// What came of one instruction.
@@ -121,6 +133,16 @@ impl Machine {
         with_engine!(&mut self.processor, engine => engine.cpu.set_flags(flags))
     }
 
+    /// The operation that set the status flags last, if it is one that is known.
+    pub fn flag_origin(&self) -> Option<FlagOrigin> {
+        with_engine!(&self.processor, engine => engine.cpu.flag_origin())
+    }
+
+    /// The calls that have not returned, the outermost first.
+    pub fn calls(&self) -> &[Call] {
+        with_engine!(&self.processor, engine => engine.calls.calls())
+    }
+
     /// The value of a vector register.
     ///
     /// # Panics
@@ -173,6 +195,18 @@ impl Machine {
         with_engine!(&mut self.processor, engine => engine.run(&mut self.memory, budget))
     }
 
+    /// Runs likewise under a watcher, which can stop it with [`Event::Written`].
+    pub fn run_watched(&mut self, budget: u64, watcher: &mut Watcher) -> Run {
+        with_engine!(&mut self.processor, engine => {
+            engine.run_watched(&mut self.memory, budget, watcher)
+        })
+    }
+
+    /// Sets how many instructions count as completed, for those that ask for the time.
+    pub fn set_clock(&mut self, completed: u64) {
+        with_engine!(&mut self.processor, engine => engine.cpu.unseen().clock = completed)
+    }
+
     /// Sets the addresses before which [`Machine::run`] stops.
     pub fn set_stops(&mut self, stops: &[u64]) {
         with_engine!(&mut self.processor, engine => engine.set_stops(stops));
@@ -209,7 +243,7 @@ impl Machine {
         };
         let mut effects = StepEffects::default();
         let old_flags = self.flags();
-        for (access, reg) in effects::registers(&instruction) {
+        for (access, reg) in effects::registers_used(&instruction) {
             if let (true, Some(storage)) = (access.reads(), reg.storage()) {
                 effects.reads.push((reg, reg.part_of(self.register(storage))));
             }
@@ -267,13 +301,21 @@ impl Machine {
     /// The machine as it is now.
     pub fn snapshot(&mut self) -> Snapshot {
         let unseen = with_engine!(&mut self.processor, engine => *engine.cpu.unseen());
-        Snapshot { cpu: self.cpu_state(), unseen, memory: self.memory.snapshot() }
+        let calls = with_engine!(&self.processor, engine => engine.calls.clone());
+        let (cpu, flag_origin) = (self.cpu_state(), self.flag_origin());
+        Snapshot { cpu, unseen, flag_origin, calls, memory: self.memory.snapshot() }
     }
 
     /// Puts the machine back to a snapshot of it.
     pub fn restore(&mut self, snapshot: &Snapshot) {
         self.set_cpu_state(&snapshot.cpu);
-        with_engine!(&mut self.processor, engine => *engine.cpu.unseen() = snapshot.unseen);
+        with_engine!(&mut self.processor, engine => {
+            *engine.cpu.unseen() = snapshot.unseen;
+            engine.calls.clone_from(&snapshot.calls);
+            if let Some(origin) = snapshot.flag_origin {
+                engine.cpu.set_flag_origin(origin);
+            }
+        });
         self.memory.restore(&snapshot.memory);
     }
 }

@@ -109,6 +109,21 @@ impl LineTable {
         self.rows[..after].last().and_then(|row| row.1)
     }
 
+    /// Addresses at which the code of a line starts, ascending: one, or one for each expansion of a
+    /// line of a macro. If there is none, those of the nearest later line of the file that has some.
+    pub fn addresses_of(&self, file: u32, line: u32) -> Vec<u64> {
+        let wanted = self
+            .rows
+            .iter()
+            .filter_map(|(_, place)| place.filter(|place| place.file == file))
+            .map(|place| place.line)
+            .filter(|&found| found >= line)
+            .min();
+        let wanted = wanted.map(|line| SourceLine { file, line });
+        let rows = self.rows.iter().filter(|(_, place)| place.is_some() && *place == wanted);
+        rows.map(|(address, _)| *address).collect()
+    }
+
     /// First address of a line, or of the nearest later line of the file that has one.
     pub fn address_of(&self, file: u32, line: u32) -> Option<u64> {
         self.rows

@@ -107,6 +107,8 @@ fn lines(contents: &dyn Fn(&str) -> Option<Vec<u8>>) -> Option<LineTable> {
         }
         same
     });
+    // Compilers begin rows for views of one line; nothing starts anew there.
+    table.rows.dedup_by(|later, earlier| later.1 == earlier.1);
     Some(table)
 }
 

@@ -1,8 +1,9 @@
 //! Expressions at a moment of the run: registers, symbols, numbers, memory.
 
 use sotto_asm::{Binary, EvalError, Expr};
-use sotto_isa::{RegKind, Width};
+use sotto_isa::{FlagInfo, RegKind, Width};
 use sotto_kernel::Process;
+use sotto_machine::Watched;
 use sotto_object::Image;
 
 /// Why an expression has no value now.
@@ -72,6 +73,11 @@ pub(crate) fn value(
         }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
+            None if flag_named(image, name).is_some() => {
+                let flags = process.machine.flags();
+                let set = flag_named(image, name).is_some_and(|info| flags.contains(info.flag));
+                plain(i128::from(set))
+            }
             None => {
                 let known = image.symbols.iter().map(|symbol| symbol.name.as_str());
                 let near = sotto_asm::nearest(name, known).map(str::to_string);
@@ -105,6 +111,45 @@ pub(crate) fn value(
         Expr::Numbered(..) => Err(EvaluateError::Meaningless("a numbered label")),
         Expr::Via(..) | Expr::Known(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
+    }
+}
+
+/// The flag of a name or a word, `ZF` or `zero`, if the program has no symbol of that name.
+pub(crate) fn flag_named(image: &Image, name: &str) -> Option<&'static FlagInfo> {
+    if image.symbol(name).is_some() {
+        return None;
+    }
+    let is = |word: &str| word.eq_ignore_ascii_case(name);
+    image.arch.flags().iter().find(|info| is(info.name) || is(info.word))
+}
+
+/// Adds the registers, flags and memory that a value depends on now.
+pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watched: &mut Watched) {
+    match expr {
+        Expr::Register(reg, _) => {
+            if let Some(storage) = reg.storage() {
+                watched.add_register(storage);
+            }
+        }
+        Expr::Symbol(name, _) => {
+            if let Some(info) = flag_named(image, name) {
+                watched.add_flags(info.flag);
+            }
+        }
+        Expr::Load(width, address) => {
+            depends_on(image, process, address, watched);
+            let declared = width.or(declared_width(image, address));
+            let bytes = declared.unwrap_or(process.arch().address_width()).bytes();
+            if let Ok(evaluated) = value(image, process, address) {
+                watched.add_memory(evaluated.value as u64, bytes);
+            }
+        }
+        Expr::Unary(_, inner) => depends_on(image, process, inner, watched),
+        Expr::Binary(_, a, b) => {
+            depends_on(image, process, a, watched);
+            depends_on(image, process, b, watched);
+        }
+        _ => {}
     }
 }
 

@@ -5,23 +5,38 @@
 //! nothing. A moment is a number of completed instructions; going back restores the nearest earlier
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
+mod change;
 mod evaluate;
 mod fault;
+mod frames;
+mod history;
+mod marks;
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 pub mod native;
 mod place;
+mod readings;
+mod reasons;
+mod reload;
 mod report;
+mod running;
 mod session;
 mod stack;
+mod stops;
 mod who;
 
+pub use change::Change;
 pub use evaluate::{EvaluateError, Evaluated};
 pub use fault::{FaultReport, RegisterValue};
+pub use frames::{Argument, Frame};
+pub use marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
 pub use place::{Place, SourceText};
+pub use readings::{Format, MemoryLine, Reading, Readings, format_words, read_as};
+pub use reload::TakenOver;
 pub use report::{
     BranchReport, FlagReport, MemoryReport, RegisterReport, StepReport, SyscallArgument,
     SyscallView, VectorReport,
 };
-pub use session::{Breakpoint, Session, SessionError, StopReason};
-pub use stack::{StackSlot, StackView};
-pub use who::{Target, Writer};
+pub use session::{Session, SessionError, StopReason};
+pub use stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
+pub use stops::{Breakpoint, Watch, WatchChange};
+pub use who::{Target, Writer, Wrote};

@@ -4,10 +4,11 @@ use serde::Serialize;
 use sotto_isa::{Arch, Control, Instruction, LaneKind, OperandOrder, Storage, Width};
 use sotto_kernel::table::Door;
 use sotto_kernel::{Ending, Process, SyscallReport};
-use sotto_machine::{Step, StepEffects};
+use sotto_machine::{FlagOrigin, Step, StepEffects};
 use sotto_object::Image;
 
 use crate::place::{ImageNames, Place, hex};
+use crate::reasons;
 
 /// A register that was written.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -61,6 +62,9 @@ pub struct FlagReport {
     pub new: bool,
     /// The architecture does not say what it is now.
     pub undefined: bool,
+    /// Why it changed to what it is, if it did and that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<String>,
 }
 
 /// Memory that was written.
@@ -138,6 +142,9 @@ pub struct BranchReport {
     pub condition: &'static str,
     /// The flags it read: names and values.
     pub flags: Vec<(&'static str, bool)>,
+    /// What was compared, as the jump reads it, if that is known: `ecx = 3 against 10`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub compared: Option<String>,
 }
 
 /// What a step did.
@@ -194,26 +201,59 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
     }
 }
 
+/// What describing a step needs of a session.
+pub(crate) struct Scene<'a> {
+    pub image: &'a Image,
+    pub order: OperandOrder,
+    /// An address in words.
+    pub describe: &'a dyn Fn(u64) -> Place,
+    /// The instruction that set the flags, if that is known.
+    pub compared: Option<&'a Instruction>,
+}
+
 /// Puts a completed step into words.
 pub(crate) fn describe_step(
-    image: &Image,
-    order: OperandOrder,
-    describe: &dyn Fn(u64) -> Place,
+    scene: &Scene<'_>,
     step: &Step,
     instruction: &Instruction,
     after: &Process,
 ) -> StepReport {
+    let &Scene { image, order, describe, compared } = scene;
     let arch = image.arch;
+    let origin = after.machine.flag_origin();
     let effects = &step.effects;
     let branch = (instruction.control() == Control::Branch).then(|| {
         let tested = instruction.flags().tested;
         let flags = arch.flags().iter().filter(|info| tested.contains(info.flag));
         let taken = step.jumped;
+        let signedness = match tested {
+            flags if flags.is_empty() => None,
+            flags
+                if arch.flags().iter().any(|info| {
+                    flags.contains(info.flag)
+                        && matches!(info.word, "sign" | "negative" | "overflow")
+                }) =>
+            {
+                Some(true)
+            }
+            flags
+                if flags
+                    == arch.flags().iter().find(|f| f.word == "zero").map_or(flags, |f| f.flag) =>
+            {
+                None
+            }
+            _ => Some(false),
+        };
         BranchReport {
             taken,
             condition: instruction.condition_words(taken).unwrap_or_default(),
             // A jump changes no flags, so those after it are those it read.
             flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
+            compared: origin.filter(|_| !tested.is_empty()).map(|origin| {
+                let names =
+                    compared.and_then(|instruction| operand_names(instruction, image, order));
+                reasons::compared(signedness, &origin, names.as_ref())
+            }),
         }
     });
     let lanes = instruction.lanes();
@@ -234,7 +274,7 @@ pub(crate) fn describe_step(
         instruction: instruction.print_in(order, &ImageNames(image)),
         registers: registers(after, effects, image),
         vectors: vectors(instruction, effects),
-        flags: flags(arch, effects),
+        flags: flags(arch, effects, origin),
         memory: runs(effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new)), memory),
         reads: runs(
             effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value)),
@@ -347,7 +387,25 @@ fn vectors(instruction: &Instruction, effects: &StepEffects) -> Vec<VectorReport
         .collect()
 }
 
-fn flags(arch: Arch, effects: &StepEffects) -> Vec<FlagReport> {
+/// The operands of a comparison as they are written, the one that the other is taken from first.
+fn operand_names(
+    instruction: &Instruction,
+    image: &Image,
+    order: OperandOrder,
+) -> Option<[String; 2]> {
+    // What is no comparison has changed its first operand since.
+    let is_comparison = !instruction.access(0).writes() && instruction.operands.len() >= 2;
+    let text = instruction.print_in(order, &ImageNames(image));
+    let (_, operands) = text.split_once(' ').filter(|_| is_comparison)?;
+    let (first, second) = operands.split_once(", ")?;
+    let (first, second) = (first.to_string(), second.to_string());
+    Some(match order {
+        OperandOrder::DestinationFirst => [first, second],
+        OperandOrder::SourceFirst => [second, first],
+    })
+}
+
+fn flags(arch: Arch, effects: &StepEffects, origin: Option<FlagOrigin>) -> Vec<FlagReport> {
     let flags = effects.flags;
     arch.flags()
         .iter()
@@ -358,6 +416,12 @@ fn flags(arch: Arch, effects: &StepEffects) -> Vec<FlagReport> {
             old: flags.old.contains(info.flag),
             new: flags.new.contains(info.flag),
             undefined: flags.undefined.contains(info.flag),
+            reason: origin
+                .filter(|_| (flags.old.0 ^ flags.new.0) & info.flag.0 != 0)
+                .filter(|_| !flags.undefined.contains(info.flag))
+                .and_then(|origin| {
+                    reasons::of_flag(arch, info, flags.new.contains(info.flag), &origin)
+                }),
         })
         .collect()
 }

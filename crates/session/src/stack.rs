@@ -1,10 +1,54 @@
-//! The stack as a column of words, as wide as the machine pushes them.
+//! The stack as a column of labelled words, as wide as the machine pushes them.
+//!
+//! What a slot holds follows from who wrote it: that is found by executing again what was lately, and kept
+//! up to date while the program is stepped.
+
+use std::collections::HashMap;
 
 use serde::Serialize;
-use sotto_isa::Control;
+use sotto_isa::{Arch, Control, Instruction, Operand, Reg, Storage};
+use sotto_kernel::SyscallReport;
+use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, StepEffects, Watched, Watcher};
 
-use crate::Session;
-use crate::place::hex;
+use crate::place::{Place, hex};
+use crate::{Frame, Session};
+
+/// What a slot of the stack is for.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SlotRole {
+    /// Where a routine returns to.
+    ReturnAddress,
+    /// A register that the routine keeps for its caller.
+    Saved(&'static str),
+    /// The caller's frame pointer.
+    FrameLink(&'static str),
+    /// An argument, counted from 1, of the routine that was called.
+    Argument(u32),
+    /// Written by the routine, for its own use.
+    Local,
+    /// Part of a frame, and not written since the routine was entered: a gap, or room for a value to come.
+    Unwritten,
+    /// Below the stack pointer, where a leaf routine may keep values. Source: psABI, 3.2.2.
+    RedZone,
+    /// Below the stack pointer: left over.
+    Below,
+    /// Laid down by the kernel before the program started: the count of arguments, an argument, and so on.
+    Startup(String),
+    /// Not known: it was written too long ago.
+    Unknown,
+}
+
+/// The instruction that wrote a slot.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct SlotWriter {
+    /// Instructions completed before it.
+    pub moment: u64,
+    /// Where it stands.
+    pub place: Place,
+    /// It, as text.
+    pub instruction: String,
+}
 
 /// One word of the stack.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -19,6 +63,14 @@ pub struct StackSlot {
     pub value: u64,
     /// What the value is, if that can be said: a return address, a symbol.
     pub meaning: Option<String>,
+    /// What it is for.
+    pub role: SlotRole,
+    /// How it is written in the routine: `[rbp - 8]`; `None` outside the innermost frame.
+    pub name: Option<String>,
+    /// The frame that it is part of, by number from the innermost, 0.
+    pub frame: Option<usize>,
+    /// Who wrote it, if that was lately.
+    pub writer: Option<SlotWriter>,
 }
 
 /// Part of the stack, by ascending address.
@@ -27,38 +79,310 @@ pub struct StackView {
     /// The stack pointer.
     #[serde(serialize_with = "hex")]
     pub pointer: u64,
+    /// The routines of the frames that the slots are part of, the innermost first.
+    pub frames: Vec<String>,
     /// The words.
     pub slots: Vec<StackSlot>,
 }
 
-/// Describes `below` words below the stack pointer and `count` words from it up.
-pub(crate) fn view(session: &mut Session, below: u64, count: u64) -> StackView {
-    let pointer = session.process().machine.register(session.arch().stack_pointer());
-    let width = session.arch().address_bytes();
-    let mut slots = Vec::new();
-    for index in 0..below + count {
-        let address = pointer.wrapping_sub(width * below).wrapping_add(width * index);
-        let mut bytes = [0; 8];
-        let slot = &mut bytes[..width as usize];
-        if session.process_mut().machine.memory_mut().read_bytes(address, slot).is_err() {
-            continue;
-        }
-        let value = u64::from_le_bytes(bytes);
-        let offset = address.wrapping_sub(pointer) as i64;
-        let meaning = meaning(session, value);
-        slots.push(StackSlot { address, offset, value, meaning });
-    }
-    StackView { pointer, slots }
+/// Who wrote the slots of the stack last, as of a moment.
+#[derive(Clone, Default)]
+pub(crate) struct SlotWriters {
+    /// The moment for which this holds.
+    moment: Option<u64>,
+    writes: HashMap<u64, Option<RangeWrite>>,
 }
 
-fn meaning(session: &mut Session, value: u64) -> Option<String> {
+impl SlotWriters {
+    /// Time has gone on unseen.
+    pub fn forget(&mut self) {
+        self.moment = None;
+    }
+
+    /// Follows an instruction that was stepped; `moment` is the one after it.
+    pub fn follow(
+        &mut self,
+        moment: u64,
+        address: u64,
+        effects: &StepEffects,
+        syscall: Option<&SyscallReport>,
+    ) {
+        let Some(before) = moment.checked_sub(1).filter(|before| self.moment == Some(*before))
+        else {
+            self.moment = None;
+            return;
+        };
+        self.moment = Some(moment);
+        let written = effects.memory.iter().map(|change| (change.address, change.bytes));
+        for (start, bytes) in written.chain(syscall.and_then(|call| call.filled)) {
+            for (slot, writer) in &mut self.writes {
+                // Slots are at most eight bytes; one that is reached from below is met too.
+                if *slot < start.saturating_add(bytes) && start < slot.saturating_add(SLOT_REACH) {
+                    *writer = Some(RangeWrite { moment: before, address });
+                }
+            }
+        }
+    }
+}
+
+/// Bytes of a slot for telling who wrote it; in 32-bit mode a slot of four bytes is asked for by itself.
+const SLOT_REACH: u64 = 4;
+/// Instructions that are executed again at most to find who wrote what is on the stack.
+pub const DEEP: u64 = 16 << 20;
+
+impl Session {
+    /// The stack around its pointer: `below` words below it and `count` from it up. To find who wrote them,
+    /// at most `reach` instructions are executed again.
+    pub fn stack(&mut self, below: u64, count: u64, reach: u64) -> StackView {
+        let pointer = self.register(self.arch().stack_pointer());
+        let width = self.arch().address_bytes();
+        let first = pointer.wrapping_sub(width * below);
+        self.stack_from(first, below + count, reach)
+    }
+
+    /// Words of the stack from an address up.
+    pub fn stack_from(&mut self, first: u64, count: u64, reach: u64) -> StackView {
+        let pointer = self.register(self.arch().stack_pointer());
+        let width = self.arch().address_bytes();
+        let mut raw = Vec::new();
+        for index in 0..count {
+            let address = first.wrapping_add(width * index);
+            let mut bytes = [0; 8];
+            let slot = &mut bytes[..width as usize];
+            if self.process.machine.memory_mut().read_bytes(address, slot).is_ok() {
+                raw.push((address, u64::from_le_bytes(bytes)));
+            }
+        }
+        let frames = self.extents();
+        let addresses: Vec<u64> = raw.iter().map(|(address, _)| *address).collect();
+        let writers = self.slot_writers(&addresses, reach);
+        let mut slots: Vec<StackSlot> = Vec::new();
+        for (&(address, value), write) in raw.iter().zip(&writers) {
+            let offset = address.wrapping_sub(pointer) as i64;
+            let frame = frames.iter().position(|frame| (frame.start..frame.end).contains(&address));
+            let pair = slots.last().and_then(|slot| slot.writer.as_ref());
+            let second =
+                pair.is_some_and(|writer| write.is_some_and(|w| w.moment == writer.moment));
+            let role = match self.startup_label(address) {
+                _ if offset < 0 => match self.arch() == Arch::X86_64 && offset >= -128 {
+                    true => SlotRole::RedZone,
+                    false => SlotRole::Below,
+                },
+                Some(label) => SlotRole::Startup(label),
+                None => self.role(address, frame, &frames, *write, second, reach),
+            };
+            let writer = write.and_then(|write| self.slot_writer(write));
+            let meaning = meaning(self, value, &role);
+            let name = (frame == Some(0) && offset >= 0).then(|| self.slot_name(address));
+            let name = name.filter(|_| !matches!(role, SlotRole::Startup(_)));
+            slots.push(StackSlot { address, offset, value, meaning, role, name, frame, writer });
+        }
+        let frames = frames.iter().map(|frame| frame.routine.clone()).collect();
+        StackView { pointer, frames, slots }
+    }
+
+    /// What a slot at or above the stack pointer is for.
+    fn role(
+        &mut self,
+        address: u64,
+        frame: Option<usize>,
+        frames: &[Frame],
+        write: Option<RangeWrite>,
+        second: bool,
+        reach: u64,
+    ) -> SlotRole {
+        let on_stack = self.arch().is_x86();
+        let calls = self.process.machine.calls();
+        if on_stack && calls.iter().any(|call| call.stack_pointer == address) {
+            return SlotRole::ReturnAddress;
+        }
+        let entered = frame.map(|number| frames[number].moment);
+        let Some(write) = write.filter(|write| entered.is_none_or(|at| write.moment >= at)) else {
+            let searched = self.moment().saturating_sub(reach);
+            return match entered {
+                Some(at) if searched <= at => SlotRole::Unwritten,
+                _ => SlotRole::Unknown,
+            };
+        };
+        let Ok(instruction) = self.process.machine.instruction_at(write.address) else {
+            return SlotRole::Local;
+        };
+        // In 32-bit mode arguments are pushed just before the call.
+        if self.arch() == Arch::X86_32
+            && let Some(inner) = frame.and_then(|number| number.checked_sub(1))
+            && let Some(call) = frames[inner].call_address
+            && (1..=ARGUMENT_CODE).contains(&call.wrapping_sub(write.address))
+        {
+            let slot = (address - frames[inner].end) / self.arch().address_bytes();
+            return SlotRole::Argument(slot as u32 + 1);
+        }
+        let prologue = frame.is_some_and(|number| {
+            (0..PROLOGUE).contains(&write.address.wrapping_sub(frames[number].entry.address))
+        });
+        match saved(self.arch(), &instruction, second).filter(|_| prologue) {
+            Some(reg) => match reg.storage() {
+                Some(storage) if storage == link_register(self.arch()) => SlotRole::ReturnAddress,
+                Some(storage) if storage == frame_pointer(self.arch()) => {
+                    SlotRole::FrameLink(reg.name())
+                }
+                _ => SlotRole::Saved(reg.name()),
+            },
+            None => SlotRole::Local,
+        }
+    }
+
+    /// How the routine that is running writes the address of a slot of its frame.
+    fn slot_name(&self, address: u64) -> String {
+        let arch = self.arch();
+        let frame = &self.extents()[0];
+        let base = [frame_pointer(arch), arch.stack_pointer()]
+            .into_iter()
+            .find(|&storage| (frame.start..frame.end).contains(&self.register(storage)))
+            .unwrap_or(arch.stack_pointer());
+        let name = arch.storage_name(base);
+        match address.wrapping_sub(self.register(base)) as i64 {
+            0 => format!("[{name}]"),
+            offset @ 1.. => format!("[{name} + {offset}]"),
+            offset => format!("[{name} - {}]", offset.unsigned_abs()),
+        }
+    }
+
+    fn slot_writer(&mut self, write: RangeWrite) -> Option<SlotWriter> {
+        let instruction = self.process.machine.instruction_at(write.address).ok()?;
+        let instruction = self.instruction_text(&instruction);
+        Some(SlotWriter { moment: write.moment, place: self.place(write.address), instruction })
+    }
+
+    /// Who wrote slots last, as far as that was within `reach` instructions.
+    fn slot_writers(&mut self, slots: &[u64], reach: u64) -> Vec<Option<RangeWrite>> {
+        let (now, ending) = (self.moment(), self.ending());
+        if self.writers.moment != Some(now) {
+            self.writers = SlotWriters { moment: Some(now), writes: HashMap::new() };
+        }
+        let known = std::mem::take(&mut self.writers.writes);
+        let missing: Vec<u64> =
+            slots.iter().copied().filter(|slot| !known.contains_key(slot)).collect();
+        let mut known = known;
+        for some in missing.chunks(MAX_RANGES) {
+            let found = self.last_writes(some, now.saturating_sub(reach));
+            known.extend(some.iter().copied().zip(found));
+            self.return_to(now, ending);
+        }
+        let writers = slots.iter().map(|slot| known[slot]).collect();
+        self.writers = SlotWriters { moment: Some(now), writes: known };
+        writers
+    }
+
+    /// The last writes to slots since a moment. The session is somewhere else afterwards.
+    fn last_writes(&mut self, slots: &[u64], since: u64) -> Vec<Option<RangeWrite>> {
+        let width = self.arch().address_bytes();
+        let mut found = vec![None; slots.len()];
+        let mut end = self.moment();
+        while end > since && found.iter().any(Option::is_none) {
+            let start = self.history.before(end - 1).executed().max(since);
+            let missing: Vec<usize> = (0..slots.len()).filter(|&at| found[at].is_none()).collect();
+            let mut watched = Watched::default();
+            missing.iter().for_each(|&at| watched.add_memory(slots[at], width));
+            let mut watcher = Watcher::new(watched, OnWrite::Note);
+            self.watch_through(start, end, &mut watcher);
+            for (&at, last) in missing.iter().zip(watcher.last_of_ranges()) {
+                found[at] = *last;
+            }
+            end = start;
+        }
+        found
+    }
+
+    /// What the kernel laid down at an address of the stack before the program started.
+    fn startup_label(&self, address: u64) -> Option<String> {
+        let start = self.history.start().machine();
+        let arch = self.arch();
+        let width = arch.address_bytes();
+        let base = start.cpu.registers[usize::from(arch.stack_pointer().0)];
+        let slot = address.checked_sub(base)? / width;
+        let word = |slot: u64| {
+            let mut bytes = [0; 8];
+            start.memory().read_bytes(base + slot * width, &mut bytes[..width as usize])?;
+            Some(u64::from_le_bytes(bytes))
+        };
+        let arguments = word(0)?;
+        let environment = arguments + 2;
+        Some(match slot {
+            0 => "count of arguments".to_string(),
+            slot if slot <= arguments => format!("argument {}", slot - 1),
+            slot if slot == arguments + 1 => "end of arguments".to_string(),
+            slot => {
+                let mut end = environment;
+                while end < slot && word(end)? != 0 {
+                    end += 1;
+                }
+                match () {
+                    () if slot < end || word(slot)? != 0 && slot == end => {
+                        format!("environment {}", slot - environment)
+                    }
+                    () if slot == end => "end of environment".to_string(),
+                    // Pairs of a type and a value follow, up to the type 0, and then texts.
+                    () => {
+                        let mut at = end + 1;
+                        while at < slot && word(at)? != 0 {
+                            at += 2;
+                        }
+                        if slot > at + 1 || (slot > at && word(at)? != 0 && slot != at + 1) {
+                            return Some("texts and alignment".to_string());
+                        }
+                        match (slot - end) % 2 {
+                            1 => format!("auxiliary vector, type {}", word(slot)?),
+                            _ => "auxiliary vector, value".to_string(),
+                        }
+                    }
+                }
+            }
+        })
+    }
+}
+
+/// Bytes of code before a call in which its arguments are pushed.
+const ARGUMENT_CODE: u64 = 64;
+/// Bytes of code from the start of a routine in which it saves registers.
+const PROLOGUE: u64 = 64;
+
+/// The register that holds the address of the frame by convention. Source: psABI, AAPCS64 6.4.6.
+pub(crate) fn frame_pointer(arch: Arch) -> Storage {
+    if arch.is_x86() { Storage(5) } else { Storage(29) }
+}
+
+/// The register that holds the return address; the instruction pointer, which nobody saves, where that is
+/// on the stack.
+fn link_register(arch: Arch) -> Storage {
+    if arch.is_x86() { arch.pc() } else { Storage(30) }
+}
+
+/// The preserved register that an instruction stores; the second one of a pair if `second`.
+fn saved(arch: Arch, instruction: &Instruction, second: bool) -> Option<Reg> {
+    let groups = arch.convention().groups;
+    let preserved = |storage: Storage| {
+        let kept = groups.iter().find(|group| group.title == "preserved");
+        kept.is_some_and(|group| group.registers.contains(&storage))
+            || storage == link_register(arch)
+            || storage == frame_pointer(arch)
+    };
+    let mut stored = instruction.operands.iter().enumerate().filter_map(|(index, operand)| {
+        let Operand::Reg(reg) = operand else { return None };
+        let kept = reg.width() == arch.address_width() && reg.storage().is_some_and(preserved);
+        (instruction.access(index).reads() && kept).then_some(*reg)
+    });
+    let first = stored.next();
+    if second { stored.next().or(first) } else { first }
+}
+
+fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String> {
     let Some(segment) = session.image().segment_at(value) else {
         return text_at(session, value).map(|text| format!("address of {text}"));
     };
     if segment.exec {
         let place = session.place(value);
         let name = place.name()?;
-        let after_call = returns_from_call(session, value);
+        let after_call = *role == SlotRole::ReturnAddress || returns_from_call(session, value);
         let location = place.location().map(|l| format!(" ({l})")).unwrap_or_default();
         return Some(match after_call {
             true => format!("return address: {name}{location}"),

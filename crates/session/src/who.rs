@@ -1,9 +1,9 @@
-//! Which instruction last wrote a register or memory: a search over executing again.
+//! Which instruction last wrote a register, a flag or memory: a search over executing again.
 
 use sotto_asm::Expr;
-use sotto_isa::Storage;
-use sotto_kernel::SyscallReport;
-use sotto_machine::StepEffects;
+use sotto_isa::{FlagSet, Storage};
+use sotto_kernel::Stop;
+use sotto_machine::{OnWrite, Watched, Watcher};
 
 use crate::evaluate::{self, EvaluateError};
 use crate::{Session, StepReport};
@@ -15,12 +15,14 @@ pub enum Target {
     Register(Storage),
     /// A vector register, by number.
     Vector(u8),
+    /// Status flags.
+    Flags(FlagSet),
     /// Bytes of memory: first address and how many.
     Memory(u64, u64),
 }
 
 /// The instruction that last wrote a target.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Debug)]
 pub struct Writer {
     /// What it did.
     pub report: StepReport,
@@ -28,36 +30,52 @@ pub struct Writer {
     pub ago: u64,
 }
 
-impl Target {
-    /// Whether a step wrote any part of the target.
-    fn is_written_by(self, effects: &StepEffects, syscall: Option<&SyscallReport>) -> bool {
+/// Who wrote a target last.
+#[derive(Clone, PartialEq, Debug)]
+pub enum Wrote {
+    /// An instruction; the session is just before it now.
+    Instruction(Box<Writer>),
+    /// The person examining, at this moment; the session is where it was.
+    Person(u64),
+    /// Nothing since the start; the session is where it was.
+    Nothing,
+}
+
+impl Wrote {
+    /// The instruction that wrote, if one did.
+    pub fn instruction(self) -> Option<Writer> {
         match self {
-            Target::Register(storage) => {
-                effects.registers.iter().any(|change| change.reg.storage() == Some(storage))
-            }
-            Target::Vector(number) => {
-                effects.vectors.iter().any(|change| change.reg.vector() == Some(number))
-            }
-            Target::Memory(start, bytes) => {
-                let meets = |address: u64, length: u64| {
-                    address < start.saturating_add(bytes) && start < address.saturating_add(length)
-                };
-                effects.memory.iter().any(|change| meets(change.address, change.bytes))
-                    || syscall
-                        .and_then(|call| call.filled)
-                        .is_some_and(|(at, length)| meets(at, length))
-            }
+            Wrote::Instruction(writer) => Some(*writer),
+            Wrote::Person(_) | Wrote::Nothing => None,
         }
     }
 }
 
+impl Target {
+    /// It as something to look out for.
+    fn watched(self) -> Watched {
+        let mut watched = Watched::default();
+        match self {
+            Target::Register(storage) => watched.add_register(storage),
+            Target::Vector(number) => watched.add_vector(number),
+            Target::Flags(flags) => watched.add_flags(flags),
+            Target::Memory(address, bytes) => watched.add_memory(address, bytes),
+        }
+        watched
+    }
+}
+
 impl Session {
-    /// What a text names as a target: a register, memory in brackets, or a symbol for what it labels.
+    /// What a text names as a target: a register, a flag by name or word, memory in brackets, or a symbol
+    /// for what it labels.
     ///
     /// # Errors
     ///
     /// If it is no expression, or its address has no value.
     pub fn target(&mut self, text: &str) -> Result<Target, EvaluateError> {
+        if let Some(info) = self.flag_named(text) {
+            return Ok(Target::Flags(info.flag));
+        }
         let expr = sotto_asm::parse_expression(self.arch(), text)
             .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
         if let Expr::Register(reg, _) = &expr {
@@ -77,42 +95,77 @@ impl Session {
         Ok(Target::Memory(address, bytes))
     }
 
-    /// The instruction that last wrote the target; the session is then just before it. `None`, and
-    /// the session where it was, if nothing has written it since the start.
-    pub fn who(&mut self, target: Target) -> Option<Writer> {
+    /// Who last wrote the target. If an instruction did, the session is then just before it.
+    pub fn who(&mut self, target: Target) -> Wrote {
         let (now, ending) = (self.moment(), self.ending());
-        let mut end = now;
-        // The latest checkpoint first: what was written lately is found soon.
-        for start in self.checkpoint_moments().into_iter().rev().filter(|start| *start < now) {
-            self.go_to(start);
-            let mut found = None;
-            while self.moment() < end {
-                let before = self.moment();
-                let (step, syscall, _) = self.process_mut().step();
-                if self.moment() == before {
-                    break;
+        let edited = self.last_edit_of(target, now);
+        let found = self.last_write(&target.watched(), edited.unwrap_or(0));
+        let Some(moment) = found else {
+            self.return_to(now, ending);
+            return edited.map_or(Wrote::Nothing, Wrote::Person);
+        };
+        self.go_to(moment);
+        let report = self.step_plainly().0;
+        self.go_to(moment);
+        match report {
+            Some(report) => Wrote::Instruction(Box::new(Writer { report, ago: now - moment })),
+            None => Wrote::Nothing,
+        }
+    }
+
+    /// The moment before the last instruction that wrote something watched, up to now and not before
+    /// the moment `since`. The session is somewhere else afterwards.
+    ///
+    /// The latest checkpoint first: what was written lately is found soon. Between two checkpoints
+    /// that share the pages of watched memory nothing has written there, and nothing is executed.
+    pub(crate) fn last_write(&mut self, watched: &Watched, since: u64) -> Option<u64> {
+        let mut end = self.moment();
+        while end > since {
+            let start = self.history.before(end - 1).executed();
+            let untouched = watched.is_memory_only()
+                && self.history.after(start).is_some_and(|later| {
+                    let (a, b) = (self.history.before(start), later);
+                    let unchanged = |range| {
+                        a.machine().memory().is_untouched_until(b.machine().memory(), range)
+                    };
+                    later.executed() == end && watched.memory().iter().all(unchanged)
+                });
+            if !untouched {
+                let mut watcher = Watcher::new(watched.clone(), OnWrite::Note);
+                self.watch_through(start.max(since), end, &mut watcher);
+                if let Some(moment) = watcher.last_write() {
+                    return Some(moment);
                 }
-                if target.is_written_by(&step.effects, syscall.as_ref()) {
-                    found = Some(before);
-                }
-            }
-            if let Some(moment) = found {
-                self.go_to(moment);
-                let report = self.step().0;
-                self.go_to(moment);
-                return report.map(|report| Writer { report, ago: now - moment });
             }
             end = start;
         }
-        self.return_to(now, ending);
         None
+    }
+
+    /// Executes again what was between two moments, under a watcher.
+    pub(crate) fn watch_through(&mut self, start: u64, end: u64, watcher: &mut Watcher) {
+        if self.moment() != start {
+            self.restore_before(start);
+            self.process.machine.set_stops(&[]);
+            self.advance_to(start);
+        }
+        self.process.machine.set_stops(&[]);
+        while self.moment() < end {
+            match self.run_on(end - self.moment(), Some(watcher)) {
+                Stop::NeedsInput | Stop::Ended(_) => break,
+                Stop::Budget | Stop::Output | Stop::Place | Stop::Written => {}
+            }
+        }
     }
 
     /// What the next instruction would do, without doing it; `None` if it would not complete.
     pub fn ahead(&mut self) -> Option<StepReport> {
         let snapshot = self.process_mut().snapshot();
-        let (report, _) = self.step();
+        let writers = std::mem::take(&mut self.writers);
+        let compared = self.compared.clone();
+        let (report, _) = self.step_plainly();
         self.process_mut().restore(&snapshot);
+        (self.writers, self.compared) = (writers, compared);
         report
     }
 }

@@ -4,7 +4,7 @@ mod common;
 
 use proptest::prelude::*;
 use sotto_machine::Signal;
-use sotto_session::{Session, StopReason};
+use sotto_session::{Session, StopReason, Wrote};
 
 const TIDE: &str = " .target x86-64
  .global _start
@@ -132,8 +132,7 @@ impl UntilLine for Session {
 #[test]
 fn breakpoints_stop_every_time_or_when_their_condition_holds() {
     let mut session = common::session(TIDE);
-    let twice = session.resolve_place("twice").unwrap();
-    session.add_breakpoint(twice, None);
+    session.add_breakpoint("twice", None, 1).unwrap();
     for _ in 0..3 {
         assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(1));
         assert_eq!(session.here().symbol.as_deref(), Some("twice"));
@@ -141,13 +140,12 @@ fn breakpoints_stop_every_time_or_when_their_condition_holds() {
     assert_eq!(run_to_end(&mut session), StopReason::Ended);
 
     session.go_to(0);
-    session.remove_breakpoint(1).unwrap();
-    let condition = sotto_asm::parse_expression(session.arch(), "ecx == 2").unwrap();
-    session.add_breakpoint(twice, Some(("ecx == 2".into(), condition)));
+    session.remove_stop(1).unwrap();
+    session.add_breakpoint("twice", Some("ecx == 2"), 1).unwrap();
     assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(2));
     assert_eq!(session.evaluate("ecx").unwrap().value, 2);
     assert_eq!(run_to_end(&mut session), StopReason::Ended);
-    assert!(session.remove_breakpoint(7).is_err());
+    assert!(session.remove_stop(7).is_err());
 }
 
 #[test]
@@ -179,7 +177,7 @@ proptest! {
         let mut there = common::session(TIDE);
         there.go_to(first);
         let state = |session: &mut Session| {
-            let stack = session.stack(4, 4);
+            let stack = session.stack(4, 4, 100);
             (session.process().machine.cpu_state(), stack, session.moment(), session.ending())
         };
         let wanted = state(&mut there);
@@ -305,7 +303,7 @@ fn who_finds_the_last_writer_of_registers_and_memory_and_goes_there() {
     {
         session.go_to(end);
         let target = session.target(text).unwrap();
-        let writer = session.who(target).unwrap_or_else(|| panic!("{text}"));
+        let writer = session.who(target).instruction().unwrap_or_else(|| panic!("{text}"));
         assert_eq!(writer.report.place.line, Some(line), "{text}");
         assert_eq!(writer.ago, ago, "{text}");
         assert_eq!(session.moment(), end - ago);
@@ -314,7 +312,7 @@ fn who_finds_the_last_writer_of_registers_and_memory_and_goes_there() {
     session.go_to(end);
     for text in ["[tide]", "tide", "r15"] {
         let target = session.target(text).unwrap();
-        assert_eq!(session.who(target), None, "{text}");
+        assert_eq!(session.who(target), Wrote::Nothing, "{text}");
         assert_eq!(session.moment(), end);
     }
     assert!(session.target("tyde").is_err() && session.target("5 +").is_err());
@@ -329,7 +327,7 @@ fn who_knows_that_a_system_call_filled_a_buffer() {
         session.process_mut().close_input();
         session.resume(&[], 20, &never);
         let target = session.target("byte [line + 2]").unwrap();
-        let writer = session.who(target).unwrap();
+        let writer = session.who(target).instruction().unwrap();
         assert_eq!(writer.report.syscall.unwrap().name, "read", "{arch}");
     }
 }
@@ -338,9 +336,11 @@ fn who_knows_that_a_system_call_filled_a_buffer() {
 fn ahead_tells_the_next_step_and_changes_nothing() {
     let mut session = common::session(TIDE);
     for _ in 0..20 {
-        let before = (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2));
+        let before =
+            (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
         let ahead = session.ahead().unwrap();
-        let after = (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2));
+        let after =
+            (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
         assert_eq!(before, after);
         assert_eq!(session.step().0.unwrap(), ahead);
     }
@@ -353,7 +353,7 @@ fn ahead_tells_the_next_step_and_changes_nothing() {
 fn the_stack_says_what_its_words_are() {
     let mut session = common::session(TIDE);
     session.until_line(16);
-    let view = session.stack(1, 4);
+    let view = session.stack(1, 4, 100);
     let top = view.slots.iter().find(|slot| slot.offset == 0).unwrap();
     assert_eq!(top.meaning.as_deref(), Some("return address: _start + 19 (lamp.s:12)"));
     // Above it lie the number of arguments, and the address of the first.
@@ -390,7 +390,7 @@ fn long_runs_are_gone_back_in_by_checkpoints() {
     session.back(10);
     assert_eq!(session.moment(), end - 10);
     let target = session.target("ecx").unwrap();
-    assert_eq!(session.who(target).unwrap().ago, 1);
+    assert_eq!(session.who(target).instruction().unwrap().ago, 1);
     session.go_to(1 << 20);
     let halfway = session.evaluate("ecx").unwrap().value;
     session.go_to(end);
@@ -473,6 +473,6 @@ fn what_a_read_returned_it_returns_again_whatever_was_fed_since() {
     assert_eq!((report.signal, session.moment()), (Signal::SIGILL, end));
     // Looking for a writer in vain leaves a dead program dead.
     let target = session.target("r15").unwrap();
-    assert_eq!(session.who(target), None);
+    assert_eq!(session.who(target), Wrote::Nothing);
     assert!(session.ending().is_some());
 }

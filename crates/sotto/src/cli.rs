@@ -133,7 +133,7 @@ pub struct RunArgs {
     pub arguments: Vec<String>,
 }
 
-#[derive(Args, Debug)]
+#[derive(Args, Clone, Debug)]
 pub struct StepArgs {
     #[command(flatten)]
     pub program: ProgramArgs,

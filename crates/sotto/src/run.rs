@@ -69,7 +69,7 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
                 return Ok(ending.shell_status() as u8);
             }
             Stop::NeedsInput => more_input(&mut session)?,
-            Stop::Budget | Stop::Output | Stop::Place => {}
+            Stop::Budget | Stop::Output | Stop::Place | Stop::Written => {}
         }
         if interrupt::asked() {
             return stopped(&session, "interrupted", INTERRUPTED, as_json);

@@ -28,6 +28,7 @@ impl Terminal {
             .args(words)
             .env("TERM", "xterm")
             .env("NO_COLOR", "1")
+            .env("XDG_STATE_HOME", folder.path("state"))
             .stdin(terminal())
             .stdout(terminal())
             .stderr(terminal())
@@ -79,7 +80,7 @@ impl Terminal {
 #[test]
 fn a_person_steps_completes_words_and_repeats_with_an_empty_line() {
     let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
-    let mut terminal = Terminal::start(&folder, &["step", "lamp.s"]);
+    let mut terminal = Terminal::start(&folder, &["step", "lamp.s", "--plain"]);
     terminal.wait_for("next  lamp.s:12");
     terminal.wait_for("sotto> ");
     terminal.press("step\r");
@@ -97,7 +98,7 @@ fn a_person_steps_completes_words_and_repeats_with_an_empty_line() {
 fn ctrl_c_stops_a_runaway_program_and_keeps_the_session() {
     let folder =
         Folder::new(&[("fog.s", " .target x86-64\n .global _start\n_start: jmp _start\n")]);
-    let mut terminal = Terminal::start(&folder, &["step", "fog.s"]);
+    let mut terminal = Terminal::start(&folder, &["step", "fog.s", "--plain"]);
     terminal.wait_for("sotto> ");
     terminal.press("resume\r");
     terminal.wait_for("resume");
@@ -119,7 +120,7 @@ fn ctrl_c_stops_a_runaway_program_and_keeps_the_session() {
 #[test]
 fn the_end_of_input_leaves() {
     let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
-    let mut terminal = Terminal::start(&folder, &["step", "lamp.s"]);
+    let mut terminal = Terminal::start(&folder, &["step", "lamp.s", "--plain"]);
     terminal.wait_for("sotto> ");
     terminal.press("\u{4}");
     assert_eq!(terminal.end(), 0);

@@ -5,6 +5,8 @@
 use sotto_isa::arm64::{condition_holds, flag};
 use sotto_isa::{FlagSet, Width};
 
+use crate::{FlagOperation, FlagOrigin};
+
 /// Sum, and flags, of `a + b + carry_in` at a width of 32 or 64.
 ///
 /// A subtraction adds the inverse of its second operand with a carry in of 1, so that C after it
@@ -75,6 +77,40 @@ impl LazyFlags {
 
     pub fn set(&mut self, flags: FlagSet) {
         (self.kind, self.known) = (Kind::Known, flags & flag::NZCV);
+    }
+
+    /// What the flags come from, if that is known.
+    pub fn origin(&self) -> Option<FlagOrigin> {
+        let LazyFlags { width, a, b, carry_in, .. } = *self;
+        let operation = match self.kind {
+            Kind::Known => return None,
+            Kind::Logic => {
+                return Some(FlagOrigin {
+                    operation: FlagOperation::Logic,
+                    width,
+                    a,
+                    b: 0,
+                    value: a,
+                });
+            }
+            // A difference is a sum with the inverse and a carry; a sum with carry looks the same, and
+            // is right to be read so.
+            Kind::Sum if carry_in => FlagOperation::Subtract,
+            Kind::Sum => FlagOperation::Add,
+        };
+        let value = add_with_carry(width, a, b, carry_in).0;
+        let b = if carry_in { !b & width.mask() } else { b };
+        Some(FlagOrigin { operation, width, a, b, value })
+    }
+
+    /// Says what the flags come from, which are set already.
+    pub fn set_origin(&mut self, origin: FlagOrigin) {
+        let FlagOrigin { operation, width, a, b, value } = origin;
+        match operation {
+            FlagOperation::Subtract => self.after_sum(width, a, !b & width.mask(), true),
+            FlagOperation::Logic => self.after_logic(width, value),
+            _ => self.after_sum(width, a, b, false),
+        }
     }
 
     /// The flags, computed.

@@ -9,7 +9,7 @@ mod translate;
 use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
 use crate::engine::{Result, Unseen};
-use crate::{Memory, Observer, engine};
+use crate::{FlagOrigin, Memory, Observer, engine};
 use flags::LazyFlags;
 pub(crate) use translate::Op;
 
@@ -83,6 +83,14 @@ impl engine::Cpu for Cpu {
             32 => self.pc = value,
             n => self.regs.0[usize::from(n)] = value,
         }
+    }
+
+    fn flag_origin(&self) -> Option<FlagOrigin> {
+        self.flags.origin()
+    }
+
+    fn set_flag_origin(&mut self, origin: FlagOrigin) {
+        self.flags.set_origin(origin);
     }
 
     /// There are none yet.

@@ -8,6 +8,8 @@
 use sotto_isa::x86::{Cond, flag, masked_count};
 use sotto_isa::{FlagSet, Width};
 
+use crate::{FlagOperation, FlagOrigin};
+
 /// SF, ZF and PF of a result that is zero-extended from `width`.
 pub(super) fn of_result(width: Width, value: u64) -> FlagSet {
     let mut flags = FlagSet::NONE;
@@ -100,6 +102,33 @@ impl LazyFlags {
     pub fn set(&mut self, flags: FlagSet) {
         self.kind = Kind::Known;
         self.known = flags & flag::STATUS;
+    }
+
+    /// What the flags come from, if that is known.
+    pub fn origin(&self) -> Option<FlagOrigin> {
+        let LazyFlags { width, a, b, value, .. } = *self;
+        let operation = match self.kind {
+            Kind::Known => return None,
+            Kind::Add => FlagOperation::Add,
+            Kind::Sub => FlagOperation::Subtract,
+            Kind::Logic => FlagOperation::Logic,
+            Kind::Inc => FlagOperation::Increment,
+            Kind::Dec => FlagOperation::Decrement,
+        };
+        let b = if matches!(self.kind, Kind::Inc | Kind::Dec) { 1 } else { b };
+        Some(FlagOrigin { operation, width, a, b, value })
+    }
+
+    /// Says what the flags come from, which are set already.
+    pub fn set_origin(&mut self, origin: FlagOrigin) {
+        let kind = match origin.operation {
+            FlagOperation::Add => Kind::Add,
+            FlagOperation::Subtract => Kind::Sub,
+            FlagOperation::Logic => Kind::Logic,
+            FlagOperation::Increment => Kind::Inc,
+            FlagOperation::Decrement => Kind::Dec,
+        };
+        self.after(kind, origin.width, origin.a, origin.b, origin.value);
     }
 
     /// CF alone; the other flags stay.

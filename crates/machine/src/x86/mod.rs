@@ -25,7 +25,7 @@ use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
 
 use crate::engine::Result;
 use crate::engine::Unseen;
-use crate::{Memory, Observer, engine};
+use crate::{FlagOrigin, Memory, Observer, engine};
 use flags::LazyFlags;
 pub(crate) use translate::Op;
 
@@ -165,6 +165,14 @@ impl engine::Cpu for Cpu {
     fn set_flags(&mut self, flags: FlagSet) {
         self.flags.set(flags);
         self.control = flags & flag::CONTROL;
+    }
+
+    fn flag_origin(&self) -> Option<FlagOrigin> {
+        self.flags.origin()
+    }
+
+    fn set_flag_origin(&mut self, origin: FlagOrigin) {
+        self.flags.set_origin(origin);
     }
 
     fn vector(&self, number: u8) -> u128 {

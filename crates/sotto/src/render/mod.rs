@@ -8,8 +8,8 @@ use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
 use sotto_session::{
-    FaultReport, MemoryReport, Place, RegisterReport, StackView, StepReport, SyscallView,
-    VectorReport,
+    Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Readings,
+    RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView, VectorReport,
 };
 
 pub use values::{Changed, address_change, value, value_change};
@@ -120,16 +120,18 @@ pub fn step(report: &StepReport) -> String {
         let number = number.unwrap_or_default();
         line(format!("[{name}]  {} {unit}  {}{number}", memory.bytes, paint_change(&change)));
     }
-    if let Some(flags) = flags_line(report) {
+    for flags in flag_lines(report) {
         line(flags);
     }
     if let Some(branch) = &report.branch {
         let read: Vec<String> =
             branch.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(*set))).collect();
         let read = if read.is_empty() { String::new() } else { format!(" ({})", read.join(", ")) };
+        let compared = branch.compared.as_ref().map(|text| format!(", {text}"));
+        let words = format!("{}{}{read}", branch.condition, compared.unwrap_or_default());
         line(match branch.taken {
-            true => format!("{}: {}{read}", paint(Tone::Changed, "taken"), branch.condition),
-            false => format!("not taken: {}{read}", branch.condition),
+            true => format!("{}: {words}", paint(Tone::Changed, "taken")),
+            false => format!("not taken: {words}"),
         });
     }
     if let Some(call) = &report.syscall {
@@ -253,29 +255,39 @@ fn vector_line(vector: &VectorReport) -> String {
     format!("{:<5} {kind} {}", vector.name, paint_change(&change))
 }
 
-/// The flags that changed, in words; `None` if the instruction does not write flags.
-fn flags_line(report: &StepReport) -> Option<String> {
-    if report.flags.is_empty() {
-        return None;
-    }
-    let mut parts: Vec<String> = report
-        .flags
-        .iter()
-        .filter(|flag| flag.old != flag.new && !flag.undefined)
-        .map(|flag| {
-            let change = format!("{} -> {}", u8::from(flag.old), u8::from(flag.new));
-            format!("{} {} {}", flag.name, paint(Tone::Changed, &change), flag.word)
+/// The flags that changed, in words: one a line with its reason, and the rest together. Nothing if
+/// the instruction writes no flags.
+fn flag_lines(report: &StepReport) -> Vec<String> {
+    let changed = || report.flags.iter().filter(|flag| flag.old != flag.new && !flag.undefined);
+    let text = |flag: &FlagReport| {
+        let change = format!("{} -> {}", u8::from(flag.old), u8::from(flag.new));
+        format!("{} {} {}", flag.name, paint(Tone::Changed, &change), flag.word)
+    };
+    // Why the parity or the half carry is what it is, few people ask; the data has it.
+    let reason = |flag: &FlagReport| match flag.word {
+        "parity" | "adjust" => None,
+        _ => flag.reason.clone(),
+    };
+    let mut lines: Vec<String> = changed()
+        .filter_map(|flag| {
+            let reason = paint(Tone::Quiet, &format!(": {}", reason(flag)?));
+            Some(text(flag) + &reason)
         })
         .collect();
-    if parts.is_empty() && report.flags.iter().any(|flag| !flag.undefined) {
-        parts.push(paint(Tone::Quiet, "unchanged"));
+    let mut rest: Vec<String> = changed().filter(|flag| reason(flag).is_none()).map(text).collect();
+    if lines.is_empty() && rest.is_empty() && report.flags.iter().any(|flag| !flag.undefined) {
+        rest.push(paint(Tone::Quiet, "unchanged"));
     }
     let undefined: Vec<&str> =
         report.flags.iter().filter(|flag| flag.undefined).map(|flag| flag.name).collect();
     if !undefined.is_empty() {
-        parts.push(paint(Tone::Quiet, &format!("{} undefined", undefined.join(" "))));
+        rest.push(paint(Tone::Quiet, &format!("{} undefined", undefined.join(" "))));
     }
-    Some(format!("flags  {}", parts.join(", ")))
+    if !rest.is_empty() {
+        lines.push(rest.join(", "));
+    }
+    let title = |number: usize| if number == 0 { "flags  " } else { "       " };
+    lines.iter().enumerate().map(|(number, line)| title(number).to_string() + line).collect()
 }
 
 /// A system call with named arguments, and what there is to say about it.
@@ -350,23 +362,203 @@ pub fn fault(report: &FaultReport) -> String {
     out
 }
 
-/// The stack as a column, the pointer marked.
+/// What a slot of the stack is for, in words.
+pub fn slot_role(slot: &StackSlot) -> String {
+    match &slot.role {
+        SlotRole::ReturnAddress => "return address".to_string(),
+        SlotRole::Saved(name) => format!("saved {name}"),
+        SlotRole::FrameLink(name) => format!("saved {name}, frame link"),
+        SlotRole::Argument(number) => format!("argument {number}"),
+        SlotRole::Local => "local".to_string(),
+        SlotRole::Unwritten => "not written yet".to_string(),
+        SlotRole::RedZone => "red zone".to_string(),
+        SlotRole::Below => "left over".to_string(),
+        SlotRole::Startup(label) => label.clone(),
+        SlotRole::Unknown => String::new(),
+    }
+}
+
+/// The meaning of a slot's value where its role does not say it already.
+pub fn slot_meaning(slot: &StackSlot) -> Option<&str> {
+    let meaning = slot.meaning.as_deref()?;
+    Some(match slot.role {
+        SlotRole::ReturnAddress => meaning.strip_prefix("return address: ").unwrap_or(meaning),
+        _ => meaning,
+    })
+}
+
+/// The stack as a column, the pointer marked and frames set apart.
 pub fn stack(view: &StackView) -> String {
     let mut lines = Vec::new();
+    let mut above: Option<Option<usize>> = None;
     for slot in view.slots.iter().rev() {
+        // The frame of the routine that is lower begins below its caller's.
+        if slot.offset >= 0 && above.is_some_and(|frame| frame != slot.frame) {
+            lines.push(frame_rule(view, slot.frame));
+        } else if above.is_none() && slot.offset >= 0 && slot.frame.is_some() {
+            lines.push(frame_rule(view, slot.frame));
+        }
+        above = Some(slot.frame);
         let marker = if slot.offset == 0 { "->" } else { "  " };
-        let meaning = slot.meaning.clone().unwrap_or_default();
         let offset = match slot.offset {
             0 => "top".to_string(),
             offset => format!("{offset:+}"),
         };
+        let name = slot.name.clone().unwrap_or_default();
+        let role = slot_role(slot);
+        let meaning = slot_meaning(slot).map(|text| format!("  {text}")).unwrap_or_default();
+        let by = slot.writer.as_ref().map(|writer| {
+            let place = writer.place.location().unwrap_or_default();
+            let place = place.rsplit('/').next().unwrap_or_default().to_string();
+            let text = format!("  by {} {place}", writer.instruction);
+            paint(Tone::Quiet, text.trim_end())
+        });
+        let value = value(slot.value, 64);
         let text = format!(
-            "{marker} {:#x}  {offset:>5}  {}  {meaning}",
-            slot.address,
-            value(slot.value, 64)
+            "{marker} {:#x} {offset:>5}  {value:<22} {name:<11} {role}{meaning}",
+            slot.address
         );
         let text = text.trim_end();
-        lines.push(if slot.offset < 0 { paint(Tone::Quiet, text) } else { text.to_string() });
+        let text = if slot.offset < 0 { paint(Tone::Quiet, text) } else { text.to_string() };
+        lines.push(text + &by.filter(|_| slot.offset >= 0).unwrap_or_default());
     }
     lines.join("\n")
+}
+
+/// The line between frames.
+fn frame_rule(view: &StackView, frame: Option<usize>) -> String {
+    let text = match frame {
+        Some(number) => format!("   frame of {}", view.frames[number]),
+        None => "   before the program started".to_string(),
+    };
+    paint(Tone::Help, &text)
+}
+
+/// The chain of calls, the innermost first.
+pub fn frames(frames: &[Frame]) -> String {
+    let mut lines = Vec::new();
+    for (number, frame) in frames.iter().enumerate() {
+        let arguments: Vec<String> = frame
+            .arguments
+            .iter()
+            .map(|argument| {
+                let shown = match &argument.points_to {
+                    Some(symbol) => symbol.clone(),
+                    None => value(argument.value, 64),
+                };
+                format!("{} = {shown}", argument.name)
+            })
+            .collect();
+        let routine = paint(Tone::Strong, &frame.routine);
+        lines.push(format!("{number:>3}  {routine}({})", arguments.join(", ")));
+        let at = frame.at.location().unwrap_or_else(|| format!("{:#x}", frame.at.address));
+        let mut facts = vec![format!("{} {at}", if number == 0 { "at" } else { "goes on at" })];
+        if let Some(call) = &frame.call {
+            let by = call.name().unwrap_or_else(|| format!("{:#x}", call.address));
+            let from = call.location().map(|l| format!(", {l}")).unwrap_or_default();
+            facts.push(format!("called by {by}{from}"));
+            facts.push(format!("entered at #{}", thousands(frame.moment)));
+        }
+        let bytes = frame.end - frame.start;
+        facts.push(format!("{bytes} bytes of stack from {:#x}", frame.start));
+        lines.push(paint(Tone::Quiet, &format!("     {}", facts.join("; "))));
+    }
+    lines.join("\n")
+}
+
+/// A line of memory.
+pub fn memory_line(line: &MemoryLine) -> String {
+    let text = line.text.clone().unwrap_or_default();
+    let values = line.values.join(" ");
+    let line = format!("{:#x}  {:<14} {values:<48} {text}", line.address, line.name);
+    line.trim_end().to_string()
+}
+
+/// A value in every reading.
+pub fn readings(text: &str, readings: &Readings) -> String {
+    let mut lines = vec![format!("        {}, {} bits", paint(Tone::Strong, text), readings.bits)];
+    let mut add = |name: &str, value: &str| lines.push(format!("        {name:>9}  {value}"));
+    add("hex", &readings.hex);
+    add("signed", &readings.signed);
+    add("unsigned", &readings.unsigned);
+    add("binary", &readings.binary);
+    let optional = [
+        ("character", &readings.character),
+        ("float", &readings.float),
+        ("address", &readings.address),
+    ];
+    for (name, value) in optional {
+        if let Some(value) = value {
+            add(name, value);
+        }
+    }
+    lines.join("\n")
+}
+
+/// What a person changed.
+pub fn change(change: &Change) -> String {
+    let shown = paint_change(&value_change(change.old, change.new, change.bits));
+    let mut text = format!("        {}  {shown}", paint(Tone::Strong, &change.target));
+    let moment = thousands(change.moment);
+    let told = match change.forgotten {
+        true => format!("history goes on from here, #{moment}; what came after is forgotten"),
+        false => format!("history goes on from here, #{moment}"),
+    };
+    let _ = write!(text, "\n        {}", paint(Tone::Quiet, &told));
+    text
+}
+
+/// The change of a watched value.
+pub fn watched_change(old: Option<i128>, new: Option<i128>, bits: u32) -> String {
+    let text = |shown: Option<i128>| match shown {
+        Some(number) => match u64::try_from(number) {
+            Ok(number) => value(number, bits),
+            Err(_) => number.to_string(),
+        },
+        None => "no value".to_string(),
+    };
+    format!("{} -> {}", text(old), paint(Tone::Changed, &text(new)))
+}
+
+/// What differs since a mark.
+pub fn comparison(comparison: &Comparison) -> String {
+    let (then, now) = (comparison.mark.moment, comparison.moment);
+    let mut lines = vec![format!("        from #{} to #{}", thousands(then), thousands(now))];
+    let mut add = |name: &str, change: Changed| {
+        lines.push(format!("        {name:<14} {}", paint_change(&change)));
+    };
+    for register in &comparison.registers {
+        add(&register.name, value_change(register.old, register.new, register.bits));
+    }
+    for (name, old, new) in &comparison.vectors {
+        add(name, Changed::From(old.clone(), new.clone()));
+    }
+    for (name, old, new) in &comparison.flags {
+        let digit = |set: &bool| u8::from(*set).to_string();
+        add(name, Changed::From(digit(old), digit(new)));
+    }
+    for memory in &comparison.memory {
+        let place = memory.place.name().unwrap_or_else(|| match &memory.region {
+            Some(region) => format!("{:#x} {region}", memory.place.address),
+            None => format!("{:#x}", memory.place.address),
+        });
+        let name = format!("[{place}]");
+        match memory.values() {
+            Some((old, new)) => add(&name, value_change(old, new, 8 * memory.unit as u32)),
+            None => add(&name, Changed::From(bytes(&memory.old), bytes(&memory.new))),
+        }
+    }
+    if lines.len() == 1 {
+        lines.push("        nothing differs".to_string());
+    }
+    lines.join("\n")
+}
+
+/// Bytes in hex, cut short if they are many.
+fn bytes(bytes: &[u8]) -> String {
+    const SHOWN: usize = 8;
+    let shown: Vec<String> = bytes.iter().take(SHOWN).map(|byte| format!("{byte:02x}")).collect();
+    let more =
+        if bytes.len() > SHOWN { format!(" ... {} bytes", bytes.len()) } else { String::new() };
+    shown.join(" ") + &more
 }

@@ -10,6 +10,7 @@ use rustyline::hint::Hinter;
 use rustyline::validate::Validator;
 use rustyline::{Editor, Helper};
 
+use super::grammar;
 use crate::output::Failure;
 
 /// Lines of commands.
@@ -22,8 +23,11 @@ pub enum Lines {
     Script(std::vec::IntoIter<String>),
 }
 
-/// Completes the first word of a line.
-pub struct Words(&'static [&'static str]);
+/// Completes the first word of a line, and names of the program after it.
+#[derive(Default)]
+pub struct Words {
+    names: Vec<String>,
+}
 
 impl Helper for Words {}
 impl Highlighter for Words {}
@@ -41,13 +45,25 @@ impl Completer for Words {
         position: usize,
         _: &rustyline::Context<'_>,
     ) -> rustyline::Result<(usize, Vec<String>)> {
-        let typed = &line[..position];
-        if typed.contains(' ') {
-            return Ok((position, Vec::new()));
-        }
-        let found = self.0.iter().filter(|word| word.starts_with(typed));
-        Ok((0, found.map(|word| format!("{word} ")).collect()))
+        Ok(completions(line, position, &self.names))
     }
+}
+
+/// What the word that ends at a position may become, and where it starts.
+pub fn completions(line: &str, position: usize, names: &[String]) -> (usize, Vec<String>) {
+    let typed = &line[..position];
+    if !typed.contains(' ') {
+        let found = grammar::words().filter(|word| word.starts_with(typed));
+        return (0, found.map(|word| format!("{word} ")).collect());
+    }
+    let part = |c: char| c.is_alphanumeric() || matches!(c, '_' | '.' | '$');
+    let start = typed.rfind(|c| !part(c)).map_or(0, |at| at + 1);
+    let word = &typed[start..];
+    if word.is_empty() {
+        return (position, Vec::new());
+    }
+    let found = names.iter().filter(|name| name.starts_with(word));
+    (start, found.cloned().collect())
 }
 
 impl Lines {
@@ -67,7 +83,7 @@ impl Lines {
             return Ok(Lines::Pipe);
         }
         let mut editor = Editor::new().map_err(|error| Failure::plain(error.to_string()))?;
-        editor.set_helper(Some(Words(super::grammar::WORDS)));
+        editor.set_helper(Some(Words::default()));
         Ok(Lines::Person(Box::new(editor)))
     }
 
@@ -81,7 +97,7 @@ impl Lines {
     /// # Errors
     ///
     /// If input cannot be read.
-    pub fn next(&mut self) -> Result<Option<String>, Failure> {
+    pub fn next(&mut self, names: &[String]) -> Result<Option<String>, Failure> {
         match self {
             Lines::Script(lines) => Ok(lines.next()),
             Lines::Pipe => {
@@ -91,17 +107,22 @@ impl Lines {
                 })?;
                 Ok((count > 0).then_some(line))
             }
-            Lines::Person(editor) => match editor.readline("sotto> ") {
-                Ok(line) => {
-                    // A line that cannot be kept is only missing from the history.
-                    let _ = editor.add_history_entry(&line);
-                    Ok(Some(line))
+            Lines::Person(editor) => {
+                if let Some(helper) = editor.helper_mut() {
+                    helper.names = names.to_vec();
                 }
-                Err(ReadlineError::Eof) => Ok(None),
-                // Ctrl-C at the prompt drops the line.
-                Err(ReadlineError::Interrupted) => self.next(),
-                Err(error) => Err(Failure::plain(error.to_string())),
-            },
+                match editor.readline("sotto> ") {
+                    Ok(line) => {
+                        // A line that cannot be kept is only missing from the history.
+                        let _ = editor.add_history_entry(&line);
+                        Ok(Some(line))
+                    }
+                    Err(ReadlineError::Eof) => Ok(None),
+                    // Ctrl-C at the prompt drops the line.
+                    Err(ReadlineError::Interrupted) => self.next(names),
+                    Err(error) => Err(Failure::plain(error.to_string())),
+                }
+            }
         }
     }
 }

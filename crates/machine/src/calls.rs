@@ -1,0 +1,127 @@
+//! The calls that have not returned yet, kept as the program makes them.
+//!
+//! Kept from execution, so that the chain is right with or without frame pointers. What ends a call is
+//! the stack pointer: a call whose return address lies below it is over, by whatever way control
+//! left it.
+
+use sotto_isa::Control;
+
+/// A call that has not returned.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct Call {
+    /// Address of the instruction that called.
+    pub from: u64,
+    /// Where it returns to.
+    pub return_address: u64,
+    /// The routine called.
+    pub routine: u64,
+    /// The stack pointer at the routine's first instruction.
+    pub stack_pointer: u64,
+    /// Instructions completed at the routine's first instruction.
+    pub moment: u64,
+}
+
+/// Calls, the outermost first.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct CallStack {
+    calls: Vec<Call>,
+}
+
+/// What a processor leaves where for a routine.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum ReturnAddress {
+    /// On the stack, at the stack pointer.
+    OnStack,
+    /// In a register.
+    InRegister,
+}
+
+impl CallStack {
+    /// The calls, the outermost first.
+    pub fn calls(&self) -> &[Call] {
+        &self.calls
+    }
+
+    /// Notes a call or a return that was just made. `call` is as the machine is now.
+    pub fn note(&mut self, control: Control, place: ReturnAddress, call: Call) {
+        match control {
+            Control::Call => {
+                while let Some(last) = self.calls.last() {
+                    let over = match place {
+                        // Its return address was overwritten just now, or lies below.
+                        ReturnAddress::OnStack => last.stack_pointer <= call.stack_pointer,
+                        ReturnAddress::InRegister => last.stack_pointer < call.stack_pointer,
+                    };
+                    if !over {
+                        break;
+                    }
+                    self.calls.pop();
+                }
+                self.calls.push(call);
+            }
+            Control::Return => {
+                while let Some(last) = self.calls.last() {
+                    let here = last.stack_pointer == call.stack_pointer
+                        && last.return_address == call.routine;
+                    if !here && last.stack_pointer >= call.stack_pointer {
+                        break;
+                    }
+                    self.calls.pop();
+                    if here {
+                        break;
+                    }
+                }
+            }
+            _ => {}
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(from: u64, routine: u64, stack_pointer: u64) -> Call {
+        Call { from, return_address: from + 4, routine, stack_pointer, moment: 0 }
+    }
+
+    fn chain(stack: &CallStack) -> Vec<u64> {
+        stack.calls().iter().map(|call| call.routine).collect()
+    }
+
+    #[test]
+    fn calls_nest_and_returns_end_them() {
+        let mut stack = CallStack::default();
+        let place = ReturnAddress::OnStack;
+        stack.note(Control::Call, place, at(0x10, 0x100, 0xff8));
+        stack.note(Control::Call, place, at(0x110, 0x200, 0xfe8));
+        assert_eq!(chain(&stack), [0x100, 0x200]);
+        // A return leaves the stack pointer above the return address, and `routine` is where it went.
+        stack.note(Control::Return, place, at(0x210, 0x114, 0xff0));
+        assert_eq!(chain(&stack), [0x100]);
+    }
+
+    #[test]
+    fn what_was_left_without_a_return_ends_with_the_next_call_at_its_place() {
+        let mut stack = CallStack::default();
+        let place = ReturnAddress::OnStack;
+        stack.note(Control::Call, place, at(0x10, 0x100, 0xff8));
+        stack.note(Control::Call, place, at(0x110, 0x200, 0xfe8));
+        // The stack pointer was put back by hand, to before both.
+        stack.note(Control::Call, place, at(0x20, 0x300, 0xff8));
+        assert_eq!(chain(&stack), [0x300]);
+    }
+
+    #[test]
+    fn routines_without_a_frame_share_the_stack_pointer_where_the_return_address_is_a_register() {
+        let mut stack = CallStack::default();
+        let place = ReturnAddress::InRegister;
+        stack.note(Control::Call, place, at(0x10, 0x100, 0x1000));
+        stack.note(Control::Call, place, at(0x110, 0x200, 0x1000));
+        assert_eq!(chain(&stack), [0x100, 0x200]);
+        stack.note(Control::Return, place, at(0x210, 0x114, 0x1000));
+        assert_eq!(chain(&stack), [0x100]);
+        stack.note(Control::Return, place, at(0x120, 0x14, 0x1000));
+        assert!(chain(&stack).is_empty());
+    }
+}

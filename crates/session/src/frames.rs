@@ -1,0 +1,253 @@
+//! The chain of calls: each routine that has not returned, with where it was called, its arguments by
+//! convention and the part of the stack that is its own.
+//!
+//! The chain comes from execution, so that frame pointers are not needed. Which arguments a routine takes
+//! is read off its code: those that it reads before it writes them.
+
+use serde::Serialize;
+use sotto_isa::{Arch, Control, Instruction, Operand, Storage};
+use sotto_machine::registers_used;
+
+use crate::Session;
+use crate::place::{Place, hex};
+use crate::stack::frame_pointer;
+
+/// An argument of a routine.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct Argument {
+    /// The register, or the place on the stack when the routine was entered.
+    pub name: String,
+    /// Its value then.
+    #[serde(serialize_with = "hex")]
+    pub value: u64,
+    /// The symbol that it was the address of, if it was exactly one.
+    pub points_to: Option<String>,
+}
+
+/// A routine that has not returned.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct Frame {
+    /// Its name, or its address.
+    pub routine: String,
+    /// Its first instruction.
+    pub entry: Place,
+    /// The instruction that is next in it: after the call of the routine above it, for all but the innermost.
+    pub at: Place,
+    /// The instruction that called it; `None` for the outermost.
+    pub call: Option<Place>,
+    /// That instruction's address.
+    #[serde(skip)]
+    pub call_address: Option<u64>,
+    /// Instructions completed when it was entered.
+    pub moment: u64,
+    /// The lowest address of its part of the stack.
+    #[serde(serialize_with = "hex")]
+    pub start: u64,
+    /// The address after its part of the stack; a return address on the stack belongs to it.
+    #[serde(serialize_with = "hex")]
+    pub end: u64,
+    /// Its arguments by convention, as they were given; empty until [`Session::frames`] fills them in.
+    pub arguments: Vec<Argument>,
+}
+
+/// Instructions of a routine that are looked at for its arguments.
+const SCANNED: usize = 64;
+/// Frames whose arguments are looked up.
+const WITH_ARGUMENTS: usize = 16;
+
+impl Session {
+    /// The frames with their arguments, the innermost first.
+    pub fn frames(&mut self) -> Vec<Frame> {
+        let (now, ending) = (self.moment(), self.ending());
+        let mut frames = self.extents();
+        for frame in frames.iter_mut().take(WITH_ARGUMENTS) {
+            if frame.call_address.is_none() {
+                continue;
+            }
+            let names = self.argument_places(frame.entry.address);
+            if names.is_empty() {
+                continue;
+            }
+            self.go_to(frame.moment);
+            frame.arguments = names
+                .into_iter()
+                .filter_map(|(name, place)| {
+                    let value = self.argument_value(place)?;
+                    let symbol = self.image.symbol_before(value);
+                    let points_to = symbol
+                        .filter(|(symbol, offset)| *offset == 0 && !symbol.absolute)
+                        .map(|(symbol, _)| symbol.name.clone());
+                    Some(Argument { name, value, points_to })
+                })
+                .collect();
+        }
+        self.return_to(now, ending);
+        frames
+    }
+
+    /// The frames without their arguments, the innermost first. There is at least one.
+    pub(crate) fn extents(&self) -> Vec<Frame> {
+        let arch = self.arch();
+        let slot = if arch.is_x86() { arch.address_bytes() } else { 0 };
+        let pointer = self.process.machine.register(arch.stack_pointer());
+        let calls = self.process.machine.calls();
+        let mut frames = Vec::new();
+        let mut at = self.process.machine.pc();
+        let mut start = pointer;
+        for call in calls.iter().rev() {
+            let entry = self.place(call.routine);
+            let end = call.stack_pointer.wrapping_add(slot).max(start);
+            frames.push(Frame {
+                routine: entry.name().unwrap_or_else(|| format!("{:#x}", call.routine)),
+                entry,
+                at: self.place(at),
+                call: Some(self.place(call.from)),
+                call_address: Some(call.from),
+                moment: call.moment,
+                start,
+                end,
+                arguments: Vec::new(),
+            });
+            (at, start) = (call.return_address, end);
+        }
+        let entry = self.place(self.image_entry());
+        let base =
+            self.history.start().machine().cpu.registers[usize::from(arch.stack_pointer().0)];
+        frames.push(Frame {
+            routine: entry.name().unwrap_or_else(|| format!("{:#x}", entry.address)),
+            entry,
+            at: self.place(at),
+            call: None,
+            call_address: None,
+            moment: 0,
+            start,
+            end: base.max(start),
+            arguments: Vec::new(),
+        });
+        frames
+    }
+
+    /// Where the program started.
+    fn image_entry(&self) -> u64 {
+        self.history.start().machine().cpu.registers[usize::from(self.arch().pc().0)]
+    }
+
+    fn argument_value(&mut self, place: ArgumentPlace) -> Option<u64> {
+        match place {
+            ArgumentPlace::Register(storage) => Some(self.register(storage)),
+            ArgumentPlace::Stack(offset) => {
+                let at = self.register(self.arch().stack_pointer()).wrapping_add(offset);
+                let bytes = self.process.machine.memory_mut().read::<4>(at).ok()?;
+                Some(u64::from(u32::from_le_bytes(bytes)))
+            }
+        }
+    }
+
+    /// The arguments that the routine at an address takes, read off its code.
+    fn argument_places(&mut self, routine: u64) -> Vec<(String, ArgumentPlace)> {
+        let arch = self.arch();
+        let mut code = Vec::new();
+        let mut at = routine;
+        while code.len() < SCANNED {
+            let Ok(instruction) = self.process.machine.instruction_at(at) else { break };
+            at = instruction.end();
+            let control = instruction.control();
+            code.push(instruction);
+            if matches!(control, Control::Return | Control::Jump | Control::Trap) {
+                break;
+            }
+        }
+        if arch == Arch::X86_32 {
+            return stack_arguments(&code)
+                .map(|offset| (format!("[esp + {offset}]"), ArgumentPlace::Stack(offset)))
+                .collect();
+        }
+        let read = read_before_written(&code);
+        let places = arch.convention().arguments.iter().filter(|storage| read.contains(storage));
+        places
+            .map(|&storage| {
+                (arch.storage_name(storage).to_string(), ArgumentPlace::Register(storage))
+            })
+            .collect()
+    }
+}
+
+/// Where an argument is when a routine is entered.
+#[derive(Copy, Clone)]
+enum ArgumentPlace {
+    Register(Storage),
+    /// Bytes from the stack pointer.
+    Stack(u64),
+}
+
+/// The registers that code reads before it writes them, calls and system calls writing all.
+fn read_before_written(code: &[Instruction]) -> Vec<Storage> {
+    let (mut read, mut written): (Vec<Storage>, Vec<Storage>) = (Vec::new(), Vec::new());
+    for instruction in code {
+        if matches!(instruction.control(), Control::Call) {
+            break;
+        }
+        let used = registers_used(instruction);
+        // What is taken from itself is only cleared.
+        let clears = match instruction.operands[..] {
+            [Operand::Reg(a), Operand::Reg(b)] => {
+                a == b && matches!(instruction.mnemonic(), "xor" | "sub" | "eor")
+            }
+            _ => false,
+        };
+        for (access, reg) in &used {
+            let Some(storage) = reg.storage() else { continue };
+            if access.reads() && !clears && !written.contains(&storage) && !read.contains(&storage)
+            {
+                read.push(storage);
+            }
+        }
+        written.extend(used.iter().filter(|(a, _)| a.writes()).filter_map(|(_, r)| r.storage()));
+    }
+    read
+}
+
+/// Offsets from the stack pointer at entry of the arguments that 32-bit code reads: all up to the last.
+fn stack_arguments(code: &[Instruction]) -> impl Iterator<Item = u64> {
+    const SLOT: i64 = 4;
+    let arch = Arch::X86_32;
+    // Bytes from the stack pointer, and from the frame pointer, up to what it was at entry.
+    let (mut depth, mut frame) = (0i64, None);
+    let mut last = 0;
+    for instruction in code {
+        for operand in &instruction.operands {
+            let Operand::Mem(mem) = operand else { continue };
+            let Some(base) = mem.base.and_then(sotto_isa::Reg::storage) else { continue };
+            let from = match base {
+                base if base == arch.stack_pointer() => Some(depth),
+                base if base == frame_pointer(arch) => frame,
+                _ => None,
+            };
+            if let Some(from) = from {
+                last = last.max(mem.disp.or_zero() as i64 - from);
+            }
+        }
+        match (instruction.mnemonic(), &instruction.operands[..]) {
+            ("push", _) => depth += SLOT,
+            ("pop", _) => depth -= SLOT,
+            ("sub" | "add", [Operand::Reg(reg), Operand::Imm(value)])
+                if reg.storage() == Some(arch.stack_pointer()) =>
+            {
+                let bytes = value.or_zero() as i64;
+                depth += if instruction.mnemonic() == "sub" { bytes } else { -bytes };
+            }
+            ("mov", [Operand::Reg(to), Operand::Reg(from)])
+                if to.storage() == Some(frame_pointer(arch))
+                    && from.storage() == Some(arch.stack_pointer()) =>
+            {
+                frame = Some(depth);
+            }
+            _ => {}
+        }
+        if instruction.control() == Control::Call {
+            break;
+        }
+    }
+    const MOST: i64 = 8 * SLOT;
+    (1..=last.min(MOST) / SLOT).map(|number| (number * SLOT) as u64)
+}

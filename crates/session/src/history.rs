@@ -1,0 +1,388 @@
+//! Time: checkpoints, going to a moment, and changes by the person examining.
+//!
+//! A moment is a number of completed instructions. Executing again from a checkpoint gives the same
+//! states, since execution is deterministic: the clock is the count of instructions, input is a log,
+//! and what a person changed is a log too, made again when its moment is reached.
+//!
+//! Checkpoints are kept within a number of bytes. When there are too many, those go first whose
+//! neighbours are close together for how far away they are, so that they lie dense around the present
+//! and thin out with distance.
+
+use sotto_isa::{FlagSet, Storage};
+use sotto_kernel::{Ending, Process, ProcessSnapshot, Stop};
+use sotto_machine::{PAGE_BYTES, Watcher};
+
+use crate::{Session, StopReason, Target};
+
+/// Instructions between checkpoints while the program runs on.
+pub(crate) const CHECKPOINT_EVERY: u64 = 1 << 20;
+/// Bytes that checkpoints may take together.
+const MAX_BYTES: usize = 128 << 20;
+
+/// Something that a person changed.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Edit {
+    /// A whole storage register.
+    Register(Storage, u64),
+    /// A vector register.
+    Vector(u8, u128),
+    /// All status flags.
+    Flags(FlagSet),
+    /// Bytes of memory.
+    Memory(u64, Vec<u8>),
+}
+
+impl Edit {
+    pub fn apply(&self, process: &mut Process) {
+        match self {
+            Edit::Register(storage, value) => process.machine.set_register(*storage, *value),
+            Edit::Vector(number, value) => process.machine.set_vector(*number, *value),
+            Edit::Flags(flags) => process.machine.set_flags(*flags),
+            Edit::Memory(address, bytes) => {
+                // Whoever made the edit has seen that the bytes are there.
+                let _ = process.machine.memory_mut().load(*address, bytes);
+            }
+        }
+    }
+}
+
+/// A checkpoint.
+struct Checkpoint {
+    snapshot: ProcessSnapshot,
+    /// Bytes that it takes beyond what the one before it has.
+    bytes: usize,
+    /// It holds what executing again would not give: the start.
+    pinned: bool,
+}
+
+/// Checkpoints and changes of a run, by ascending moment.
+pub(crate) struct History {
+    checkpoints: Vec<Checkpoint>,
+    bytes: usize,
+    edits: Vec<(u64, Edit)>,
+}
+
+impl History {
+    /// A history that starts here.
+    pub fn new(process: &mut Process) -> History {
+        let first = Checkpoint { snapshot: process.snapshot(), bytes: 0, pinned: true };
+        History { checkpoints: vec![first], bytes: 0, edits: Vec::new() }
+    }
+
+    /// The latest checkpoint that is not after `moment`.
+    pub fn before(&self, moment: u64) -> &ProcessSnapshot {
+        let after = self.checkpoints.partition_point(|c| c.snapshot.executed() <= moment);
+        &self.checkpoints[after.saturating_sub(1)].snapshot
+    }
+
+    /// The checkpoint after a moment, if there is one.
+    pub fn after(&self, moment: u64) -> Option<&ProcessSnapshot> {
+        let after = self.checkpoints.partition_point(|c| c.snapshot.executed() <= moment);
+        self.checkpoints.get(after).map(|checkpoint| &checkpoint.snapshot)
+    }
+
+    /// The program as it was loaded.
+    pub fn start(&self) -> &ProcessSnapshot {
+        &self.checkpoints[0].snapshot
+    }
+
+    /// Bytes that the checkpoints take.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// Keeps the present if the last moment kept before it is long ago.
+    pub fn keep(&mut self, process: &mut Process) {
+        let now = process.executed();
+        let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
+        let last = self.checkpoints[at - 1].snapshot.executed();
+        // What has ended is not kept: executing again leads there.
+        if now < last + CHECKPOINT_EVERY || process.ending().is_some() {
+            return;
+        }
+        self.insert(at, process.snapshot());
+        if self.bytes > MAX_BYTES {
+            self.thin(now);
+        }
+    }
+
+    /// Bytes of a snapshot that are not in the one before it.
+    fn cost(&self, at: usize, snapshot: &ProcessSnapshot) -> usize {
+        let memory = snapshot.machine().memory();
+        let before = self.checkpoints[at - 1].snapshot.machine().memory();
+        memory.pages_not_in(before) * PAGE_BYTES as usize + memory.list_bytes()
+    }
+
+    fn insert(&mut self, at: usize, snapshot: ProcessSnapshot) {
+        let bytes = self.cost(at, &snapshot);
+        self.bytes += bytes;
+        self.checkpoints.insert(at, Checkpoint { snapshot, bytes, pinned: false });
+        self.count_again(at + 1);
+    }
+
+    fn remove(&mut self, at: usize) {
+        let removed = self.checkpoints.remove(at);
+        self.bytes -= removed.bytes;
+        self.count_again(at);
+    }
+
+    /// Counts the bytes of a checkpoint again, since the one before it is another.
+    fn count_again(&mut self, at: usize) {
+        if at == 0 || at >= self.checkpoints.len() {
+            return;
+        }
+        let bytes = self.cost(at, &self.checkpoints[at].snapshot);
+        self.bytes = self.bytes - self.checkpoints[at].bytes + bytes;
+        self.checkpoints[at].bytes = bytes;
+    }
+
+    /// Drops checkpoints until a quarter of the room is free.
+    fn thin(&mut self, now: u64) {
+        while self.bytes > MAX_BYTES / 4 * 3 {
+            let moment = |at: usize| self.checkpoints[at].snapshot.executed();
+            let spread = |at: usize| {
+                let gap = moment(at + 1) - moment(at - 1);
+                gap as f64 / (moment(at).abs_diff(now) + CHECKPOINT_EVERY) as f64
+            };
+            let inner = 1..self.checkpoints.len().saturating_sub(1);
+            let victim = inner
+                .filter(|&at| !self.checkpoints[at].pinned)
+                .min_by(|&a, &b| spread(a).total_cmp(&spread(b)));
+            match victim {
+                Some(at) => self.remove(at),
+                None => return,
+            }
+        }
+    }
+
+    /// Forgets what was after a moment, checkpoints of the moment itself too, and changes made then
+    /// or later unless `keep_present`.
+    fn cut(&mut self, moment: u64) {
+        let first = self.checkpoints.partition_point(|c| c.snapshot.executed() < moment).max(1);
+        while self.checkpoints.len() > first {
+            self.remove(self.checkpoints.len() - 1);
+        }
+        self.edits.retain(|(when, _)| *when <= moment);
+    }
+
+    /// The first moment after `moment` at which something was changed.
+    fn next_edit(&self, moment: u64) -> Option<u64> {
+        let after = self.edits.partition_point(|(when, _)| *when <= moment);
+        self.edits.get(after).map(|(when, _)| *when)
+    }
+
+    /// The changes of a moment.
+    fn edits_at(&self, moment: u64) -> impl Iterator<Item = &Edit> {
+        self.edits.iter().filter(move |(when, _)| *when == moment).map(|(_, edit)| edit)
+    }
+}
+
+impl Session {
+    /// Goes to a moment, earlier or later. Later moments are reached by running without stops.
+    pub fn go_to(&mut self, moment: u64) -> StopReason {
+        if moment < self.moment() {
+            self.restore_before(moment);
+        }
+        self.process.machine.set_stops(&[]);
+        self.advance_to(moment)
+    }
+
+    /// Puts the process back to the latest checkpoint that is not after a moment.
+    pub(crate) fn restore_before(&mut self, moment: u64) {
+        self.process.restore(self.history.before(moment));
+        if self.moment() == 0 {
+            // The start is kept as it was loaded.
+            self.make_edits();
+        }
+        self.writers.forget();
+    }
+
+    /// Makes the changes of this moment again.
+    fn make_edits(&mut self) {
+        for edit in self.history.edits_at(self.process.executed()) {
+            edit.apply(&mut self.process);
+        }
+    }
+
+    /// Runs on, at most to the next change that a person made, and makes that.
+    pub(crate) fn run_on(&mut self, budget: u64, watcher: Option<&mut Watcher>) -> Stop {
+        let before = self.moment();
+        let to_edit = self.history.next_edit(before).map_or(u64::MAX, |when| when - before);
+        let budget = budget.min(CHECKPOINT_EVERY).min(to_edit);
+        self.writers.forget();
+        let stop = match watcher {
+            Some(watcher) => self.process.run_watched(budget, watcher).stop,
+            None => self.process.run(budget).stop,
+        };
+        if self.moment() > before {
+            self.make_edits();
+        }
+        self.history.keep(&mut self.process);
+        stop
+    }
+
+    /// Executes one instruction, makes the changes of the moment after it, and keeps checkpoints.
+    pub(crate) fn step_process(
+        &mut self,
+    ) -> (sotto_machine::Step, Option<sotto_kernel::SyscallReport>, Stop) {
+        let before = self.moment();
+        let result = self.process.step();
+        if self.moment() > before {
+            self.make_edits();
+        }
+        result
+    }
+
+    /// Runs to a moment, keeping checkpoints on the way.
+    pub(crate) fn advance_to(&mut self, moment: u64) -> StopReason {
+        while self.moment() < moment {
+            match self.run_on(moment - self.moment(), None) {
+                Stop::Budget | Stop::Output | Stop::Written => {}
+                Stop::Place => return StopReason::Place,
+                Stop::NeedsInput => return StopReason::NeedsInput,
+                Stop::Ended(_) => return StopReason::Ended,
+            }
+        }
+        StopReason::Done
+    }
+
+    /// Goes back by a number of instructions.
+    pub fn back(&mut self, count: u64) -> StopReason {
+        let moment = self.moment();
+        // An instruction that faulted was not completed: going back from it is to before it.
+        let ended_by_fault = matches!(self.ending(), Some(Ending::Killed(..)));
+        let target = match ended_by_fault {
+            true => (moment + 1).saturating_sub(count),
+            false => moment.saturating_sub(count),
+        };
+        if moment == 0 && !ended_by_fault {
+            return StopReason::AtStart;
+        }
+        if ended_by_fault && target == moment {
+            // The same moment, before the fault.
+            self.restore_before(moment);
+            self.process.machine.set_stops(&[]);
+            return self.advance_to(moment);
+        }
+        self.go_to(target);
+        if moment < count { StopReason::AtStart } else { StopReason::Done }
+    }
+
+    /// Goes back to the line before: to the nearest earlier moment whose instruction is of another
+    /// source line, or back over a call that returned to this line.
+    pub fn back_line(&mut self) -> StopReason {
+        let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
+        let (here, depth) = (line(self), self.process.machine.calls().len());
+        let now = self.moment();
+        let reason = self.back(1);
+        // Looking for it among the instructions of a slice that is executed once.
+        let mut end = self.moment();
+        while reason == StopReason::Done && end > 0 {
+            let start = end.saturating_sub(LINE_SLICE);
+            self.go_to(start);
+            let mut found = None;
+            while self.moment() < end {
+                if self.process.machine.calls().len() <= depth && line(self) != here {
+                    found = Some(self.moment());
+                }
+                self.step_process();
+            }
+            if self.process.machine.calls().len() <= depth && line(self) != here && end < now {
+                found = Some(end);
+            }
+            if let Some(moment) = found {
+                self.go_to(moment);
+                return self.to_line_start();
+            }
+            end = start;
+        }
+        self.go_to(0);
+        if now > 0 && line(self) != here { StopReason::Done } else { StopReason::AtStart }
+    }
+
+    /// Goes to the first of the instructions of this line that were executed in a row.
+    fn to_line_start(&mut self) -> StopReason {
+        let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
+        let here = line(self);
+        for _ in 0..LINE_SLICE {
+            let moment = self.moment();
+            if moment == 0 {
+                break;
+            }
+            self.go_to(moment - 1);
+            if line(self) != here {
+                self.go_to(moment);
+                break;
+            }
+        }
+        StopReason::Done
+    }
+
+    /// Goes back to where the routine that is running was called, before the call.
+    pub fn back_out(&mut self) -> StopReason {
+        match self.process.machine.calls().last().copied() {
+            Some(call) => {
+                self.go_to(call.moment.saturating_sub(1));
+                StopReason::Done
+            }
+            None => {
+                self.go_to(0);
+                StopReason::AtStart
+            }
+        }
+    }
+
+    /// Goes to where the session was at `moment`, dead or alive.
+    pub(crate) fn return_to(&mut self, moment: u64, ending: Option<Ending>) {
+        self.go_to(moment);
+        if ending.is_some() && self.ending().is_none() {
+            self.go_back_to_the_end();
+        }
+    }
+
+    /// Runs on to where a program that had died was found dead.
+    pub(crate) fn go_back_to_the_end(&mut self) {
+        while let Stop::Budget | Stop::Output = self.run_on(u64::MAX, None) {}
+    }
+
+    /// Makes a change, from which history goes on: what was after this moment is forgotten.
+    pub(crate) fn edit(&mut self, edit: Edit) {
+        let moment = self.moment();
+        self.history.cut(moment);
+        edit.apply(&mut self.process);
+        self.history.edits.push((moment, edit));
+        self.writers.forget();
+    }
+
+    /// The moments at which something was changed by hand, ascending.
+    pub fn edited_at(&self) -> Vec<u64> {
+        let mut moments: Vec<u64> = self.history.edits.iter().map(|(when, _)| *when).collect();
+        moments.dedup();
+        moments
+    }
+
+    /// Bytes that the history of the run takes.
+    pub fn history_bytes(&self) -> usize {
+        self.history.bytes()
+    }
+}
+
+/// Instructions in which a line's start is looked for at once.
+const LINE_SLICE: u64 = 4096;
+
+impl Session {
+    /// The last moment, up to now, at which a person changed a target.
+    pub(crate) fn last_edit_of(&self, target: Target, now: u64) -> Option<u64> {
+        let meets = |edit: &Edit| match (edit, target) {
+            (Edit::Register(a, _), Target::Register(b)) => *a == b,
+            (Edit::Vector(a, _), Target::Vector(b)) => *a == b,
+            (Edit::Flags(_), Target::Flags(_)) => true,
+            (Edit::Memory(at, bytes), Target::Memory(start, length)) => {
+                *at < start.saturating_add(length) && start < at.saturating_add(bytes.len() as u64)
+            }
+            _ => false,
+        };
+        let edits = self.history.edits.iter().rev();
+        edits.filter(|(when, _)| *when <= now).find(|(_, edit)| meets(edit)).map(|(when, _)| *when)
+    }
+}

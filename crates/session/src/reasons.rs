@@ -1,0 +1,157 @@
+//! Why a flag has its value, and what a conditional jump compared, in words.
+//!
+//! Pure functions of the operation that set the flags. What is not known is not said: after an operation
+//! whose operands are not kept (a shift, a load of flags) there are no reasons.
+
+use sotto_isa::{Arch, FlagInfo, Width};
+use sotto_machine::{FlagOperation, FlagOrigin};
+
+/// A number as its reader wrote it, most likely: decimal unless that would be long.
+fn unsigned(value: u64) -> String {
+    if value < 1 << 32 { value.to_string() } else { format!("{value:#x}") }
+}
+
+fn signed(width: Width, value: u64) -> String {
+    width.sign_extend(value).to_string()
+}
+
+/// Why a flag has the value `set` after an operation; `None` if that cannot be said.
+///
+/// Source: SDM Vol. 1, 3.4.3.1; Arm ARM, C and V of `AddWithCarry`.
+pub(crate) fn of_flag(
+    arch: Arch,
+    info: &FlagInfo,
+    set: bool,
+    origin: &FlagOrigin,
+) -> Option<String> {
+    let FlagOrigin { operation, width, a, b, value } = *origin;
+    let bits = width.bits();
+    let sums = matches!(operation, FlagOperation::Add | FlagOperation::Increment);
+    let sign = if sums { '+' } else { '-' };
+    let carried = match operation {
+        FlagOperation::Add if value != a.wrapping_add(b) & width.mask() => " + 1",
+        FlagOperation::Subtract if value != a.wrapping_sub(b) & width.mask() => " - 1",
+        _ => "",
+    };
+    Some(match (info.word, operation) {
+        ("zero", FlagOperation::Subtract) if carried.is_empty() => match set {
+            true => format!("both are {}", unsigned(a)),
+            false => format!("{} and {} differ", unsigned(a), unsigned(b)),
+        },
+        ("zero", _) => match set {
+            true => "the result is 0".to_string(),
+            false => format!("the result is {}", unsigned(value)),
+        },
+        ("sign" | "negative", _) => match set {
+            true => format!("the result's top bit is 1: {}", signed(width, value)),
+            false => "the result's top bit is 0".to_string(),
+        },
+        ("carry" | "overflow", FlagOperation::Logic) if arch.is_x86() => {
+            "a bitwise operation clears it".to_string()
+        }
+        ("carry", FlagOperation::Add) => {
+            let fits = if set { "does not fit" } else { "fits" };
+            format!("{} + {}{carried} {fits} {bits} bits", unsigned(a), unsigned(b))
+        }
+        ("carry", FlagOperation::Subtract) => {
+            // On Arm, C after a subtraction means "no borrow".
+            let below = if arch.is_x86() { set } else { !set };
+            let is = if below { "is below" } else { "is not below" };
+            let borrowed = if carried.is_empty() { "" } else { " + 1" };
+            let borrow = if arch.is_x86() { "" } else { ", so nothing is borrowed" };
+            let borrow = if below { "" } else { borrow };
+            format!("{} {is} {}{borrowed} (unsigned){borrow}", unsigned(a), unsigned(b))
+        }
+        ("overflow", FlagOperation::Logic) => return None,
+        ("overflow", _) => {
+            let fits = if set { "does not fit" } else { "fits" };
+            let second = signed(width, b);
+            // `5 - -3` reads badly.
+            let second = if second.starts_with('-') { format!("({second})") } else { second };
+            format!("{} {sign} {second}{carried} {fits} {bits} signed bits", signed(width, a))
+        }
+        ("parity", _) => {
+            let count = (value as u8).count_ones();
+            format!("the low byte has {count} one bits")
+        }
+        ("adjust", _) => {
+            let what = if sums { "carried out of" } else { "borrowed into" };
+            let not = if set { "" } else { "nothing " };
+            format!("{not}{what} the low four bits")
+        }
+        _ => return None,
+    })
+}
+
+/// What a conditional jump that tests `tested` found compared, in words: `ecx = 3 against 10`.
+pub(crate) fn compared(
+    signedness: Option<bool>,
+    origin: &FlagOrigin,
+    names: Option<&[String; 2]>,
+) -> String {
+    let FlagOrigin { operation, width, a, b, value } = *origin;
+    let number = |value: u64| match signedness {
+        Some(true) => signed(width, value),
+        _ => unsigned(value),
+    };
+    let named = |value: u64, name: Option<&String>| {
+        let number = number(value);
+        match name {
+            Some(name) if name.starts_with(|c: char| c.is_alphabetic() || c == '[') => {
+                format!("{name} = {number}")
+            }
+            _ => number,
+        }
+    };
+    match operation {
+        FlagOperation::Subtract => {
+            let first = named(a, names.map(|names| &names[0]));
+            let second = named(b, names.map(|names| &names[1]));
+            format!("{first} against {second}")
+        }
+        _ => format!("result {}", number(value)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn origin(operation: FlagOperation, a: u64, b: u64, value: u64) -> FlagOrigin {
+        FlagOrigin { operation, width: Width::W8, a, b, value }
+    }
+
+    fn reason(arch: Arch, name: &str, set: bool, origin: &FlagOrigin) -> String {
+        let info = arch.flags().iter().find(|info| info.name == name).unwrap();
+        of_flag(arch, info, set, origin).unwrap_or_default()
+    }
+
+    #[test]
+    fn reasons_name_the_operands_and_the_limit() {
+        let sum = origin(FlagOperation::Add, 200, 100, 44);
+        let difference = origin(FlagOperation::Subtract, 3, 10, 249);
+        let same = origin(FlagOperation::Subtract, 7, 7, 0);
+        let cases = [
+            (Arch::X86_64, "CF", true, sum, "200 + 100 does not fit 8 bits"),
+            (Arch::X86_64, "OF", false, sum, "-56 + 100 fits 8 signed bits"),
+            (Arch::X86_64, "CF", true, difference, "3 is below 10 (unsigned)"),
+            (Arch::X86_64, "SF", true, difference, "the result's top bit is 1: -7"),
+            (Arch::X86_64, "ZF", true, same, "both are 7"),
+            (Arch::X86_64, "ZF", false, difference, "3 and 10 differ"),
+            (Arch::Arm64, "C", false, difference, "3 is below 10 (unsigned)"),
+            (Arch::Arm64, "C", true, same, "7 is not below 7 (unsigned), so nothing is borrowed"),
+        ];
+        for (arch, name, set, origin, wanted) in cases {
+            assert_eq!(reason(arch, name, set, &origin), wanted);
+        }
+    }
+
+    #[test]
+    fn a_comparison_is_read_as_its_jump_reads_it() {
+        let origin = origin(FlagOperation::Subtract, 0xfe, 5, 0xf9);
+        let names = ["al".to_string(), "5".to_string()];
+        assert_eq!(compared(Some(true), &origin, Some(&names)), "al = -2 against 5");
+        assert_eq!(compared(Some(false), &origin, Some(&names)), "al = 254 against 5");
+        assert_eq!(compared(None, &origin, None), "254 against 5");
+    }
+}
