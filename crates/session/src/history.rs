@@ -218,6 +218,7 @@ impl Session {
             self.make_edits();
         }
         self.history.keep(&mut self.process);
+        self.furthest = self.furthest.max(self.moment());
         stop
     }
 
@@ -351,6 +352,8 @@ impl Session {
         self.history.cut(moment);
         edit.apply(&mut self.process);
         self.history.edits.push((moment, edit));
+        self.furthest = moment;
+        self.trail.clear();
         self.writers.forget();
     }
 

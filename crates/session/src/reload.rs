@@ -69,6 +69,8 @@ impl Session {
         self.marks.clear();
         self.writers = SlotWriters::default();
         self.compared = None;
+        self.furthest = 0;
+        self.trail.clear();
         Ok(())
     }
 

@@ -1,5 +1,8 @@
 //! The session: a process with its history.
 
+use std::collections::VecDeque;
+use std::sync::Arc;
+
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
 use sotto_kernel::{Ending, Process, StartError, Startup, Stop, SyscallReport};
 use sotto_object::Image;
@@ -72,6 +75,10 @@ pub struct Session {
     pub(crate) writers: SlotWriters,
     /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
     pub(crate) compared: Option<(u64, Instruction)>,
+    /// The latest moment that was reached since history last branched.
+    pub(crate) furthest: u64,
+    /// Reports of the latest steps, one after the other.
+    pub(crate) trail: VecDeque<Arc<StepReport>>,
 }
 
 impl Session {
@@ -97,6 +104,8 @@ impl Session {
             marks: Vec::new(),
             writers: SlotWriters::default(),
             compared: None,
+            furthest: 0,
+            trail: VecDeque::new(),
         })
     }
 
@@ -185,6 +194,50 @@ impl Session {
     /// The flag of a name or a word, `ZF` or `zero`, if the program has no symbol of that name.
     pub(crate) fn flag_named(&self, name: &str) -> Option<&'static FlagInfo> {
         evaluate::flag_named(&self.image, name.trim())
+    }
+
+    /// The latest moment that was reached since history last branched.
+    pub fn furthest(&self) -> u64 {
+        self.furthest
+    }
+
+    /// Reports of the last `count` steps before now, the earliest first, whichever way the session came here.
+    pub fn recent(&mut self, count: usize) -> Vec<Arc<StepReport>> {
+        let (now, ending) = (self.moment(), self.ending());
+        while self.trail.back().is_some_and(|report| report.moment > now) {
+            self.trail.pop_back();
+        }
+        let first = now.saturating_sub(count as u64);
+        let connected = self.trail.back().is_some_and(|last| last.moment == now);
+        let known = self.trail.front().map_or(now, |report| report.moment - 1);
+        // After a few steps back there is still enough of a trail.
+        if !connected || known > first.max(now.saturating_sub(count as u64 / 4)) {
+            self.trail.clear();
+            self.go_to(first);
+            while self.moment() < now {
+                let Some(report) = self.step_plainly().0 else { break };
+                self.trail.push_back(Arc::new(report));
+            }
+            self.return_to(now, ending);
+        }
+        let skip = self.trail.len().saturating_sub(count);
+        self.trail.iter().skip(skip).cloned().collect()
+    }
+
+    /// Keeps the report of the step that was just made for [`Session::recent`], which then need not execute
+    /// it again.
+    pub fn keep_report(&mut self, report: &StepReport) {
+        const KEPT: usize = 1024;
+        while self.trail.back().is_some_and(|last| last.moment >= report.moment) {
+            self.trail.pop_back();
+        }
+        if self.trail.back().is_some_and(|last| last.moment + 1 != report.moment) {
+            self.trail.clear();
+        }
+        self.trail.push_back(Arc::new(report.clone()));
+        if self.trail.len() > KEPT {
+            self.trail.pop_front();
+        }
     }
 
     /// The latest system calls up to now, the earliest first: the moment before each, where it was made, and
@@ -299,6 +352,7 @@ impl Session {
             report.registers.clear();
         }
         let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };
+        self.furthest = self.furthest.max(self.process.executed());
         (Some(report), reason)
     }
 

@@ -162,10 +162,10 @@ impl Session {
     pub fn ahead(&mut self) -> Option<StepReport> {
         let snapshot = self.process_mut().snapshot();
         let writers = std::mem::take(&mut self.writers);
-        let compared = self.compared.clone();
+        let (compared, furthest) = (self.compared.clone(), self.furthest);
         let (report, _) = self.step_plainly();
         self.process_mut().restore(&snapshot);
-        (self.writers, self.compared) = (writers, compared);
+        (self.writers, self.compared, self.furthest) = (writers, compared, furthest);
         report
     }
 }

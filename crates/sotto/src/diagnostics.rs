@@ -1,5 +1,6 @@
 //! Diagnostics of the assembler and the linker, as text and as data.
 
+use std::cell::RefCell;
 use std::io::Write;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
@@ -8,15 +9,38 @@ use sotto_asm::{Diagnostic, Inference, Origin, Severity, Sources, Span, nearest}
 use sotto_isa::Arch;
 use sotto_object::{LinkError, Reference};
 
+thread_local! {
+    /// What is said while somebody else has the screen.
+    static HELD: RefCell<Option<Vec<u8>>> = const { RefCell::new(None) };
+}
+
+/// What an action says, as text with its styles, instead of on standard error: while the full screen is
+/// drawn, nobody else may write to the terminal.
+pub fn held<T>(action: impl FnOnce() -> T) -> (T, String) {
+    HELD.with(|held| held.replace(Some(Vec::new())));
+    let result = action();
+    let said = HELD.with(|held| held.replace(None)).unwrap_or_default();
+    (result, String::from_utf8_lossy(&said).into_owned())
+}
+
+/// Says something.
+fn say(write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) {
+    HELD.with(|held| {
+        // If standard error is closed there is nobody left to tell.
+        let _ = match held.borrow_mut().as_mut() {
+            Some(text) => write(text),
+            None => write(&mut anstream::stderr().lock()),
+        };
+    });
+}
+
 /// Prints what there is to say about a source to standard error.
 pub fn print(sources: &Sources, diagnostics: &[Diagnostic], as_json: bool) {
-    let mut out = anstream::stderr().lock();
     for diagnostic in diagnostics {
-        // If standard error is closed there is nobody left to tell.
-        let _ = match as_json {
+        say(|out| match as_json {
             true => writeln!(out, "{}", to_json(sources, diagnostic)),
             false => writeln!(out, "{}\n", to_text(sources, diagnostic)),
-        };
+        });
     }
 }
 
@@ -143,8 +167,7 @@ pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: b
         }
         None => format!("{name}: assembling for {arch}; nothing in it tells the machine"),
     };
-    let mut out = anstream::stderr();
-    let _ = match as_json {
+    say(|out| match as_json {
         true => writeln!(
             out,
             "{}",
@@ -153,12 +176,11 @@ pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: b
         false => {
             writeln!(out, "{} {text}", crate::render::paint(crate::render::Tone::Quiet, "note:"))
         }
-    };
+    });
 }
 
 /// Prints the errors of the linker to standard error.
 pub fn print_link(errors: &[LinkError], as_json: bool) {
-    let mut out = anstream::stderr().lock();
     // A program with a `main` is written for the C library, which then has what is missing.
     let for_c = errors.iter().any(|e| matches!(e, LinkError::NoEntry { has_main: true, .. }));
     for error in errors {
@@ -167,9 +189,9 @@ pub fn print_link(errors: &[LinkError], as_json: bool) {
             let text = "if it is the C library's, make an object with `--object` and link it with the C compiler";
             help = Some(text.to_string());
         }
-        let _ = if as_json {
+        if as_json {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });
-            writeln!(out, "{value}")
+            say(|out| writeln!(out, "{value}"));
         } else {
             let mut group =
                 Group::with_title(Level::ERROR.primary_title(error.to_string()).id(code));
@@ -179,8 +201,8 @@ pub fn print_link(errors: &[LinkError], as_json: bool) {
             if let Some(help) = help {
                 group = group.element(Level::HELP.message(help));
             }
-            writeln!(out, "{}\n", Renderer::styled().render(&[group]))
-        };
+            say(|out| writeln!(out, "{}\n", Renderer::styled().render(&[group])));
+        }
     }
 }
 

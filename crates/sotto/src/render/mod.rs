@@ -155,6 +155,13 @@ pub fn step_line(report: &StepReport) -> String {
     let location =
         report.place.location().unwrap_or_else(|| format!("{:#x}", report.place.address));
     let location = location.rsplit('/').next().unwrap_or_default();
+    let instruction = format!("{:<32}", report.instruction);
+    let effects = effects(report).join(", ");
+    format!("{:>6}  {location:<14} {instruction} {effects}", report.moment).trim_end().to_string()
+}
+
+/// What a step changed, each in a few words.
+pub fn effects(report: &StepReport) -> Vec<String> {
     let mut parts: Vec<String> = Vec::new();
     for register in &report.registers {
         let change = register_change(register);
@@ -181,10 +188,7 @@ pub fn step_line(report: &StepReport) -> String {
     if let Some(call) = &report.syscall {
         parts.push(syscall(call));
     }
-    let instruction = format!("{:<32}", report.instruction);
-    format!("{:>6}  {location:<14} {instruction} {}", report.moment, parts.join(", "))
-        .trim_end()
-        .to_string()
+    parts
 }
 
 /// The value after a change; the one before has its line above.

@@ -14,7 +14,7 @@ use super::grammar::{self, Command, Distance, Parsed};
 use crate::cli::StepArgs;
 use crate::output::{self, Failure};
 use crate::render::{self, Tone, paint};
-use crate::{interrupt, program, run};
+use crate::{diagnostics, interrupt, program, run};
 
 /// A single command runs at most this many instructions, unless Ctrl-C comes first.
 const LIMIT: u64 = u64::MAX / 2;
@@ -286,6 +286,9 @@ impl Commander {
             let (report, reason) = self.session.step();
             if let Some(report) = &report {
                 self.show_step(report);
+                if matches!(self.answers, Answers::Collect(_)) {
+                    self.session.keep_report(report);
+                }
             }
             self.outputs_shown = self.session.process().output().len();
             if reason != StopReason::Done {
@@ -675,7 +678,16 @@ impl Commander {
             Failure::Reported => "the source has errors; nothing was reloaded".to_string(),
             other => other.to_string(),
         };
-        let program = program::load(&self.args.program, self.as_json).map_err(errors)?;
+        let load = || program::load(&self.args.program, self.as_json);
+        let program = match self.answers {
+            Answers::Print => load(),
+            Answers::Collect(_) => {
+                let (program, said) = diagnostics::held(load);
+                self.print(said.trim_end());
+                program
+            }
+        };
+        let program = program.map_err(errors)?;
         self.operands = program.operands;
         let mut session = session(program, &self.args, &self.args.arguments).map_err(errors)?;
         let told = session.take_over(&mut self.session, LIMIT, &interrupt::asked);

@@ -27,7 +27,6 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
     if let Some(kept) = &kept {
         kept.give_to(&mut commander);
     }
-    interrupt::listen();
     let result = match full_screen {
         true => screen::run(&mut commander, args.at.as_deref()),
         false => line_by_line(&mut commander, args),
@@ -45,6 +44,8 @@ fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failur
         Some(path) => Lines::script(&output::read(path)?),
         None => Lines::standard_input(!args.plain || std::io::stdin().is_terminal())?,
     };
+    // After the line editor, which would have Ctrl-C for itself.
+    interrupt::listen();
     commander.greet();
     if let Some(place) = &args.at {
         commander.go_until(place).map_err(Failure::plain)?;

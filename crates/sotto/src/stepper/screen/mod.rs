@@ -1,9 +1,243 @@
-//! The full-screen view.
+//! The full-screen view: the same commands and reports as line by line, drawn.
+//!
+//! Data flows one way: a key becomes a command, the commander carries it out, a [`Picture`] is gathered from
+//! the session, and drawing is a function of it. The terminal is given back on every way out.
 
-use super::commander::Commander;
+mod draw;
+mod picture;
+mod state;
+mod theme;
+
+use std::cell::{Cell, RefCell};
+use std::collections::VecDeque;
+use std::io::{self, Write};
+use std::time::{Duration, Instant};
+
+use crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
+use crossterm::terminal::{BeginSynchronizedUpdate, EndSynchronizedUpdate};
+use crossterm::{execute, queue};
+use ratatui::DefaultTerminal;
+
+use super::commander::{Answers, Commander, Heard};
+use crate::interrupt;
 use crate::output::Failure;
+use crate::render::{self, Tone, paint};
+use draw::Layout;
+use picture::{Before, Picture};
+use state::{State, Wish};
+use theme::Theme;
 
 /// Runs the full-screen view until it is left.
-pub fn run(_: &mut Commander, _: Option<&str>) -> Result<(), Failure> {
-    Ok(())
+///
+/// # Errors
+///
+/// If the terminal cannot be used.
+pub fn run(commander: &mut Commander, at: Option<&str>) -> Result<(), Failure> {
+    commander.answers = Answers::Collect(Vec::new());
+    if let Some(place) = at {
+        commander.go_until(place).map_err(Failure::plain)?;
+    }
+    let failed = |error: io::Error| Failure::plain(format!("cannot use the terminal: {error}"));
+    // This also has panics give the terminal back.
+    let mut terminal = ratatui::try_init().map_err(failed)?;
+    give_back_when_killed();
+    interrupt::ask_also(stop_key);
+    let mut screen = Screen::new(commander);
+    let result = screen.live(&mut terminal);
+    ratatui::restore();
+    match result {
+        // A terminal that went away has nobody to tell.
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+        other => other.map_err(failed),
+    }
+}
+
+struct Screen<'a> {
+    commander: &'a mut Commander,
+    state: State,
+    theme: Theme,
+    before: Before,
+    picture: Picture,
+    title: String,
+}
+
+impl<'a> Screen<'a> {
+    fn new(commander: &'a mut Commander) -> Screen<'a> {
+        let arch = commander.session.arch();
+        let memory = arch.storage_name(arch.stack_pointer()).to_string();
+        // A compiler's lines say little of what is executed.
+        let place = commander.session.here();
+        let assembly = [".s", ".S", ".asm", ".inc"];
+        let instructions = place
+            .file
+            .as_ref()
+            .is_some_and(|file| !assembly.iter().any(|ending| file.ends_with(ending)));
+        let mut state = State::new(first_data(commander).unwrap_or(memory), instructions);
+        let title = format!("{}  {arch}", commander.name());
+        let greeting = "`help` or F1 lists what can be done; the arrow keys travel in time";
+        state.answer(vec![paint(Tone::Quiet, greeting)]);
+        let (theme, before) = (Theme::of_environment(), Before::default());
+        Screen { commander, state, theme, before, picture: Picture::default(), title }
+    }
+
+    fn live(&mut self, terminal: &mut DefaultTerminal) -> io::Result<()> {
+        self.gather(terminal)?;
+        loop {
+            self.draw(terminal)?;
+            let wish = match next_event()? {
+                Event::Key(key) if key.kind != KeyEventKind::Release => {
+                    let names = self.commander.names();
+                    self.state.key(key, &names, self.picture.code_first)
+                }
+                Event::Mouse(mouse) => self.state.mouse(mouse, self.picture.code_first),
+                Event::Paste(text) => {
+                    self.state.line.push_str(text.trim_end());
+                    self.state.cursor = self.state.line.len();
+                    Wish::Draw
+                }
+                Event::Resize(..) => Wish::Draw,
+                _ => Wish::Nothing,
+            };
+            match wish {
+                Wish::Nothing => continue,
+                Wish::Draw => {}
+                Wish::Redraw => draw_anew(terminal)?,
+                Wish::Leave => return Ok(()),
+                Wish::Suspend => suspend(terminal)?,
+                Wish::Command(line) => {
+                    if self.command(&line, terminal)? == Heard::Quit {
+                        return Ok(());
+                    }
+                }
+            }
+            self.gather(terminal)?;
+        }
+    }
+
+    fn command(&mut self, line: &str, terminal: &mut DefaultTerminal) -> io::Result<Heard> {
+        interrupt::take();
+        RUNNING.with(|running| running.set(Some(Instant::now())));
+        let heard = self.commander.hear(line);
+        // What was said while it ran stands where nobody drew it.
+        if RUNNING.with(|running| running.take().is_none()) {
+            draw_anew(terminal)?;
+        }
+        interrupt::take();
+        self.state.follow();
+        let mut answers = self.commander.take_answers();
+        if answers.is_empty() && !line.trim().is_empty() {
+            let moment = render::thousands(self.commander.session.moment());
+            answers.push(paint(Tone::Quiet, &format!("at #{moment}")));
+        }
+        self.state.answer(answers);
+        Ok(heard)
+    }
+
+    fn gather(&mut self, terminal: &DefaultTerminal) -> io::Result<()> {
+        let size = terminal.size()?;
+        let layout = Layout::of((ratatui::layout::Position::ORIGIN, size).into(), &self.state);
+        let wanted = layout.wanted(&self.state);
+        self.picture = Picture::gather(self.commander, &wanted, &mut self.before);
+        Ok(())
+    }
+
+    fn draw(&mut self, terminal: &mut DefaultTerminal) -> io::Result<()> {
+        // A terminal that knows this shows the frame at once and not as it comes.
+        queue!(io::stdout(), BeginSynchronizedUpdate)?;
+        let Screen { picture, state, theme, title, .. } = self;
+        terminal.draw(|frame| draw::draw(frame, picture, state, theme, title))?;
+        execute!(io::stdout(), EndSynchronizedUpdate)
+    }
+}
+
+/// The first labelled datum of the program, as something for the memory pane to follow.
+fn first_data(commander: &Commander) -> Option<String> {
+    let image = commander.session.image();
+    let data = || image.symbols.iter().filter(|symbol| symbol.datum.is_some());
+    let writable = |symbol: &&_| is_writable(image, symbol);
+    data().find(writable).or_else(|| data().next()).map(|symbol| symbol.name.clone())
+}
+
+fn is_writable(image: &sotto_object::Image, symbol: &sotto_object::ImageSymbol) -> bool {
+    image.segment_at(symbol.address).is_some_and(|segment| segment.write)
+}
+
+/// The next event: one that came while a command was carried out, or one to be waited for. Signals that
+/// interrupt waiting are no events.
+fn next_event() -> io::Result<Event> {
+    if let Some(event) = EARLY.with(|early| early.borrow_mut().pop_front()) {
+        return Ok(event);
+    }
+    loop {
+        match event::read() {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            other => return other,
+        }
+    }
+}
+
+thread_local! {
+    /// When the command that is being carried out began; `None` once it was said that it takes long.
+    static RUNNING: Cell<Option<Instant>> = const { Cell::new(None) };
+    /// Events that came meanwhile, to be taken up after it.
+    static EARLY: RefCell<VecDeque<Event>> = const { RefCell::new(VecDeque::new()) };
+}
+
+/// Whether a key was pressed that stops a run. Says that the program runs, if that takes long.
+fn stop_key() -> bool {
+    const LONG: Duration = Duration::from_millis(300);
+    if RUNNING.with(|running| running.get()).is_some_and(|since| since.elapsed() > LONG) {
+        RUNNING.with(|running| running.set(None));
+        let mut out = io::stdout();
+        if let Ok((_, rows)) = crossterm::terminal::size() {
+            let at = crossterm::cursor::MoveTo(0, rows.saturating_sub(1));
+            let text = crossterm::style::Print(" running; Esc or Ctrl-C stops it ");
+            let _ = queue!(out, at, text);
+            let _ = out.flush();
+        }
+    }
+    while let Ok(true) = event::poll(Duration::ZERO) {
+        let Ok(event) = event::read() else { continue };
+        if let Event::Key(key) = &event {
+            let control = key.modifiers.contains(KeyModifiers::CONTROL);
+            if key.code == KeyCode::Esc || (control && key.code == KeyCode::Char('c')) {
+                return true;
+            }
+        }
+        EARLY.with(|early| early.borrow_mut().push_back(event));
+    }
+    false
+}
+
+/// Gives the terminal to the shell until it goes on with us.
+fn suspend(terminal: &mut DefaultTerminal) -> io::Result<()> {
+    ratatui::restore();
+    // SIGTSTP would come from the key, were keys not ours here.
+    let _ = nix::sys::signal::raise(nix::sys::signal::Signal::SIGTSTP);
+    *terminal = ratatui::try_init()?;
+    draw_anew(terminal)
+}
+
+/// Has the next frame drawn whole. Unlike `Terminal::clear` this asks the terminal nothing, which may not
+/// answer.
+fn draw_anew(terminal: &mut DefaultTerminal) -> io::Result<()> {
+    let size = terminal.size()?;
+    terminal.resize((ratatui::layout::Position::ORIGIN, size).into())
+}
+
+/// Has signals that end us give the terminal back first.
+fn give_back_when_killed() {
+    use nix::sys::signal::{SigSet, Signal};
+    let mut signals = SigSet::empty();
+    [Signal::SIGTERM, Signal::SIGHUP].into_iter().for_each(|signal| signals.add(signal));
+    // The thread waits for them, so that whatever it does then is allowed; the others leave them to it.
+    if signals.thread_block().is_err() {
+        return;
+    }
+    std::thread::spawn(move || {
+        if let Ok(signal) = signals.wait() {
+            ratatui::restore();
+            std::process::exit(128 + signal as i32);
+        }
+    });
 }

@@ -1,0 +1,668 @@
+//! Drawing: a function of the picture, the arrangement and the area.
+//!
+//! Panes have a title line and no frame; a line sets the columns apart. On a small screen what matters
+//! least goes first: the lower panes, then the stack and the registers, then everything but the code.
+
+use ratatui::Frame;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use ratatui::text::{Line, Span};
+use ratatui::widgets::{Clear, Paragraph};
+
+use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, Wanted};
+use super::state::{Pane, State};
+use super::theme::{Theme, clean};
+use crate::render;
+
+/// Where everything goes in an area.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Layout {
+    pub header: Option<Rect>,
+    pub timeline: Option<Rect>,
+    pub panes: Vec<(Pane, Rect)>,
+    /// The line between the columns.
+    pub column: Option<Rect>,
+    pub line: Rect,
+    pub keys: Option<Rect>,
+}
+
+impl Layout {
+    /// Cuts up an area.
+    pub fn of(area: Rect, state: &State) -> Layout {
+        let Rect { width, height, .. } = area;
+        let row = |y: u16| Rect { x: 0, y, width, height: 1 };
+        let mut layout = Layout::default();
+        if width == 0 || height == 0 {
+            return layout;
+        }
+        layout.line = row(height - 1);
+        let (mut top, mut bottom) = (0, height - 1);
+        if height >= 4 {
+            layout.header = Some(row(0));
+            top = 1;
+        }
+        if height >= 12 {
+            layout.timeline = Some(row(1));
+            layout.keys = Some(row(height - 1));
+            layout.line = row(height - 2);
+            (top, bottom) = (2, height - 2);
+        }
+        let body = Rect { x: 0, y: top, width, height: bottom.saturating_sub(top) };
+        if width < 60 || body.height < 8 {
+            // One pane: the one with the focus.
+            layout.panes.push((state.focus, body));
+            return layout;
+        }
+        let usual = (body.height / 4).clamp(4, 14) as i16;
+        let lower = (usual + state.higher).clamp(2, body.height as i16 - 5) as u16;
+        let upper = body.height - lower;
+        let right = match width {
+            0..=99 => 40,
+            100..=139 => 52,
+            _ => width * 2 / 5,
+        } as i16;
+        let right = (right - state.wider).clamp(16, width as i16 - 20) as u16;
+        let left = width - right - 1;
+        let registers = register_rows(right).min(upper.saturating_sub(4)).max(3);
+        let panes = [
+            (Pane::Source, Rect { x: 0, y: top, width: left, height: upper }),
+            (Pane::Registers, Rect { x: left + 1, y: top, width: right, height: registers }),
+            (
+                Pane::Stack,
+                Rect {
+                    x: left + 1,
+                    y: top + registers,
+                    width: right,
+                    height: upper.saturating_sub(registers),
+                },
+            ),
+        ];
+        layout.panes.extend(panes);
+        let y = top + upper;
+        layout.column = Some(Rect { x: left, y: top, width: 1, height: body.height });
+        layout.panes.push((Pane::Answers, Rect { x: 0, y, width: left, height: lower }));
+        // Memory above output where there is room, else the one with the focus.
+        let both = lower >= 8;
+        let lower_right = Rect { x: left + 1, y, width: right, height: lower };
+        if both {
+            let half = lower / 2;
+            let memory = Rect { height: lower - half, ..lower_right };
+            let output = Rect { y: y + lower - half, height: half, ..lower_right };
+            layout.panes.extend([(Pane::Memory, memory), (Pane::Output, output)]);
+        } else {
+            let pane = if state.focus == Pane::Memory { Pane::Memory } else { Pane::Output };
+            layout.panes.push((pane, lower_right));
+        }
+        layout
+    }
+
+    fn pane(&self, wanted: Pane) -> Rect {
+        let found = self.panes.iter().find(|(pane, _)| *pane == wanted);
+        found.map_or(Rect::default(), |(_, area)| *area)
+    }
+
+    /// What to gather for panes of these sizes.
+    pub fn wanted(&self, state: &State) -> Wanted {
+        let rows = |pane: Pane| usize::from(self.pane(pane).height.saturating_sub(1));
+        let memory = self.pane(Pane::Memory);
+        Wanted {
+            code_lines: rows(Pane::Source).max(1),
+            code_first: state.code_first,
+            instructions: state.instructions,
+            stack_lines: rows(Pane::Stack),
+            stack_scroll: -state.scrolled(Pane::Stack),
+            memory: state.memory.clone(),
+            memory_lines: rows(Pane::Memory),
+            memory_scroll: state.scrolled(Pane::Memory),
+            memory_bytes: if memory.width >= 80 { 16 } else { 8 },
+        }
+    }
+}
+
+/// Whether registers stand in two columns.
+fn in_two_columns(width: u16) -> bool {
+    width < 48
+}
+
+/// Lines that registers and flags take: every register its own line, or two on one.
+fn register_rows(width: u16) -> u16 {
+    if in_two_columns(width) { 11 } else { 1 + 18 + 7 }
+}
+
+/// Draws everything.
+pub fn draw(frame: &mut Frame, picture: &Picture, state: &mut State, theme: &Theme, name: &str) {
+    let area = frame.area();
+    let layout = Layout::of(area, state);
+    if area.width == 0 || area.height == 0 {
+        return;
+    }
+    state.places.clone_from(&layout.panes);
+    if let Some(area) = layout.header {
+        header(frame, area, picture, theme, name);
+    }
+    if let Some(area) = layout.timeline {
+        timeline(frame, area, picture, theme);
+    }
+    if let Some(area) = layout.column {
+        let lines = vec![Line::styled(theme.marks.column, theme.quiet()); usize::from(area.height)];
+        frame.render_widget(Paragraph::new(lines), area);
+    }
+    for &(pane, area) in &layout.panes {
+        let (title, lines) = match pane {
+            Pane::Source => source(picture, theme, area),
+            Pane::Registers => registers(picture, theme, area, state),
+            Pane::Stack => stack(picture, theme),
+            Pane::Answers => answers(state, theme, area),
+            Pane::Memory => memory(picture, state, theme),
+            Pane::Output => output(picture, state, theme, area),
+        };
+        draw_pane(frame, area, &title, lines, state.focus == pane, theme);
+    }
+    line(frame, layout.line, state, picture, theme);
+    if let Some(area) = layout.keys {
+        keys(frame, area, theme);
+    }
+    if state.help {
+        help(frame, area, theme);
+    }
+}
+
+fn draw_pane(
+    frame: &mut Frame,
+    area: Rect,
+    title: &str,
+    lines: Vec<Line<'static>>,
+    focused: bool,
+    theme: &Theme,
+) {
+    if area.height == 0 || area.width == 0 {
+        return;
+    }
+    let rule = theme.marks.rule;
+    let used = title.chars().count() + 4;
+    let rest = rule.repeat(usize::from(area.width).saturating_sub(used));
+    let mark = if focused { theme.marks.next } else { rule };
+    let head = Line::from(vec![
+        Span::styled(format!("{rule}{mark} "), theme.title(focused)),
+        Span::styled(title.to_string(), theme.title(focused)),
+        Span::styled(format!(" {rest}"), theme.quiet()),
+    ]);
+    frame.render_widget(Paragraph::new(head), Rect { height: 1, ..area });
+    let body = Rect { y: area.y + 1, height: area.height - 1, ..area };
+    frame.render_widget(Paragraph::new(lines), body);
+}
+
+fn header(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme, name: &str) {
+    let state = picture.state.clone().unwrap_or_else(|| picture.place.clone());
+    let text = format!(" {name}   {}", clean(&state));
+    let width = usize::from(area.width);
+    let text: String = text.chars().take(width).collect();
+    let padded = format!("{text:<width$}");
+    frame.render_widget(Paragraph::new(padded).style(theme.bar()), area);
+}
+
+/// Where in the run we are: from the start to the latest moment that was reached.
+fn timeline(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme) {
+    let numbers = match picture.moment == picture.furthest {
+        true => format!(" #{}", render::thousands(picture.moment)),
+        false => {
+            let (now, end) = (picture.moment, picture.furthest);
+            format!(" #{} of {}", render::thousands(now), render::thousands(end))
+        }
+    };
+    let width = usize::from(area.width).saturating_sub(numbers.chars().count() + 2);
+    if width < 4 {
+        return frame.render_widget(Paragraph::new(numbers), area);
+    }
+    let at = |moment: u64| match picture.furthest {
+        0 => 0,
+        end => (moment.min(end) as u128 * (width as u128 - 1) / end as u128) as usize,
+    };
+    let here = at(picture.moment);
+    let marks = &theme.marks;
+    let mut cells: Vec<(&str, Style)> = (0..width)
+        .map(|x| match x < here {
+            true => (marks.past, theme.about()),
+            false => (marks.future, theme.quiet()),
+        })
+        .collect();
+    for moment in &picture.edits {
+        cells[at(*moment)] = (marks.edit, theme.warning());
+    }
+    for (_, moment) in &picture.marks {
+        cells[at(*moment)] = (marks.mark, theme.warning());
+    }
+    cells[here] = (marks.here, theme.changed());
+    let mut spans = vec![Span::raw(" ")];
+    spans.extend(cells.into_iter().map(|(text, style)| Span::styled(text.to_string(), style)));
+    spans.push(Span::styled(numbers, theme.strong()));
+    frame.render_widget(Paragraph::new(Line::from(spans)), area);
+}
+
+/// Text cut to a width, with a sign if something is cut off.
+fn cut(text: &str, width: usize, theme: &Theme) -> String {
+    if text.chars().count() <= width {
+        return text.to_string();
+    }
+    let kept: String = text.chars().take(width.saturating_sub(1)).collect();
+    kept + theme.marks.more
+}
+
+fn source(picture: &Picture, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
+    let width = usize::from(area.width);
+    let digits = picture.code.iter().map(|line| line.label.len()).max().unwrap_or(1);
+    let lines = picture.code.iter().map(|line| code_line(line, digits, width, theme)).collect();
+    (picture.file.clone(), lines)
+}
+
+fn code_line(line: &CodeLine, digits: usize, width: usize, theme: &Theme) -> Line<'static> {
+    let marks = &theme.marks;
+    let breakpoint = if line.breakpoint { marks.breakpoint } else { " " };
+    let next = if line.is_next { marks.next } else { " " };
+    let label = match line.is_instruction {
+        true => format!("{:>digits$}   ", line.label),
+        false => format!("{:>digits$} ", line.label),
+    };
+    let text = clean(&line.text);
+    let room = width.saturating_sub(label.chars().count() + 3);
+    // Values stand at the right end; the text gives way only where it is much longer.
+    let effects = line.effects.as_ref().map(|text| clean(text)).unwrap_or_default();
+    let least = room / 2;
+    let shown_text = cut(&text, room, theme);
+    let for_effects = room.saturating_sub(shown_text.chars().count() + 2);
+    let effects = match for_effects {
+        _ if effects.is_empty() => String::new(),
+        enough if enough >= effects.chars().count() => effects,
+        some if some >= least.min(16) => cut(&effects, some, theme),
+        _ => {
+            let kept = effects.chars().count().min(least);
+            cut(&effects, kept, theme)
+        }
+    };
+    let text_room = match effects.is_empty() {
+        true => room,
+        false => room.saturating_sub(effects.chars().count() + 2),
+    };
+    let text = cut(&text, text_room, theme);
+    let gap = room.saturating_sub(text.chars().count() + effects.chars().count());
+    let base = if line.is_next { theme.next() } else { Style::new() };
+    let text_style = if line.is_instruction { base.patch(theme.quiet()) } else { base };
+    let effect_style = if line.latest { theme.changed() } else { theme.quiet() };
+    // A comment is fainter than what it comments on.
+    let comment = match line.is_instruction {
+        true => None,
+        false => [";", "//", " #"].iter().filter_map(|mark| text.find(mark)).min(),
+    };
+    let (text, comment) = text.split_at(comment.unwrap_or(text.len()));
+    Line::from(vec![
+        Span::styled(breakpoint.to_string(), base.patch(theme.breakpoint())),
+        Span::styled(next.to_string(), base.patch(theme.changed())),
+        Span::styled(label, base.patch(theme.quiet())),
+        Span::styled(text.to_string(), text_style),
+        Span::styled(comment.to_string(), base.patch(theme.quiet())),
+        Span::styled(" ".repeat(gap), base),
+        Span::styled(effects, base.patch(effect_style)),
+        Span::styled(" ", base),
+    ])
+}
+
+fn mark_of(changed: bool, about: bool, theme: &Theme) -> Span<'static> {
+    match (changed, about) {
+        (true, true) => {
+            Span::styled(format!("{}{}", theme.marks.changed, theme.marks.about), theme.changed())
+        }
+        (true, false) => Span::styled(format!("{} ", theme.marks.changed), theme.changed()),
+        (false, true) => Span::styled(format!(" {}", theme.marks.about), theme.about()),
+        (false, false) => Span::raw("  "),
+    }
+}
+
+fn registers(
+    picture: &Picture,
+    theme: &Theme,
+    area: Rect,
+    state: &State,
+) -> (String, Vec<Line<'static>>) {
+    let mut lines = Vec::new();
+    if in_two_columns(area.width) {
+        let column = usize::from(area.width) / 2;
+        for pair in picture.registers.chunks(2) {
+            let mut spans = Vec::new();
+            for row in pair {
+                spans.extend(narrow_register(row, column, theme));
+            }
+            lines.push(Line::from(spans));
+        }
+        lines.push(flags_in_one_line(&picture.flags, theme));
+    } else {
+        let mut role = "";
+        for row in &picture.registers {
+            let title = if row.role == role { "" } else { row.role };
+            role = row.role;
+            lines.push(wide_register(title, row, theme));
+        }
+        for flag in &picture.flags {
+            lines.push(flag_line(flag, theme));
+        }
+    }
+    let skip = state.scrolled(Pane::Registers) as usize;
+    let skip = skip.min(lines.len().saturating_sub(1));
+    ("registers".to_string(), lines.split_off(skip))
+}
+
+fn value_style(row: &RegisterRow, theme: &Theme) -> Style {
+    match (row.changed, row.value) {
+        (true, _) => theme.changed(),
+        (false, 0) => theme.quiet(),
+        _ => Style::new(),
+    }
+}
+
+fn narrow_register(row: &RegisterRow, width: usize, theme: &Theme) -> Vec<Span<'static>> {
+    let value = format!("{:#x}", row.value);
+    let room = width.saturating_sub(6);
+    let value = cut(&value, room, theme);
+    vec![
+        mark_of(row.changed, row.about, theme),
+        Span::styled(format!("{:<3} ", row.name), theme.strong()),
+        Span::styled(format!("{value:<room$}"), value_style(row, theme)),
+    ]
+}
+
+fn wide_register(title: &str, row: &RegisterRow, theme: &Theme) -> Line<'static> {
+    let points_to = row.points_to.as_ref().map(|name| format!("  = {name}"));
+    Line::from(vec![
+        Span::styled(format!("{title:<10}"), theme.quiet()),
+        mark_of(row.changed, row.about, theme),
+        Span::styled(format!("{:<4}", row.name), theme.strong()),
+        Span::styled(render::value(row.value, 64), value_style(row, theme)),
+        Span::styled(points_to.unwrap_or_default(), theme.about()),
+    ])
+}
+
+fn flags_in_one_line(flags: &[FlagRow], theme: &Theme) -> Line<'static> {
+    let mut spans = vec![Span::raw(" ")];
+    for flag in flags.iter().filter(|flag| flag.set || flag.changed) {
+        let style = if flag.changed { theme.changed() } else { Style::new() };
+        let not = if flag.set { "" } else { "no " };
+        let mark = if flag.changed { theme.marks.changed } else { " " };
+        spans.push(Span::styled(format!("{mark}{not}{}", flag.word), style));
+    }
+    if spans.len() == 1 {
+        spans.push(Span::styled(" no flag set", theme.quiet()));
+    }
+    Line::from(spans)
+}
+
+fn flag_line(flag: &FlagRow, theme: &Theme) -> Line<'static> {
+    let value = if flag.set { "yes" } else { "no" };
+    let style = match (flag.changed, flag.set) {
+        (true, _) => theme.changed(),
+        (false, true) => Style::new(),
+        (false, false) => theme.quiet(),
+    };
+    let reason = flag.reason.as_ref().filter(|_| flag.changed);
+    Line::from(vec![
+        Span::styled(format!("{:<10}", flag.word), theme.quiet()),
+        mark_of(flag.changed, flag.about, theme),
+        Span::styled(format!("{:<4}", flag.name), theme.strong()),
+        Span::styled(format!("{value:<4}"), style),
+        Span::styled(reason.cloned().unwrap_or_default(), theme.quiet()),
+    ])
+}
+
+fn stack(picture: &Picture, theme: &Theme) -> (String, Vec<Line<'static>>) {
+    let Some(view) = &picture.stack else { return ("stack".to_string(), Vec::new()) };
+    let mut lines = Vec::new();
+    // The lowest address at the bottom: the stack grows downwards.
+    for slot in view.slots.iter().rev() {
+        let changed = picture.stack_changed.contains(&slot.address);
+        let about = picture.stack_about.contains(&slot.address);
+        let is_top = slot.offset == 0;
+        let style = match (changed, slot.offset < 0) {
+            (true, _) => theme.changed(),
+            (false, true) => theme.quiet(),
+            (false, false) => Style::new(),
+        };
+        let name = slot.name.clone().unwrap_or_else(|| format!("{:+}", slot.offset));
+        let role = render::slot_role(slot);
+        let meaning = render::slot_meaning(slot).map(|text| format!("  {text}"));
+        let edge = match slot.frame {
+            // The frame of every other routine has another edge.
+            Some(frame) if frame % 2 == 0 => theme.marks.column,
+            Some(_) => ":",
+            None => " ",
+        };
+        lines.push(Line::from(vec![
+            Span::styled(if is_top { theme.marks.next } else { " " }, theme.changed()),
+            mark_of(changed, about, theme),
+            Span::styled(edge, theme.about()),
+            Span::styled(format!(" {name:<11}"), theme.quiet()),
+            Span::styled(format!("{:<16} ", short(slot.value)), style),
+            Span::styled(role, if slot.offset < 0 { theme.quiet() } else { Style::new() }),
+            Span::styled(clean(&meaning.unwrap_or_default()), theme.quiet()),
+        ]));
+    }
+    let frames: Vec<&str> = view.frames.iter().take(3).map(String::as_str).collect();
+    let more = if view.frames.len() > 3 { " < ..." } else { "" };
+    (format!("stack of {}{more}", frames.join(" < ")), lines)
+}
+
+/// A value in few columns.
+fn short(value: u64) -> String {
+    match value {
+        0..=9 => value.to_string(),
+        value if value < 1 << 20 => format!("{value:#x} ({value})"),
+        value => format!("{value:#x}"),
+    }
+}
+
+/// A part of lines that are longer than their pane: from the end, or from where they are scrolled to.
+fn window(
+    lines: Vec<Line<'static>>,
+    rows: usize,
+    scrolled: i64,
+    from_end: bool,
+) -> Vec<Line<'static>> {
+    let over = lines.len().saturating_sub(rows);
+    let scrolled = scrolled.max(0) as usize;
+    let skip = match from_end {
+        true => over.saturating_sub(scrolled),
+        false => scrolled.min(over),
+    };
+    lines.into_iter().skip(skip).collect()
+}
+
+fn answers(state: &State, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
+    let lines = state.answers.iter().map(|line| theme.styled(line)).collect();
+    let rows = usize::from(area.height.saturating_sub(1));
+    let scrolled = state.scrolled(Pane::Answers);
+    ("what happened".to_string(), window(lines, rows, scrolled, false))
+}
+
+fn memory(picture: &Picture, state: &State, theme: &Theme) -> (String, Vec<Line<'static>>) {
+    let mut lines: Vec<Line<'static>> = Vec::new();
+    for row in &picture.memory {
+        let line = &row.line;
+        let style = if row.changed { theme.changed() } else { Style::new() };
+        lines.push(Line::from(vec![
+            mark_of(row.changed, false, theme),
+            Span::styled(format!("{:<13} ", short_name(line)), theme.quiet()),
+            Span::styled(clean(&line.values.join(" ")), style),
+            Span::styled(format!("  {}", line.text.clone().unwrap_or_default()), theme.quiet()),
+        ]));
+    }
+    if let Some(error) = &picture.memory_error {
+        lines.push(Line::styled(error.clone(), theme.warning()));
+    }
+    (format!("memory at {}", state.memory), lines)
+}
+
+fn short_name(line: &sotto_session::MemoryLine) -> String {
+    match line.name.is_empty() {
+        true => format!("{:#x}", line.address),
+        false => line.name.clone(),
+    }
+}
+
+fn output(
+    picture: &Picture,
+    state: &State,
+    theme: &Theme,
+    area: Rect,
+) -> (String, Vec<Line<'static>>) {
+    let rows = usize::from(area.height.saturating_sub(1));
+    let mut lines: Vec<Line<'static>> = Vec::new();
+    for (text, value, changed) in &picture.shown {
+        let style = if *changed { theme.changed() } else { Style::new() };
+        lines.push(Line::from(vec![
+            mark_of(*changed, false, theme),
+            Span::styled(format!("{text} = "), theme.strong()),
+            Span::styled(value.clone(), style),
+        ]));
+    }
+    let shown = lines.len().min(rows.saturating_sub(1));
+    lines.truncate(shown);
+    let output: Vec<Line<'static>> = match picture.output.is_empty() {
+        true => vec![Line::styled("nothing written yet", theme.quiet())],
+        false => picture.output.iter().map(|line| Line::raw(clean(line))).collect(),
+    };
+    let scrolled = state.scrolled(Pane::Output);
+    lines.extend(window(output, rows - shown, scrolled, true));
+    let title = if picture.shown.is_empty() { "output" } else { "shown, and output" };
+    (title.to_string(), lines)
+}
+
+/// The command line, or what could be typed there.
+fn line(frame: &mut Frame, area: Rect, state: &State, picture: &Picture, theme: &Theme) {
+    if area.height == 0 {
+        return;
+    }
+    let prompt = "> ";
+    if state.line.is_empty() {
+        let hint = match &picture.state {
+            Some(ended) => format!("{ended}; Left goes back, Home to the start"),
+            None => "type a command, or Right to step".to_string(),
+        };
+        let text = Line::from(vec![
+            Span::styled(prompt, theme.strong()),
+            Span::styled(hint, theme.quiet()),
+        ]);
+        frame.render_widget(Paragraph::new(text), area);
+        frame.set_cursor_position((area.x + prompt.len() as u16, area.y));
+        return;
+    }
+    let offered: String =
+        state.offered.iter().map(|word| format!("  {}", word.trim_end())).collect();
+    let width = usize::from(area.width).saturating_sub(prompt.len() + 1);
+    // A long line shows the part around the cursor.
+    let before = state.line[..state.cursor].chars().count();
+    let skip = before.saturating_sub(width);
+    let shown: String = state.line.chars().skip(skip).take(width).collect();
+    let usage = usage_of(&state.line).filter(|_| offered.is_empty());
+    let text = Line::from(vec![
+        Span::styled(prompt, theme.strong()),
+        Span::raw(clean(&shown)),
+        Span::styled(offered, theme.about()),
+        Span::styled(usage.map(|usage| format!("   {usage}")).unwrap_or_default(), theme.quiet()),
+    ]);
+    frame.render_widget(Paragraph::new(text), area);
+    frame.set_cursor_position((area.x + (prompt.len() + before - skip) as u16, area.y));
+}
+
+/// How the command that is being typed goes on.
+fn usage_of(line: &str) -> Option<String> {
+    let word = line.split_whitespace().next()?;
+    let (arguments, text) = super::super::grammar::usage(word)?;
+    Some(if arguments.is_empty() { text.to_string() } else { format!("{arguments}: {text}") })
+}
+
+/// What the keys do that are used most.
+const KEYS: &[(&str, &str)] = &[
+    ("Right", "step"),
+    ("Left", "back"),
+    ("Down", "line"),
+    ("Up", "line back"),
+    ("S-Right", "over"),
+    ("End", "run"),
+    ("Home", "start"),
+    ("Tab", "pane"),
+    ("F2", "instructions"),
+    ("F5", "reload"),
+    ("F1", "help"),
+    ("C-q", "leave"),
+];
+
+fn keys(frame: &mut Frame, area: Rect, theme: &Theme) {
+    let mut spans = Vec::new();
+    let mut used = 0;
+    for (key, word) in KEYS {
+        let text = format!(" {key} {word} ");
+        if used + text.len() > usize::from(area.width) {
+            continue;
+        }
+        used += text.len();
+        spans.push(Span::styled(format!(" {key}"), theme.strong()));
+        spans.push(Span::raw(format!(" {word} ")));
+    }
+    frame.render_widget(Paragraph::new(Line::from(spans)).style(theme.bar()), area);
+}
+
+/// Keys that are not in the line of keys.
+const MORE_KEYS: &[(&str, &str)] = &[
+    ("Right, Space", "step an instruction"),
+    ("Left", "go back by one"),
+    ("Down", "step a source line, with what it calls"),
+    ("Up", "go back by a line"),
+    ("Shift-Right", "step over a call"),
+    ("Shift-Left", "go back to this routine's call"),
+    ("End", "run on to a breakpoint or the end; Esc or Ctrl-C stops it"),
+    ("Home", "go back to the start"),
+    ("Enter", "carry out what is typed, or the last command again"),
+    ("Tab", "complete what is typed; else the next pane"),
+    ("PgUp, PgDn", "scroll the pane; Shift-Up, Shift-Down by a line; Esc follows again"),
+    ("Ctrl-arrows", "make the left part wider, the lower part higher"),
+    ("F2", "instructions below source lines"),
+    ("F5", "assemble the source again and return to this line"),
+    ("Ctrl-L, Ctrl-Z", "draw anew; suspend"),
+    ("F10, Ctrl-Q", "leave"),
+];
+
+fn help(frame: &mut Frame, area: Rect, theme: &Theme) {
+    let mut lines =
+        vec![Line::styled("Keys, while nothing is typed", theme.title(true)), Line::raw("")];
+    for (key, text) in MORE_KEYS {
+        lines.push(Line::from(vec![
+            Span::styled(format!("  {key:<15}"), theme.strong()),
+            Span::raw((*text).to_string()),
+        ]));
+    }
+    lines.push(Line::raw(""));
+    lines.push(Line::styled("Commands; a beginning of a word is enough", theme.title(true)));
+    lines.push(Line::raw(""));
+    let help = super::super::grammar::help();
+    lines.extend(help.lines().map(|line| Line::raw(line.to_string())));
+    let marks = &theme.marks;
+    let legend = format!(
+        "{} next   {} just changed   {} about to change   {} breakpoint   {} mark   {} changed by hand",
+        marks.next, marks.changed, marks.about, marks.breakpoint, marks.mark, marks.edit
+    );
+    lines.insert(0, Line::styled(legend, theme.quiet()));
+    lines.insert(1, Line::raw(""));
+    // On a wide screen the commands stand beside the keys.
+    frame.render_widget(Clear, area);
+    let keys = MORE_KEYS.len() + 5;
+    if area.width >= 150 {
+        let half = area.width / 2 - 4;
+        let right = lines.split_off(keys.min(lines.len()));
+        let left = Rect { width: half, ..area };
+        frame.render_widget(Paragraph::new(lines), left);
+        let right_area = Rect { x: half + 2, width: area.width - half - 2, ..area };
+        frame.render_widget(Paragraph::new(right), right_area);
+        return;
+    }
+    let rows = usize::from(area.height).saturating_sub(1);
+    lines.truncate(rows);
+    lines.push(Line::styled("any key closes this; `help` lists the commands", theme.quiet()));
+    frame.render_widget(Paragraph::new(lines), area);
+}

@@ -1,0 +1,395 @@
+//! What a person has arranged on the full screen, and what keys do to it.
+
+use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseEvent, MouseEventKind};
+use ratatui::layout::{Position, Rect};
+
+use super::super::input::completions;
+
+/// Parts of the screen that keys can go to.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum Pane {
+    Source,
+    Registers,
+    Stack,
+    Answers,
+    Memory,
+    Output,
+}
+
+impl Pane {
+    /// In the order in which the tabulator key goes through them.
+    pub const ALL: [Pane; 6] =
+        [Pane::Source, Pane::Registers, Pane::Stack, Pane::Answers, Pane::Memory, Pane::Output];
+
+    fn index(self) -> usize {
+        Pane::ALL.iter().position(|pane| *pane == self).unwrap_or(0)
+    }
+}
+
+/// What a key asks for.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Wish {
+    /// To draw again.
+    Draw,
+    /// To carry out a line of the stepper's language.
+    Command(String),
+    /// To give the terminal back and stop, until the shell goes on with us.
+    Suspend,
+    /// To draw everything anew.
+    Redraw,
+    Leave,
+    Nothing,
+}
+
+/// The arrangement.
+pub struct State {
+    pub focus: Pane,
+    /// Lines that each pane is scrolled from its usual place.
+    scroll: [i64; Pane::ALL.len()],
+    /// The first line of the source pane, if it was scrolled away from the next line.
+    pub code_first: Option<usize>,
+    /// Columns by which the left part is wider than usual, and rows by which the lower part is higher.
+    pub wider: i16,
+    pub higher: i16,
+    /// Instructions are shown below source lines.
+    pub instructions: bool,
+    pub help: bool,
+    /// What the memory pane follows.
+    pub memory: String,
+    /// The command line: text and the cursor's place in it, in bytes.
+    pub line: String,
+    pub cursor: usize,
+    history: Vec<String>,
+    /// Where in the history the line is, counted from its end.
+    recalled: usize,
+    /// Answers to the last command.
+    pub answers: Vec<String>,
+    /// Where the panes are, as they were drawn last.
+    pub places: Vec<(Pane, Rect)>,
+    /// Completions that were offered last.
+    pub offered: Vec<String>,
+}
+
+impl State {
+    pub fn new(memory: String, instructions: bool) -> State {
+        State {
+            focus: Pane::Source,
+            scroll: [0; Pane::ALL.len()],
+            code_first: None,
+            wider: 0,
+            higher: 0,
+            instructions,
+            help: false,
+            memory,
+            line: String::new(),
+            cursor: 0,
+            history: Vec::new(),
+            recalled: 0,
+            answers: Vec::new(),
+            places: Vec::new(),
+            offered: Vec::new(),
+        }
+    }
+
+    /// Lines that a pane is scrolled.
+    pub fn scrolled(&self, pane: Pane) -> i64 {
+        self.scroll[pane.index()]
+    }
+
+    /// Puts every pane to its usual place, since the program went on.
+    pub fn follow(&mut self) {
+        self.scroll = [0; Pane::ALL.len()];
+        self.code_first = None;
+    }
+
+    /// Shows new answers.
+    pub fn answer(&mut self, answers: Vec<String>) {
+        self.answers = answers;
+        self.scroll[Pane::Answers.index()] = 0;
+    }
+
+    fn scroll_by(&mut self, pane: Pane, lines: i64, first: usize) {
+        if pane == Pane::Source {
+            let from = self.code_first.unwrap_or(first) as i64;
+            self.code_first = Some((from + lines).max(0) as usize);
+            return;
+        }
+        let scroll = &mut self.scroll[pane.index()];
+        *scroll += lines;
+        if matches!(pane, Pane::Registers | Pane::Answers | Pane::Output) {
+            *scroll = (*scroll).max(0);
+        }
+    }
+
+    /// Rows of a pane, as it was drawn last.
+    fn rows(&self, pane: Pane) -> i64 {
+        let place = self.places.iter().find(|(drawn, _)| *drawn == pane);
+        place.map_or(10, |(_, area)| i64::from(area.height).max(2) - 1)
+    }
+
+    /// What a key does. `names` are what the command line can complete, `first` the first line of code that
+    /// is shown.
+    pub fn key(&mut self, key: KeyEvent, names: &[String], first: usize) -> Wish {
+        let control = key.modifiers.contains(KeyModifiers::CONTROL);
+        let shift = key.modifiers.contains(KeyModifiers::SHIFT);
+        let typing = !self.line.is_empty();
+        if self.help {
+            self.help = false;
+            return match key.code {
+                KeyCode::Char('c' | 'q') if control => Wish::Leave,
+                _ => Wish::Draw,
+            };
+        }
+        if key.code != KeyCode::Tab {
+            self.offered.clear();
+        }
+        let command = |text: &str| Wish::Command(text.to_string());
+        match key.code {
+            KeyCode::Char('z') if control => Wish::Suspend,
+            KeyCode::Char('l') if control => Wish::Redraw,
+            KeyCode::Char('q') if control => Wish::Leave,
+            KeyCode::Char('d') if control && !typing => Wish::Leave,
+            KeyCode::Char('c') if control && !typing => Wish::Leave,
+            KeyCode::Char('c' | 'u') if control => self.clear_line(),
+            KeyCode::Char('a') if control => self.move_cursor(0),
+            KeyCode::Char('e') if control => self.move_cursor(self.line.len()),
+            KeyCode::Char('w') if control => self.delete_word(),
+            KeyCode::Esc if typing => self.clear_line(),
+            KeyCode::Esc => {
+                self.follow();
+                self.focus = Pane::Source;
+                Wish::Draw
+            }
+            KeyCode::F(1) => self.show_help(),
+            KeyCode::Char('?') if !typing => self.show_help(),
+            KeyCode::F(2) => {
+                self.instructions = !self.instructions;
+                Wish::Draw
+            }
+            KeyCode::F(5) => command("reload"),
+            KeyCode::F(10) => Wish::Leave,
+
+            KeyCode::Left if control => self.widen(-4, 0),
+            KeyCode::Right if control => self.widen(4, 0),
+            KeyCode::Up if control => self.widen(0, 1),
+            KeyCode::Down if control => self.widen(0, -1),
+            KeyCode::Up if shift => self.scroll_focused(-1, first),
+            KeyCode::Down if shift => self.scroll_focused(1, first),
+            KeyCode::PageUp => self.scroll_focused(-self.rows(self.focus), first),
+            KeyCode::PageDown => self.scroll_focused(self.rows(self.focus), first),
+
+            KeyCode::Right if shift => command("over"),
+            KeyCode::Left if shift => command("back call"),
+            KeyCode::Up if typing || self.recalled > 0 => self.recall(1),
+            KeyCode::Down if typing || self.recalled > 0 => self.recall(-1),
+            KeyCode::Left if typing => {
+                let before = self.line[..self.cursor].chars().next_back();
+                self.move_cursor(self.cursor - before.map_or(0, char::len_utf8))
+            }
+            KeyCode::Right if typing => {
+                let after = self.line[self.cursor..].chars().next();
+                self.move_cursor(self.cursor + after.map_or(0, char::len_utf8))
+            }
+            KeyCode::Home if typing => self.move_cursor(0),
+            KeyCode::End if typing => self.move_cursor(self.line.len()),
+            KeyCode::Right | KeyCode::Char(' ') if !typing => command("step"),
+            KeyCode::Left => command("back"),
+            KeyCode::Down => command("step line"),
+            KeyCode::Up => command("back line"),
+            KeyCode::Home => command("rewind"),
+            KeyCode::End => command("resume"),
+
+            KeyCode::Tab if typing => self.complete(names),
+            KeyCode::Tab => self.turn_focus(1),
+            KeyCode::BackTab => self.turn_focus(Pane::ALL.len() - 1),
+            KeyCode::Enter => self.enter(),
+            KeyCode::Backspace => self.delete_before(),
+            KeyCode::Delete if typing => {
+                if self.cursor < self.line.len() {
+                    self.line.remove(self.cursor);
+                }
+                Wish::Draw
+            }
+            KeyCode::Char(c) if !control => {
+                self.line.insert(self.cursor, c);
+                self.cursor += c.len_utf8();
+                Wish::Draw
+            }
+            _ => Wish::Nothing,
+        }
+    }
+
+    fn show_help(&mut self) -> Wish {
+        self.help = true;
+        Wish::Draw
+    }
+
+    fn clear_line(&mut self) -> Wish {
+        self.line.clear();
+        (self.cursor, self.recalled) = (0, 0);
+        Wish::Draw
+    }
+
+    fn move_cursor(&mut self, to: usize) -> Wish {
+        self.cursor = to.min(self.line.len());
+        Wish::Draw
+    }
+
+    fn delete_before(&mut self) -> Wish {
+        if let Some(c) = self.line[..self.cursor].chars().next_back() {
+            self.cursor -= c.len_utf8();
+            self.line.remove(self.cursor);
+        }
+        Wish::Draw
+    }
+
+    fn delete_word(&mut self) -> Wish {
+        let before = self.line[..self.cursor].trim_end();
+        let start = before.rfind(' ').map_or(0, |at| at + 1);
+        self.line.replace_range(start..self.cursor, "");
+        self.move_cursor(start)
+    }
+
+    fn widen(&mut self, columns: i16, rows: i16) -> Wish {
+        self.wider = (self.wider + columns).clamp(-60, 60);
+        self.higher = (self.higher + rows).clamp(-20, 20);
+        Wish::Draw
+    }
+
+    fn scroll_focused(&mut self, lines: i64, first: usize) -> Wish {
+        self.scroll_by(self.focus, lines, first);
+        Wish::Draw
+    }
+
+    fn turn_focus(&mut self, by: usize) -> Wish {
+        self.focus = Pane::ALL[(self.focus.index() + by) % Pane::ALL.len()];
+        Wish::Draw
+    }
+
+    fn recall(&mut self, by: isize) -> Wish {
+        self.recalled = self.recalled.saturating_add_signed(by).min(self.history.len());
+        self.line = match self.recalled {
+            0 => String::new(),
+            back => self.history[self.history.len() - back].clone(),
+        };
+        self.move_cursor(self.line.len())
+    }
+
+    fn enter(&mut self) -> Wish {
+        let line = std::mem::take(&mut self.line);
+        (self.cursor, self.recalled) = (0, 0);
+        if !line.trim().is_empty() && self.history.last() != Some(&line) {
+            self.history.push(line.clone());
+        }
+        // The memory pane follows what was asked for last.
+        if let Some(rest) = memory_place(&line) {
+            self.memory = rest;
+            self.scroll[Pane::Memory.index()] = 0;
+        }
+        Wish::Command(line)
+    }
+
+    fn complete(&mut self, names: &[String]) -> Wish {
+        let (start, found) = completions(&self.line, self.cursor, names);
+        let Some(common) = common_start(&found) else { return Wish::Nothing };
+        if common.len() > self.cursor - start {
+            self.line.replace_range(start..self.cursor, &common);
+            self.cursor = start + common.len();
+        }
+        self.offered = if found.len() > 1 { found } else { Vec::new() };
+        Wish::Draw
+    }
+
+    /// What the mouse does: the wheel scrolls the pane below it, a click gives keys to it.
+    pub fn mouse(&mut self, event: MouseEvent, first: usize) -> Wish {
+        let at = Position { x: event.column, y: event.row };
+        let pane = self.places.iter().find(|(_, area)| area.contains(at)).map(|(pane, _)| *pane);
+        let Some(pane) = pane else { return Wish::Nothing };
+        const WHEEL: i64 = 3;
+        match event.kind {
+            MouseEventKind::ScrollUp => self.scroll_by(pane, -WHEEL, first),
+            MouseEventKind::ScrollDown => self.scroll_by(pane, WHEEL, first),
+            MouseEventKind::Down(_) => self.focus = pane,
+            _ => return Wish::Nothing,
+        }
+        Wish::Draw
+    }
+}
+
+/// The place, with a format, of a `memory` command, without the count.
+fn memory_place(line: &str) -> Option<String> {
+    let (word, rest) = line.trim().split_once(' ')?;
+    let is_memory = !word.is_empty() && "memory".starts_with(&word.to_ascii_lowercase());
+    is_memory.then(|| rest.trim().to_string())
+}
+
+/// The longest beginning that all texts share.
+fn common_start(texts: &[String]) -> Option<String> {
+    let first = texts.first()?;
+    let shared = |text: &String| {
+        first.char_indices().zip(text.chars()).take_while(|((_, a), b)| a == b).count()
+    };
+    let count = texts.iter().map(shared).min()?;
+    Some(first.chars().take(count).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn press(state: &mut State, code: KeyCode) -> Wish {
+        let names = ["tide_mean".to_string(), "tide_table".to_string()];
+        state.key(KeyEvent::new(code, KeyModifiers::NONE), &names, 0)
+    }
+
+    fn type_in(state: &mut State, text: &str) {
+        text.chars().for_each(|c| drop(press(state, KeyCode::Char(c))));
+    }
+
+    #[test]
+    fn arrows_travel_in_time_until_something_is_typed() {
+        let mut state = State::new("rsp".into(), false);
+        assert_eq!(press(&mut state, KeyCode::Right), Wish::Command("step".into()));
+        assert_eq!(press(&mut state, KeyCode::Left), Wish::Command("back".into()));
+        type_in(&mut state, "who rx");
+        assert_eq!(press(&mut state, KeyCode::Left), Wish::Draw);
+        type_in(&mut state, "a");
+        assert_eq!(press(&mut state, KeyCode::Enter), Wish::Command("who rax".into()));
+        assert_eq!(press(&mut state, KeyCode::Enter), Wish::Command(String::new()));
+    }
+
+    #[test]
+    fn the_tabulator_completes_what_is_typed_and_offers_what_is_left() {
+        let mut state = State::new("rsp".into(), false);
+        type_in(&mut state, "unti");
+        press(&mut state, KeyCode::Tab);
+        assert_eq!(state.line, "until ");
+        type_in(&mut state, "ti");
+        press(&mut state, KeyCode::Tab);
+        assert_eq!((state.line.as_str(), state.offered.len()), ("until tide_", 2));
+        press(&mut state, KeyCode::Esc);
+        assert_eq!(press(&mut state, KeyCode::Tab), Wish::Draw);
+        assert_eq!(state.focus, Pane::Registers);
+    }
+
+    #[test]
+    fn asking_for_memory_turns_the_pane_there() {
+        let mut state = State::new("rsp".into(), false);
+        type_in(&mut state, "mem tide as signed");
+        press(&mut state, KeyCode::Enter);
+        assert_eq!(state.memory, "tide as signed");
+    }
+
+    #[test]
+    fn every_pane_scrolls_when_it_has_the_focus() {
+        let mut state = State::new("rsp".into(), false);
+        for pane in Pane::ALL {
+            state.focus = pane;
+            press(&mut state, KeyCode::PageDown);
+            let moved = state.scrolled(pane) > 0 || state.code_first.is_some();
+            assert!(moved, "{pane:?}");
+        }
+        state.follow();
+        assert!(Pane::ALL.iter().all(|&pane| state.scrolled(pane) == 0));
+    }
+}
