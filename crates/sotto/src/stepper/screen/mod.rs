@@ -179,6 +179,8 @@ fn next_event() -> io::Result<Event> {
 thread_local! {
     /// When the command that is being carried out began; `None` once it was said that it takes long.
     static RUNNING: Cell<Option<Instant>> = const { Cell::new(None) };
+    /// When keys were looked for last while a command was carried out.
+    static LOOKED: Cell<Option<Instant>> = const { Cell::new(None) };
     /// Events that came meanwhile, to be taken up after it.
     static EARLY: RefCell<VecDeque<Event>> = const { RefCell::new(VecDeque::new()) };
 }
@@ -196,7 +198,13 @@ fn stop_key() -> bool {
             let _ = out.flush();
         }
     }
-    while let Ok(true) = event::poll(Duration::ZERO) {
+    // Looking for keys waits a little, so it is not done all the time.
+    const EVERY: Duration = Duration::from_millis(40);
+    if LOOKED.with(Cell::get).is_some_and(|last| last.elapsed() < EVERY) {
+        return false;
+    }
+    LOOKED.with(|looked| looked.set(Some(Instant::now())));
+    while let Ok(true) = event::poll(Duration::from_millis(1)) {
         let Ok(event) = event::read() else { continue };
         if let Event::Key(key) = &event {
             let control = key.modifiers.contains(KeyModifiers::CONTROL);
