@@ -58,18 +58,10 @@ pub struct Parsed {
 
 /// Word, arguments, and what it does. A prefix stands for the first word that it begins.
 const COMMANDS: &[(&str, &str, &str)] = &[
-    (
-        "step",
-        "[N | line]",
-        "execute an instruction, or N of them, or a source line with what it calls",
-    ),
+    ("step", "[N | line]", "execute an instruction, N of them, or a source line"),
     ("over", "", "execute an instruction, and what it calls"),
     ("out", "", "run until this routine returns"),
-    (
-        "back",
-        "[N | line | call]",
-        "go back by an instruction, by N, by a line, or to this routine's call",
-    ),
+    ("back", "[N | line | call]", "go back by an instruction, N, a line, or to the call"),
     ("resume", "", "run on to a breakpoint, a change of a watched value, or the end"),
     ("rewind", "", "go back to the start"),
     ("until", "PLACE", "run to a label, a line, FILE:LINE, or go to a moment: #1234"),
@@ -81,11 +73,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("breaks", "", "list breakpoints and watches"),
     ("unbreak", "N", "take breakpoint or watch N away"),
     ("watch", "EXPR", "stop when its value changes: [tide], rcx"),
-    (
-        "show",
-        "[EXPR [as FORMAT]]",
-        "show a value now and after every stop; `as all` shows every reading",
-    ),
+    ("show", "[EXPR [as FORMAT]]", "show a value after every stop; `as all`: every reading"),
     ("unshow", "EXPR", "no longer show it"),
     ("registers", "[NAMES]", "all registers by role, or the ones named; `vectors` for those"),
     ("flags", "", "the status flags"),
@@ -106,7 +94,7 @@ const COMMANDS: &[(&str, &str, &str)] = &[
     ("syscalls", "", "the latest system calls"),
     ("source", "", "the source around the next line"),
     ("code", "", "the instructions that are next"),
-    ("restart", "[ARGS]", "start again without changes, with other arguments if some are given"),
+    ("restart", "[ARGS]", "start again without changes; with other arguments"),
     ("reload", "", "assemble the source again, and return to this line"),
     ("help", "", "this list"),
     ("quit", "", "leave"),

@@ -7,7 +7,7 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Clear, Paragraph};
+use ratatui::widgets::{Clear, Paragraph, Wrap};
 
 use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, Wanted};
 use super::state::{Pane, State};
@@ -24,6 +24,41 @@ pub struct Layout {
     pub column: Option<Rect>,
     pub line: Rect,
     pub keys: Option<Rect>,
+    pub registers: Registers,
+}
+
+/// How registers and flags stand in their pane.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub enum Registers {
+    /// One a line, with what it points to; flags likewise.
+    #[default]
+    Single,
+    /// Two a line, flags one a line.
+    Pairs,
+    /// Two a line, the flags that are set on one.
+    Dense,
+}
+
+impl Registers {
+    /// Lines that they take, with the title.
+    fn rows(self, state: &State) -> u16 {
+        let State { registers, flags, .. } = *state;
+        1 + match self {
+            Registers::Single => registers + flags,
+            Registers::Pairs => registers.div_ceil(2) + flags,
+            Registers::Dense => registers.div_ceil(2) + 1,
+        }
+    }
+
+    /// The most generous way that leaves room for a stack.
+    fn that_fit(state: &State, width: u16, height: u16) -> Registers {
+        const STACK: u16 = 9;
+        const WIDE: u16 = 44;
+        [Registers::Single, Registers::Pairs]
+            .into_iter()
+            .find(|way| width >= WIDE && way.rows(state) + STACK <= height)
+            .unwrap_or(Registers::Dense)
+    }
 }
 
 impl Layout {
@@ -53,7 +88,7 @@ impl Layout {
             layout.panes.push((state.focus, body));
             return layout;
         }
-        let usual = (body.height / 4).clamp(4, 14) as i16;
+        let usual = (body.height / 5).clamp(4, 12) as i16;
         let lower = (usual + state.higher).clamp(2, body.height as i16 - 5) as u16;
         let upper = body.height - lower;
         let right = match width {
@@ -63,7 +98,8 @@ impl Layout {
         } as i16;
         let right = (right - state.wider).clamp(16, width as i16 - 20) as u16;
         let left = width - right - 1;
-        let registers = register_rows(right).min(upper.saturating_sub(4)).max(3);
+        layout.registers = Registers::that_fit(state, right, upper);
+        let registers = layout.registers.rows(state).min(upper.saturating_sub(4)).max(3);
         let panes = [
             (Pane::Source, Rect { x: 0, y: top, width: left, height: upper }),
             (Pane::Registers, Rect { x: left + 1, y: top, width: right, height: registers }),
@@ -119,16 +155,6 @@ impl Layout {
     }
 }
 
-/// Whether registers stand in two columns.
-fn in_two_columns(width: u16) -> bool {
-    width < 48
-}
-
-/// Lines that registers and flags take: every register its own line, or two on one.
-fn register_rows(width: u16) -> u16 {
-    if in_two_columns(width) { 11 } else { 1 + 18 + 7 }
-}
-
 /// Draws everything.
 pub fn draw(frame: &mut Frame, picture: &Picture, state: &mut State, theme: &Theme, name: &str) {
     let area = frame.area();
@@ -150,13 +176,14 @@ pub fn draw(frame: &mut Frame, picture: &Picture, state: &mut State, theme: &The
     for &(pane, area) in &layout.panes {
         let (title, lines) = match pane {
             Pane::Source => source(picture, theme, area),
-            Pane::Registers => registers(picture, theme, area, state),
+            Pane::Registers => registers(picture, theme, area, state, layout.registers),
             Pane::Stack => stack(picture, theme),
             Pane::Answers => answers(state, theme, area),
             Pane::Memory => memory(picture, state, theme),
             Pane::Output => output(picture, state, theme, area),
         };
-        draw_pane(frame, area, &title, lines, state.focus == pane, theme);
+        let focused = state.focus == pane;
+        draw_pane(frame, area, &title, lines, focused, pane == Pane::Answers, theme);
     }
     line(frame, layout.line, state, picture, theme);
     if let Some(area) = layout.keys {
@@ -173,6 +200,7 @@ fn draw_pane(
     title: &str,
     lines: Vec<Line<'static>>,
     focused: bool,
+    wraps: bool,
     theme: &Theme,
 ) {
     if area.height == 0 || area.width == 0 {
@@ -189,7 +217,8 @@ fn draw_pane(
     ]);
     frame.render_widget(Paragraph::new(head), Rect { height: 1, ..area });
     let body = Rect { y: area.y + 1, height: area.height - 1, ..area };
-    frame.render_widget(Paragraph::new(lines), body);
+    let text = Paragraph::new(lines);
+    frame.render_widget(if wraps { text.wrap(Wrap { trim: false }) } else { text }, body);
 }
 
 fn header(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme, name: &str) {
@@ -251,11 +280,21 @@ fn cut(text: &str, width: usize, theme: &Theme) -> String {
 fn source(picture: &Picture, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
     let width = usize::from(area.width);
     let digits = picture.code.iter().map(|line| line.label.len()).max().unwrap_or(1);
-    let lines = picture.code.iter().map(|line| code_line(line, digits, width, theme)).collect();
+    let lines = picture
+        .code
+        .iter()
+        .map(|line| code_line(line, digits, width, picture.comments, theme))
+        .collect();
     (picture.file.clone(), lines)
 }
 
-fn code_line(line: &CodeLine, digits: usize, width: usize, theme: &Theme) -> Line<'static> {
+fn code_line(
+    line: &CodeLine,
+    digits: usize,
+    width: usize,
+    comments: &[&str],
+    theme: &Theme,
+) -> Line<'static> {
     let marks = &theme.marks;
     let breakpoint = if line.breakpoint { marks.breakpoint } else { " " };
     let next = if line.is_next { marks.next } else { " " };
@@ -291,7 +330,7 @@ fn code_line(line: &CodeLine, digits: usize, width: usize, theme: &Theme) -> Lin
     // A comment is fainter than what it comments on.
     let comment = match line.is_instruction {
         true => None,
-        false => [";", "//", " #"].iter().filter_map(|mark| text.find(mark)).min(),
+        false => comments.iter().filter_map(|mark| text.find(mark)).min(),
     };
     let (text, comment) = text.split_at(comment.unwrap_or(text.len()));
     Line::from(vec![
@@ -322,9 +361,10 @@ fn registers(
     theme: &Theme,
     area: Rect,
     state: &State,
+    way: Registers,
 ) -> (String, Vec<Line<'static>>) {
     let mut lines = Vec::new();
-    if in_two_columns(area.width) {
+    if way != Registers::Single {
         let column = usize::from(area.width) / 2;
         for pair in picture.registers.chunks(2) {
             let mut spans = Vec::new();
@@ -333,7 +373,9 @@ fn registers(
             }
             lines.push(Line::from(spans));
         }
-        lines.push(flags_in_one_line(&picture.flags, theme));
+        if way == Registers::Dense {
+            lines.push(flags_in_one_line(&picture.flags, theme));
+        }
     } else {
         let mut role = "";
         for row in &picture.registers {
@@ -341,9 +383,9 @@ fn registers(
             role = row.role;
             lines.push(wide_register(title, row, theme));
         }
-        for flag in &picture.flags {
-            lines.push(flag_line(flag, theme));
-        }
+    }
+    if way != Registers::Dense {
+        lines.extend(picture.flags.iter().map(|flag| flag_line(flag, theme)));
     }
     let skip = state.scrolled(Pane::Registers) as usize;
     let skip = skip.min(lines.len().saturating_sub(1));
@@ -359,13 +401,16 @@ fn value_style(row: &RegisterRow, theme: &Theme) -> Style {
 }
 
 fn narrow_register(row: &RegisterRow, width: usize, theme: &Theme) -> Vec<Span<'static>> {
-    let value = format!("{:#x}", row.value);
-    let room = width.saturating_sub(6);
-    let value = cut(&value, room, theme);
+    let room = width.saturating_sub(7);
+    let with_readings = render::value(row.value, 64);
+    let value = match with_readings.len() <= room {
+        true => with_readings,
+        false => cut(&format!("{:#x}", row.value), room, theme),
+    };
     vec![
         mark_of(row.changed, row.about, theme),
         Span::styled(format!("{:<3} ", row.name), theme.strong()),
-        Span::styled(format!("{value:<room$}"), value_style(row, theme)),
+        Span::styled(format!("{value:<room$} "), value_style(row, theme)),
     ]
 }
 
@@ -616,53 +661,54 @@ const MORE_KEYS: &[(&str, &str)] = &[
     ("Up", "go back by a line"),
     ("Shift-Right", "step over a call"),
     ("Shift-Left", "go back to this routine's call"),
-    ("End", "run on to a breakpoint or the end; Esc or Ctrl-C stops it"),
+    ("End", "run to a breakpoint or the end; Esc stops it"),
     ("Home", "go back to the start"),
-    ("Enter", "carry out what is typed, or the last command again"),
+    ("Enter", "carry out what is typed, or repeat the last"),
     ("Tab", "complete what is typed; else the next pane"),
-    ("PgUp, PgDn", "scroll the pane; Shift-Up, Shift-Down by a line; Esc follows again"),
-    ("Ctrl-arrows", "make the left part wider, the lower part higher"),
+    ("PgUp, PgDn", "scroll the pane; Esc follows the program"),
+    ("Shift-Up, -Down", "scroll by a line"),
+    ("Ctrl-arrows", "left part wider, lower part higher"),
     ("F2", "instructions below source lines"),
-    ("F5", "assemble the source again and return to this line"),
+    ("F5", "assemble again and return to this line"),
     ("Ctrl-L, Ctrl-Z", "draw anew; suspend"),
     ("F10, Ctrl-Q", "leave"),
 ];
 
 fn help(frame: &mut Frame, area: Rect, theme: &Theme) {
-    let mut lines =
-        vec![Line::styled("Keys, while nothing is typed", theme.title(true)), Line::raw("")];
-    for (key, text) in MORE_KEYS {
-        lines.push(Line::from(vec![
-            Span::styled(format!("  {key:<15}"), theme.strong()),
-            Span::raw((*text).to_string()),
-        ]));
-    }
-    lines.push(Line::raw(""));
-    lines.push(Line::styled("Commands; a beginning of a word is enough", theme.title(true)));
-    lines.push(Line::raw(""));
-    let help = super::super::grammar::help();
-    lines.extend(help.lines().map(|line| Line::raw(line.to_string())));
+    /// Columns of the keys, where the commands stand beside them.
+    const KEY_COLUMNS: u16 = 62;
+    const BOTH: u16 = 150;
     let marks = &theme.marks;
     let legend = format!(
         "{} next   {} just changed   {} about to change   {} breakpoint   {} mark   {} changed by hand",
         marks.next, marks.changed, marks.about, marks.breakpoint, marks.mark, marks.edit
     );
-    lines.insert(0, Line::styled(legend, theme.quiet()));
-    lines.insert(1, Line::raw(""));
-    // On a wide screen the commands stand beside the keys.
-    frame.render_widget(Clear, area);
-    let keys = MORE_KEYS.len() + 5;
-    if area.width >= 150 {
-        let half = area.width / 2 - 4;
-        let right = lines.split_off(keys.min(lines.len()));
-        let left = Rect { width: half, ..area };
-        frame.render_widget(Paragraph::new(lines), left);
-        let right_area = Rect { x: half + 2, width: area.width - half - 2, ..area };
-        frame.render_widget(Paragraph::new(right), right_area);
-        return;
+    let mut keys = vec![Line::styled("Keys, while nothing is typed", theme.title(true))];
+    for (key, text) in MORE_KEYS {
+        keys.push(Line::from(vec![
+            Span::styled(format!("  {key:<16}"), theme.strong()),
+            Span::raw((*text).to_string()),
+        ]));
     }
-    let rows = usize::from(area.height).saturating_sub(1);
-    lines.truncate(rows);
-    lines.push(Line::styled("any key closes this; `help` lists the commands", theme.quiet()));
-    frame.render_widget(Paragraph::new(lines), area);
+    let mut commands = vec![Line::styled("Commands", theme.title(true))];
+    let help = super::super::grammar::help();
+    commands.extend(help.lines().map(|line| Line::raw(line.to_string())));
+    frame.render_widget(Clear, area);
+    let rows = area.height.saturating_sub(2);
+    let body = Rect { y: 1.min(area.height), height: rows, ..area };
+    let first = Rect { height: area.height.min(1), ..area };
+    frame.render_widget(Paragraph::new(legend).style(theme.quiet()), first);
+    if area.width >= BOTH {
+        let right = Rect { x: KEY_COLUMNS, width: area.width - KEY_COLUMNS, ..body };
+        frame.render_widget(Paragraph::new(keys), Rect { width: KEY_COLUMNS, ..body });
+        frame.render_widget(Paragraph::new(commands), right);
+    } else {
+        keys.extend(commands);
+        frame.render_widget(Paragraph::new(keys), body);
+    }
+    if area.height > 2 {
+        let last = Rect { y: area.height - 1, height: 1, ..area };
+        let text = Line::styled("any key closes this; `help` lists the commands", theme.quiet());
+        frame.render_widget(Paragraph::new(text), last);
+    }
 }

@@ -65,14 +65,10 @@ impl<'a> Screen<'a> {
     fn new(commander: &'a mut Commander) -> Screen<'a> {
         let arch = commander.session.arch();
         let memory = arch.storage_name(arch.stack_pointer()).to_string();
-        // A compiler's lines say little of what is executed.
-        let place = commander.session.here();
-        let assembly = [".s", ".S", ".asm", ".inc"];
-        let instructions = place
-            .file
-            .as_ref()
-            .is_some_and(|file| !assembly.iter().any(|ending| file.ends_with(ending)));
-        let mut state = State::new(first_data(commander).unwrap_or(memory), instructions);
+        let mut state = State::new(first_data(commander).unwrap_or(memory));
+        let rows = arch.convention().groups.iter().map(|group| group.registers.len());
+        state.registers = rows.sum::<usize>() as u16;
+        state.flags = arch.flags().len() as u16;
         let title = format!("{}  {arch}", commander.name());
         let greeting = "`help` or F1 lists what can be done; the arrow keys travel in time";
         state.answer(vec![paint(Tone::Quiet, greeting)]);
@@ -138,6 +134,7 @@ impl<'a> Screen<'a> {
         let layout = Layout::of((ratatui::layout::Position::ORIGIN, size).into(), &self.state);
         let wanted = layout.wanted(&self.state);
         self.picture = Picture::gather(self.commander, &wanted, &mut self.before);
+        self.state.instructions_drawn = self.picture.code.iter().any(|line| line.is_instruction);
         Ok(())
     }
 

@@ -68,6 +68,8 @@ pub struct Picture {
     /// The file whose lines are shown.
     pub file: String,
     pub code: Vec<CodeLine>,
+    /// What begins a comment in it.
+    pub comments: &'static [&'static str],
     /// The number of the first code line among all, and of all.
     pub code_first: usize,
     pub code_total: usize,
@@ -96,8 +98,8 @@ pub struct Wanted {
     /// Lines of code, and the first of them; around the next one if there is none.
     pub code_lines: usize,
     pub code_first: Option<usize>,
-    /// Instructions below source lines.
-    pub instructions: bool,
+    /// Instructions below source lines; if not said, below those of a compiled language.
+    pub instructions: Option<bool>,
     pub stack_lines: usize,
     /// Slots from the usual place, up.
     pub stack_scroll: i64,
@@ -132,7 +134,10 @@ impl Picture {
         let here = session.here();
         let mut picture = Picture {
             place: match (here.location(), here.name()) {
-                (Some(location), Some(name)) => format!("{location}  {name}"),
+                (Some(location), Some(name)) => {
+                    let file = location.rsplit('/').next().unwrap_or_default();
+                    format!("{file}  {name}")
+                }
                 (_, Some(name)) => name,
                 _ => format!("{:#x}", here.address),
             },
@@ -193,6 +198,13 @@ impl Picture {
             return;
         };
         let text = source.text.clone();
+        let is_assembly = [".s", ".S", ".asm", ".inc"].iter().any(|ending| file.ends_with(ending));
+        let instructions = wanted.instructions.unwrap_or(!is_assembly);
+        self.comments = match (is_assembly, session.arch().is_x86()) {
+            (true, true) => &[";", "//", "# "],
+            (true, false) => &[";", "//"],
+            (false, _) => &["//", "/*"],
+        };
         let known = before.starts.as_ref();
         if known.is_none_or(|(name, length, _)| *name != file || *length != text.len()) {
             let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
@@ -243,7 +255,7 @@ impl Picture {
                 is_instruction: false,
                 breakpoint: marked.contains(&number),
             });
-            if wanted.instructions {
+            if instructions {
                 self.instructions_of(session, &file, number, &by_address, wanted.code_lines);
             }
         }

@@ -51,8 +51,10 @@ pub struct State {
     /// Columns by which the left part is wider than usual, and rows by which the lower part is higher.
     pub wider: i16,
     pub higher: i16,
-    /// Instructions are shown below source lines.
-    pub instructions: bool,
+    /// Whether instructions are shown below source lines, if that was chosen.
+    pub instructions: Option<bool>,
+    /// Whether they were shown when it was drawn last.
+    pub instructions_drawn: bool,
     pub help: bool,
     /// What the memory pane follows.
     pub memory: String,
@@ -68,17 +70,21 @@ pub struct State {
     pub places: Vec<(Pane, Rect)>,
     /// Completions that were offered last.
     pub offered: Vec<String>,
+    /// Registers and flags that the machine has.
+    pub registers: u16,
+    pub flags: u16,
 }
 
 impl State {
-    pub fn new(memory: String, instructions: bool) -> State {
+    pub fn new(memory: String) -> State {
         State {
             focus: Pane::Source,
             scroll: [0; Pane::ALL.len()],
             code_first: None,
             wider: 0,
             higher: 0,
-            instructions,
+            instructions: None,
+            instructions_drawn: false,
             help: false,
             memory,
             line: String::new(),
@@ -88,6 +94,8 @@ impl State {
             answers: Vec::new(),
             places: Vec::new(),
             offered: Vec::new(),
+            registers: 18,
+            flags: 7,
         }
     }
 
@@ -163,7 +171,7 @@ impl State {
             KeyCode::F(1) => self.show_help(),
             KeyCode::Char('?') if !typing => self.show_help(),
             KeyCode::F(2) => {
-                self.instructions = !self.instructions;
+                self.instructions = Some(!self.instructions_drawn);
                 Wish::Draw
             }
             KeyCode::F(5) => command("reload"),
@@ -348,7 +356,7 @@ mod tests {
 
     #[test]
     fn arrows_travel_in_time_until_something_is_typed() {
-        let mut state = State::new("rsp".into(), false);
+        let mut state = State::new("rsp".into());
         assert_eq!(press(&mut state, KeyCode::Right), Wish::Command("step".into()));
         assert_eq!(press(&mut state, KeyCode::Left), Wish::Command("back".into()));
         type_in(&mut state, "who rx");
@@ -360,7 +368,7 @@ mod tests {
 
     #[test]
     fn the_tabulator_completes_what_is_typed_and_offers_what_is_left() {
-        let mut state = State::new("rsp".into(), false);
+        let mut state = State::new("rsp".into());
         type_in(&mut state, "unti");
         press(&mut state, KeyCode::Tab);
         assert_eq!(state.line, "until ");
@@ -374,7 +382,7 @@ mod tests {
 
     #[test]
     fn asking_for_memory_turns_the_pane_there() {
-        let mut state = State::new("rsp".into(), false);
+        let mut state = State::new("rsp".into());
         type_in(&mut state, "mem tide as signed");
         press(&mut state, KeyCode::Enter);
         assert_eq!(state.memory, "tide as signed");
@@ -382,7 +390,7 @@ mod tests {
 
     #[test]
     fn every_pane_scrolls_when_it_has_the_focus() {
-        let mut state = State::new("rsp".into(), false);
+        let mut state = State::new("rsp".into());
         for pane in Pane::ALL {
             state.focus = pane;
             press(&mut state, KeyCode::PageDown);
