@@ -47,11 +47,13 @@ impl Lanes {
     fn text(self, bits: u64) -> String {
         let bits = bits & self.width.mask();
         match (self.kind, self.width) {
-            (LaneKind::Float, Width::W32) => float(f64::from(f32::from_bits(bits as u32)), || {
-                f32::from_bits(bits as u32).to_string()
-            }),
+            (LaneKind::Float, Width::W32) => {
+                let number = f32::from_bits(bits as u32);
+                float(f64::from(number), || number.to_string(), || format!("{number:e}"))
+            }
             (LaneKind::Float, _) => {
-                float(f64::from_bits(bits), || f64::from_bits(bits).to_string())
+                let number = f64::from_bits(bits);
+                float(number, || number.to_string(), || format!("{number:e}"))
             }
             (LaneKind::Signed, width) => width.sign_extend(bits).to_string(),
             (LaneKind::Bits, _) => format!("{bits:#x}"),
@@ -60,10 +62,10 @@ impl Lanes {
 }
 
 /// A float in decimal, in exponent form where that is shorter to read.
-fn float(value: f64, plain: impl Fn() -> String) -> String {
+fn float(value: f64, plain: impl Fn() -> String, scientific: impl Fn() -> String) -> String {
     let size = value.abs();
     if value.is_finite() && size != 0.0 && !(1e-5..1e15).contains(&size) {
-        return format!("{value:e}");
+        return scientific();
     }
     if value.is_nan() {
         return "NaN".to_string();

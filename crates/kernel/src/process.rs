@@ -99,7 +99,6 @@ pub struct Process {
     /// Where the heap starts, and where it ends now.
     pub(crate) heap: (u64, u64),
     output: Vec<Output>,
-    last_syscall: Option<SyscallReport>,
     /// The latest system calls, the earliest first.
     made: Vec<Arc<MadeCall>>,
     /// Reports of system calls with a notice, not yet collected.
@@ -155,7 +154,6 @@ impl Process {
                 (start, start)
             },
             output: Vec::new(),
-            last_syscall: None,
             made: Vec::new(),
             noticed: Vec::new(),
         })
@@ -308,13 +306,12 @@ impl Process {
     /// Executes one instruction, a system call with it if it makes one, and says what it did.
     ///
     /// The stop is [`Stop::Budget`] if the program can go on.
-    pub fn step(&mut self) -> (Step, Option<SyscallReport>, Stop) {
+    pub fn step(&mut self) -> (Step, Option<Arc<MadeCall>>, Stop) {
         if let Some(ending) = self.ending {
             let effects = Default::default();
             let step = Step { instruction: None, effects, event: None, jumped: false };
             return (step, None, Stop::Ended(ending));
         }
-        self.last_syscall = None;
         let mut step = self.machine.step();
         let stop = match step.event {
             Some(Event::Fault(fault)) => self.end_by(fault),
@@ -336,7 +333,10 @@ impl Process {
                 Stop::Budget
             }
         };
-        (step, self.last_syscall.take(), stop)
+        let called = matches!(step.event, Some(Event::Syscall | Event::Syscall32));
+        let made = self.made.last().filter(|call| called && call.moment + 1 == self.executed);
+        let made = made.cloned();
+        (step, made, stop)
     }
 
     /// The way into the kernel that the machine took.
@@ -437,8 +437,7 @@ impl Process {
         }
         let at = self.machine.pc().wrapping_sub(self.call_length());
         let moment = self.executed - 1;
-        self.made.push(Arc::new(MadeCall { moment, at, report: report.clone() }));
-        self.last_syscall = Some(report);
+        self.made.push(Arc::new(MadeCall { moment, at, report }));
     }
 
     /// The process as it is now.
@@ -463,7 +462,6 @@ impl Process {
         self.heap = snapshot.heap;
         self.output.truncate(snapshot.outputs);
         self.made.clone_from(&snapshot.made);
-        self.last_syscall = None;
         self.noticed.clear();
     }
 }

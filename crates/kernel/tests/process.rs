@@ -112,7 +112,7 @@ fn call(number: u64, arguments: [u64; 3], input: &[u8]) -> (i64, Vec<u8>, Option
         process.machine.set_register(Storage(storage), value);
     }
     let (_, report, _) = process.step();
-    let notice = report.and_then(|report| report.notice).map(|notice| notice.message);
+    let notice = report.and_then(|call| call.report.notice.clone()).map(|notice| notice.message);
     let output = process.output().iter().flat_map(|o| o.bytes.clone()).collect();
     (process.machine.register(Storage(0)) as i64, output, notice)
 }

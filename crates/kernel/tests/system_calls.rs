@@ -27,7 +27,7 @@ fn results_of(text: &str) -> (Vec<i64>, Process, Image) {
     let mut results = Vec::new();
     loop {
         let (_, report, stop) = process.step();
-        results.extend(report.and_then(|report| report.result));
+        results.extend(report.and_then(|call| call.report.result));
         if !matches!(stop, Stop::Budget) {
             return (results, process, image);
         }

@@ -80,6 +80,18 @@ pub struct StepEffects {
     pub memory: Vec<MemoryChange>,
 }
 
+impl StepEffects {
+    /// Forgets everything, and keeps the room.
+    pub(crate) fn clear(&mut self) {
+        self.reads.clear();
+        self.registers.clear();
+        self.vectors.clear();
+        self.flags = FlagChange::default();
+        self.memory_reads.clear();
+        self.memory.clear();
+    }
+}
+
 impl Observer for StepEffects {
     const ACTIVE: bool = true;
 

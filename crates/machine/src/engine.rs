@@ -1,13 +1,16 @@
 //! The cache of decoded blocks, and the loop that runs them.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
-use sotto_isa::{Arch, Control, DecodeError, FlagSet, Instruction, Storage, decode};
+use sotto_isa::{Arch, Control, DecodeError, FlagSet, Instruction, Reg, Storage, decode};
 
 use crate::calls::{CallStack, ReturnAddress};
+use crate::effects;
 use crate::watch::{RunObserver, Watcher, Writes};
 use crate::{
     AccessKind, Call, Fault, FlagOrigin, Idle, Memory, MemoryFault, MemoryFaultKind, Observer,
+    StepEffects,
 };
 
 /// Where control goes after an operation.
@@ -172,12 +175,48 @@ pub(crate) struct Engine<C: Cpu> {
     /// The same code for runs under a watcher, once there was one.
     watched_code: Option<Box<Code<C::Op<Watcher>>>>,
     stops: Vec<u64>,
+    /// Instructions that were stepped lately.
+    plans: Plans<C::Op<StepEffects>>,
+}
+
+const PLAN_ENTRIES: usize = 1024;
+
+/// Plans by address, each in the entry that its address leads to.
+type Plans<Op> = Box<[Option<Arc<Plan<Op>>>]>;
+
+/// An instruction with what stepping it needs to know of its row.
+pub(crate) struct Plan<Op> {
+    pub instruction: Arc<Instruction>,
+    op: Op,
+    /// Registers that are read.
+    pub reads: Box<[(Storage, Reg)]>,
+    /// Registers that are written, each once, by the widest name used.
+    pub writes: Box<[(Storage, Reg)]>,
+    /// Vector registers that are written.
+    pub vectors: Box<[(u8, Reg)]>,
+    pub flags_written: FlagSet,
+}
+
+impl<Op> Plan<Op> {
+    fn new(op: Op, instruction: Instruction) -> Plan<Op> {
+        let used = effects::registers_used(&instruction);
+        let read = used.iter().filter(|(access, _)| access.reads());
+        Plan {
+            op,
+            reads: read.filter_map(|(_, reg)| Some((reg.storage()?, *reg))).collect(),
+            writes: effects::written(&instruction).into(),
+            vectors: effects::written_vectors(&instruction).into(),
+            flags_written: instruction.flags().written(),
+            instruction: Arc::new(instruction),
+        }
+    }
 }
 
 impl<C: Cpu> Engine<C> {
     pub fn new(cpu: C) -> Engine<C> {
         let (code, calls) = (Code::new(), CallStack::default());
-        Engine { cpu, calls, code, watched_code: None, stops: Vec::new() }
+        let plans = vec![None; PLAN_ENTRIES].into();
+        Engine { cpu, calls, code, watched_code: None, stops: Vec::new(), plans }
     }
 
     /// Sets the addresses before which running stops.
@@ -191,6 +230,7 @@ impl<C: Cpu> Engine<C> {
     fn forget_code(&mut self) {
         self.code.forget();
         self.watched_code = None;
+        self.plans.fill(None);
     }
 
     /// Runs until an event, or until `budget` instructions are completed. A stop at the first
@@ -203,6 +243,7 @@ impl<C: Cpu> Engine<C> {
         let run = Runner { cpu, calls, code, stops }.run(memory, budget, &mut Idle);
         if run.1 {
             self.watched_code = None;
+            self.plans.fill(None);
         }
         run.0
     }
@@ -217,20 +258,41 @@ impl<C: Cpu> Engine<C> {
         let run = Runner { cpu, calls, code, stops }.run(memory, budget, watcher);
         if run.1 {
             self.code.forget();
+            self.plans.fill(None);
         }
         run.0
     }
 
-    /// Carries out one instruction under an observer. Its flow tells whether it was a system call;
-    /// the program counter is moved on.
-    pub fn step<O: Observer>(
+    /// The instruction at the program counter, ready to be stepped.
+    pub fn plan(&mut self, memory: &mut Memory) -> Result<Arc<Plan<C::Op<StepEffects>>>> {
+        if memory.take_code_written() {
+            self.forget_code();
+        }
+        let pc = self.cpu.pc();
+        let entry = (pc ^ pc >> 10) as usize % PLAN_ENTRIES;
+        if let Some(plan) = &self.plans[entry]
+            && plan.instruction.address == pc
+        {
+            return Ok(plan.clone());
+        }
+        let instruction = fetch_instruction(self.cpu.arch(), memory, pc)?;
+        let end = instruction.end();
+        let plan = Arc::new(Plan::new(C::translate(&instruction), instruction));
+        memory.mark_code(pc, end);
+        self.plans[entry] = Some(plan.clone());
+        Ok(plan)
+    }
+
+    /// Carries out one instruction and collects its memory accesses. Its flow tells whether it was a
+    /// system call; the program counter is moved on.
+    pub fn step(
         &mut self,
         memory: &mut Memory,
-        instruction: &Instruction,
-        observer: &mut O,
+        plan: &Plan<C::Op<StepEffects>>,
+        effects: &mut StepEffects,
     ) -> Result {
-        let op = C::translate::<O>(instruction);
-        let flow = self.cpu.execute(memory, &op, observer)?;
+        let instruction = &*plan.instruction;
+        let flow = self.cpu.execute(memory, &plan.op, effects)?;
         self.cpu.unseen().clock += 1;
         match flow {
             Flow::Jump => {

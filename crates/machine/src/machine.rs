@@ -1,9 +1,11 @@
 //! The machine as its users see it, whichever processor it has.
 
+use std::sync::Arc;
+
 use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
 
 use crate::calls::{Call, CallStack};
-use crate::effects::{self, FlagChange, RegisterChange, VectorChange};
+use crate::effects::{FlagChange, RegisterChange, VectorChange};
 use crate::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
 use crate::{
     Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
@@ -30,6 +32,8 @@ pub struct Machine {
     arch: Arch,
     processor: Processor,
     memory: Memory,
+    /// Room for the effects of the next step.
+    spare: StepEffects,
 }
 
 /// The registers and flags of a processor.
@@ -65,7 +69,7 @@ impl Snapshot {
 #[derive(Clone, Debug)]
 pub struct Step {
     /// The instruction, unless it could not be fetched.
-    pub instruction: Option<Instruction>,
+    pub instruction: Option<Arc<Instruction>>,
     /// What it read and changed.
     pub effects: StepEffects,
     /// `None` if it just completed; else the system call or the fault.
@@ -82,7 +86,7 @@ impl Machine {
             Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
             _ => Processor::X86(Engine::new(x86::Cpu::new(Arch::X86_64))),
         };
-        Machine { arch, processor, memory: Memory::new() }
+        Machine { arch, processor, memory: Memory::new(), spare: StepEffects::default() }
     }
 
     /// The kind of machine.
@@ -233,69 +237,14 @@ impl Machine {
 
     /// Executes one instruction and says what it did.
     pub fn step(&mut self) -> Step {
-        let instruction = match self.next_instruction() {
-            Ok(instruction) => instruction,
-            Err(fault) => {
-                let event = Some(Event::Fault(fault));
-                let effects = StepEffects::default();
-                return Step { instruction: None, effects, event, jumped: false };
-            }
-        };
-        let mut effects = StepEffects::default();
-        let old_flags = self.flags();
-        for (access, reg) in effects::registers_used(&instruction) {
-            if let (true, Some(storage)) = (access.reads(), reg.storage()) {
-                effects.reads.push((reg, reg.part_of(self.register(storage))));
-            }
-        }
-        let before: Vec<_> = effects::written(&instruction)
-            .into_iter()
-            .map(|(storage, reg)| (storage, reg, self.register(storage)))
-            .collect();
-        let vectors: Vec<_> = effects::written_vectors(&instruction)
-            .into_iter()
-            .map(|(number, reg)| (number, reg, self.vector(number)))
-            .collect();
-        let undefined = instruction.undefined_flags(self.count_operand(&instruction));
-        let memory = &mut self.memory;
-        let result = with_engine!(&mut self.processor, engine => {
-            engine.step(memory, &instruction, &mut effects)
-        });
-        let jumped = matches!(result, Ok(Flow::Jump));
-        let event = match result {
-            Ok(Flow::Syscall) => Some(Event::Syscall),
-            Ok(Flow::Syscall32) => Some(Event::Syscall32),
-            Ok(_) => None,
-            Err(fault) => Some(Event::Fault(*fault)),
-        };
-        if !matches!(event, Some(Event::Fault(_))) {
-            effects.registers = before
-                .into_iter()
-                .map(|(storage, reg, old)| RegisterChange { reg, old, new: self.register(storage) })
-                .collect();
-            effects.vectors = vectors
-                .into_iter()
-                .map(|(n, reg, old)| VectorChange { reg, old, new: self.vector(n) })
-                .collect();
-            let written = instruction.flags().written();
-            let (old, new) = (old_flags, self.flags());
-            effects.flags = FlagChange { written, undefined, old, new };
-        }
-        Step { instruction: Some(instruction), effects, event, jumped }
+        let (memory, effects) = (&mut self.memory, std::mem::take(&mut self.spare));
+        with_engine!(&mut self.processor, engine => step(engine, memory, effects))
     }
 
-    /// The value of the operand that counts a shift, or 0.
-    fn count_operand(&self, instruction: &Instruction) -> u64 {
-        if !self.arch.is_x86() {
-            return 0;
-        }
-        match isa_x86::count_operand(instruction) {
-            Some(sotto_isa::Operand::Reg(reg)) => {
-                reg.storage().map_or(0, |storage| reg.part_of(self.register(storage)))
-            }
-            Some(sotto_isa::Operand::Imm(value)) => value.or_zero() as u64,
-            _ => 0,
-        }
+    /// Takes back the effects of a step that nobody needs any more, whose room the next step will use.
+    pub fn take_back(&mut self, effects: StepEffects) {
+        self.spare = effects;
+        self.spare.clear();
     }
 
     /// The machine as it is now.
@@ -317,5 +266,70 @@ impl Machine {
             }
         });
         self.memory.restore(&snapshot.memory);
+    }
+}
+
+/// Executes one instruction of an engine and says what it did.
+fn step<C: Cpu>(engine: &mut Engine<C>, memory: &mut Memory, mut effects: StepEffects) -> Step {
+    let plan = match engine.plan(memory) {
+        Ok(plan) => plan,
+        Err(fault) => {
+            let event = Some(Event::Fault(*fault));
+            return Step { instruction: None, effects, event, jumped: false };
+        }
+    };
+    let old_flags = engine.cpu.flags();
+    let cpu = &engine.cpu;
+    effects
+        .reads
+        .extend(plan.reads.iter().map(|&(storage, reg)| (reg, reg.part_of(cpu.register(storage)))));
+    effects.registers.extend(plan.writes.iter().map(|&(storage, reg)| {
+        let old = cpu.register(storage);
+        RegisterChange { reg, old, new: old }
+    }));
+    effects.vectors.extend(plan.vectors.iter().map(|&(number, reg)| {
+        let old = cpu.vector(number);
+        VectorChange { reg, old, new: old }
+    }));
+    let instruction = &plan.instruction;
+    let undefined = match plan.flags_written.is_empty() {
+        true => FlagSet::NONE,
+        false => instruction.undefined_flags(count_operand(cpu, instruction)),
+    };
+    let result = engine.step(memory, &plan, &mut effects);
+    let jumped = matches!(result, Ok(Flow::Jump));
+    let event = match result {
+        Ok(Flow::Syscall) => Some(Event::Syscall),
+        Ok(Flow::Syscall32) => Some(Event::Syscall32),
+        Ok(_) => None,
+        Err(fault) => Some(Event::Fault(*fault)),
+    };
+    if matches!(event, Some(Event::Fault(_))) {
+        effects.registers.clear();
+        effects.vectors.clear();
+    } else {
+        for (change, (storage, _)) in effects.registers.iter_mut().zip(&plan.writes) {
+            change.new = engine.cpu.register(*storage);
+        }
+        for (change, (number, _)) in effects.vectors.iter_mut().zip(&plan.vectors) {
+            change.new = engine.cpu.vector(*number);
+        }
+        let new = engine.cpu.flags();
+        effects.flags = FlagChange { written: plan.flags_written, undefined, old: old_flags, new };
+    }
+    Step { instruction: Some(instruction.clone()), effects, event, jumped }
+}
+
+/// The value of the operand that counts a shift, or 0.
+fn count_operand<C: Cpu>(cpu: &C, instruction: &Instruction) -> u64 {
+    if !cpu.arch().is_x86() {
+        return 0;
+    }
+    match isa_x86::count_operand(instruction) {
+        Some(sotto_isa::Operand::Reg(reg)) => {
+            reg.storage().map_or(0, |storage| reg.part_of(cpu.register(storage)))
+        }
+        Some(sotto_isa::Operand::Imm(value)) => value.or_zero() as u64,
+        _ => 0,
     }
 }

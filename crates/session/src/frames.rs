@@ -224,7 +224,7 @@ fn stack_arguments(code: &[Instruction]) -> impl Iterator<Item = u64> {
                 _ => None,
             };
             if let Some(from) = from {
-                last = last.max(mem.disp.or_zero() as i64 - from);
+                last = last.max(mem.disp.or_zero() - from);
             }
         }
         match (instruction.mnemonic(), &instruction.operands[..]) {
@@ -233,7 +233,7 @@ fn stack_arguments(code: &[Instruction]) -> impl Iterator<Item = u64> {
             ("sub" | "add", [Operand::Reg(reg), Operand::Imm(value)])
                 if reg.storage() == Some(arch.stack_pointer()) =>
             {
-                let bytes = value.or_zero() as i64;
+                let bytes = value.or_zero();
                 depth += if instruction.mnemonic() == "sub" { bytes } else { -bytes };
             }
             ("mov", [Operand::Reg(to), Operand::Reg(from)])

@@ -9,7 +9,9 @@
 //! and thin out with distance.
 
 use sotto_isa::{FlagSet, Storage};
-use sotto_kernel::{Ending, Process, ProcessSnapshot, Stop};
+use std::sync::Arc;
+
+use sotto_kernel::{Ending, MadeCall, Process, ProcessSnapshot, Stop};
 use sotto_machine::{PAGE_BYTES, Watcher};
 
 use crate::{Session, StopReason, Target};
@@ -51,7 +53,7 @@ struct Checkpoint {
     snapshot: ProcessSnapshot,
     /// Bytes that it takes beyond what the one before it has.
     bytes: usize,
-    /// It holds what executing again would not give: the start.
+    /// It stays whatever it takes: the start.
     pinned: bool,
 }
 
@@ -155,8 +157,8 @@ impl History {
         }
     }
 
-    /// Forgets what was after a moment, checkpoints of the moment itself too, and changes made then
-    /// or later unless `keep_present`.
+    /// Forgets what was after a moment, and the checkpoints of the moment itself; what was changed at it
+    /// stays.
     fn cut(&mut self, moment: u64) {
         let first = self.checkpoints.partition_point(|c| c.snapshot.executed() < moment).max(1);
         while self.checkpoints.len() > first {
@@ -223,9 +225,7 @@ impl Session {
     }
 
     /// Executes one instruction, makes the changes of the moment after it, and keeps checkpoints.
-    pub(crate) fn step_process(
-        &mut self,
-    ) -> (sotto_machine::Step, Option<sotto_kernel::SyscallReport>, Stop) {
+    pub(crate) fn step_process(&mut self) -> (sotto_machine::Step, Option<Arc<MadeCall>>, Stop) {
         let before = self.moment();
         let result = self.process.step();
         if self.moment() > before {
@@ -293,7 +293,7 @@ impl Session {
             }
             if let Some(moment) = found {
                 self.go_to(moment);
-                return self.to_line_start();
+                return self.go_to_line_start();
             }
             end = start;
         }
@@ -302,7 +302,7 @@ impl Session {
     }
 
     /// Goes to the first of the instructions of this line that were executed in a row.
-    fn to_line_start(&mut self) -> StopReason {
+    fn go_to_line_start(&mut self) -> StopReason {
         let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
         let here = line(self);
         for _ in 0..LINE_SLICE {

@@ -22,6 +22,7 @@ mod running;
 mod session;
 mod stack;
 mod stops;
+mod texts;
 mod who;
 
 pub use change::Change;
@@ -31,9 +32,10 @@ pub use frames::{Argument, Frame};
 pub use marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
 pub use place::{Place, SourceText};
 pub use readings::{Format, MemoryLine, Reading, Readings, format_words, read_as};
+pub use reasons::{Compared, Reason};
 pub use reload::TakenOver;
 pub use report::{
-    BranchReport, FlagReport, MemoryReport, RegisterReport, StepReport, SyscallArgument,
+    BranchReport, FlagReport, MemoryReport, OnStack, RegisterReport, StepReport, SyscallArgument,
     SyscallView, VectorReport,
 };
 pub use session::{Session, SessionError, StopReason};

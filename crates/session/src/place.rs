@@ -1,5 +1,7 @@
 //! Addresses in words: symbols and source lines.
 
+use std::sync::OnceLock;
+
 use serde::Serialize;
 use sotto_isa::Names;
 use sotto_object::Image;
@@ -11,10 +13,39 @@ pub struct SourceText {
     pub name: String,
     /// The text.
     pub text: String,
+    /// Where lines start, once somebody asked for one.
+    starts: OnceLock<Box<[usize]>>,
+}
+
+impl SourceText {
+    /// A text of a file of this name.
+    pub fn new(name: String, text: String) -> SourceText {
+        SourceText { name, text, starts: OnceLock::new() }
+    }
+
+    fn starts(&self) -> &[usize] {
+        self.starts.get_or_init(|| {
+            let ends = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
+            std::iter::once(0).chain(ends.map(|(at, _)| at + 1)).collect()
+        })
+    }
+
+    /// How many lines it has.
+    pub fn line_count(&self) -> usize {
+        self.starts().len() - usize::from(self.text.ends_with('\n'))
+    }
+
+    /// A line, counted from 1, without its end.
+    pub fn line(&self, number: u32) -> Option<&str> {
+        let index = (number as usize).checked_sub(1)?;
+        let start = *self.starts().get(index)?;
+        let end = self.starts().get(index + 1).copied().unwrap_or(self.text.len());
+        Some(self.text[start..end].trim_end_matches(['\n', '\r']))
+    }
 }
 
 /// An address in words.
-#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize)]
 pub struct Place {
     /// The address.
     #[serde(serialize_with = "hex")]
@@ -71,8 +102,8 @@ pub(crate) fn describe(image: &Image, sources: &[SourceText], address: u64) -> P
     let line = image.lines.at(address);
     let file = line.and_then(|line| image.lines.files.get(line.file as usize));
     let source = line.zip(file).and_then(|(line, file)| {
-        let text = &sources.iter().find(|source| source.name == *file)?.text;
-        let text = text.lines().nth(line.line as usize - 1)?.trim();
+        let source = sources.iter().find(|source| source.name == *file)?;
+        let text = source.line(line.line)?.trim();
         // In a macro's body the parameters say less than the instruction that came of them.
         (!text.contains('\\')).then(|| text.to_string())
     });

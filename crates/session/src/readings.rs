@@ -130,6 +130,8 @@ pub struct MemoryLine {
     pub address: u64,
     /// The place in words; empty if there is no symbol.
     pub name: String,
+    /// How they are read.
+    pub reading: Reading,
     /// The elements.
     pub values: Vec<String>,
     /// Bytes as characters, with dots for those that do not show; for bytes alone.
@@ -243,7 +245,7 @@ impl Session {
         if reading == Reading::Text {
             let (name, values) =
                 (self.place(address).name().unwrap_or_default(), vec![self.text_at(address)]);
-            return Ok(vec![MemoryLine { address, name, values, text: None }]);
+            return Ok(vec![MemoryLine { address, name, reading, values, text: None }]);
         }
         let whole = declared.filter(|_| format.width.is_none()).map(|datum| datum.count);
         let count = count.or(whole).unwrap_or(16).clamp(1, MOST);
@@ -270,8 +272,6 @@ impl Session {
                     let value = u64::from_le_bytes(all);
                     match (reading, self.place(value).name()) {
                         (Reading::Address, Some(name)) => format!("{value:#x} = {name}"),
-                        // A column of bytes needs no `0x` each.
-                        (Reading::Hex, _) => read_as(Reading::Hex, value, width)[2..].to_string(),
                         _ => read_as(reading, value, width),
                     }
                 })
@@ -283,7 +283,7 @@ impl Session {
             let is_bytes = width == Width::W8 && reading == Reading::Hex;
             let text = is_bytes.then(|| bytes.iter().map(shown).collect());
             let name = self.place(start).name().unwrap_or_default();
-            lines.push(MemoryLine { address: start, name, values, text });
+            lines.push(MemoryLine { address: start, name, reading, values, text });
         }
         Ok(lines)
     }

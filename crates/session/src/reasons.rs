@@ -3,8 +3,78 @@
 //! Pure functions of the operation that set the flags. What is not known is not said: after an operation
 //! whose operands are not kept (a shift, a load of flags) there are no reasons.
 
+use std::fmt;
+use std::sync::Arc;
+
+use serde::{Serialize, Serializer};
 use sotto_isa::{Arch, FlagInfo, Width};
 use sotto_machine::{FlagOperation, FlagOrigin};
+
+/// Why a flag has its value; put into words when somebody reads it, since most are read by nobody.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Reason {
+    pub(crate) arch: Arch,
+    pub(crate) info: &'static FlagInfo,
+    pub(crate) set: bool,
+    pub(crate) origin: FlagOrigin,
+}
+
+impl Reason {
+    /// Why a flag has the value `set` after an operation; `None` if that cannot be said.
+    pub(crate) fn of(
+        arch: Arch,
+        info: &'static FlagInfo,
+        set: bool,
+        origin: FlagOrigin,
+    ) -> Option<Reason> {
+        use FlagOperation::{Add, Logic, Subtract};
+        let known = match (info.word, origin.operation) {
+            ("zero" | "sign" | "negative" | "parity" | "adjust", _) => true,
+            ("carry", Add | Subtract) => true,
+            ("carry" | "overflow", Logic) => arch.is_x86(),
+            ("overflow", _) => true,
+            _ => false,
+        };
+        known.then_some(Reason { arch, info, set, origin })
+    }
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match of_flag(self.arch, self.info, self.set, &self.origin) {
+            Some(text) => f.write_str(&text),
+            None => Ok(()),
+        }
+    }
+}
+
+impl Serialize for Reason {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// What a conditional jump compared, as it reads it; put into words likewise.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Compared {
+    /// Whether the jump takes the operands as signed numbers; `None` if that makes no difference to it.
+    pub(crate) signed: Option<bool>,
+    pub(crate) origin: FlagOrigin,
+    /// The operands as they are written, if the instruction is known.
+    pub(crate) names: Option<Arc<[String; 2]>>,
+}
+
+impl fmt::Display for Compared {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&compared(self.signed, &self.origin, self.names.as_deref()))
+    }
+}
+
+impl Serialize for Compared {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
 
 /// A number as its reader wrote it, most likely: decimal unless that would be long.
 fn unsigned(value: u64) -> String {
@@ -18,12 +88,7 @@ fn signed(width: Width, value: u64) -> String {
 /// Why a flag has the value `set` after an operation; `None` if that cannot be said.
 ///
 /// Source: SDM Vol. 1, 3.4.3.1; Arm ARM, C and V of `AddWithCarry`.
-pub(crate) fn of_flag(
-    arch: Arch,
-    info: &FlagInfo,
-    set: bool,
-    origin: &FlagOrigin,
-) -> Option<String> {
+fn of_flag(arch: Arch, info: &FlagInfo, set: bool, origin: &FlagOrigin) -> Option<String> {
     let FlagOrigin { operation, width, a, b, value } = *origin;
     let bits = width.bits();
     let sums = matches!(operation, FlagOperation::Add | FlagOperation::Increment);
@@ -84,11 +149,7 @@ pub(crate) fn of_flag(
 }
 
 /// What a conditional jump that tests `tested` found compared, in words: `ecx = 3 against 10`.
-pub(crate) fn compared(
-    signedness: Option<bool>,
-    origin: &FlagOrigin,
-    names: Option<&[String; 2]>,
-) -> String {
+fn compared(signedness: Option<bool>, origin: &FlagOrigin, names: Option<&[String; 2]>) -> String {
     let FlagOrigin { operation, width, a, b, value } = *origin;
     let number = |value: u64| match signedness {
         Some(true) => signed(width, value),

@@ -1,14 +1,19 @@
 //! What a step did, as data for every view.
 
-use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, LaneKind, OperandOrder, Storage, Width};
+use std::fmt;
+use std::sync::{Arc, LazyLock};
+
+use serde::{Serialize, Serializer};
+use sotto_isa::{
+    Arch, Control, FlagSet, Instruction, LaneKind, Lanes, OperandOrder, Storage, Width,
+};
 use sotto_kernel::table::Door;
 use sotto_kernel::{Ending, Process, SyscallReport};
 use sotto_machine::{FlagOrigin, Step, StepEffects};
 use sotto_object::Image;
 
 use crate::place::{ImageNames, Place, hex};
-use crate::reasons;
+use crate::reasons::{Compared, Reason};
 
 /// A register that was written.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -64,16 +69,42 @@ pub struct FlagReport {
     pub undefined: bool,
     /// Why it changed to what it is, if it did and that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub reason: Option<String>,
+    pub reason: Option<Reason>,
+}
+
+/// A distance from the stack pointer, shown as `rsp + 8`.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct OnStack {
+    /// The stack pointer's name.
+    pub register: &'static str,
+    /// Bytes from it.
+    pub offset: i64,
+}
+
+impl fmt::Display for OnStack {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let OnStack { register, offset } = self;
+        match offset {
+            0 => f.write_str(register),
+            1.. => write!(f, "{register} + {offset}"),
+            _ => write!(f, "{register} - {}", offset.unsigned_abs()),
+        }
+    }
+}
+
+impl Serialize for OnStack {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
 }
 
 /// Memory that was written.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct MemoryReport {
     /// Where, in words.
-    pub place: Place,
+    pub place: Arc<Place>,
     /// Where from the stack pointer after the step, if it is on the stack: `rsp + 8`.
-    pub on_stack: Option<String>,
+    pub on_stack: Option<OnStack>,
     /// How many bytes.
     pub bytes: u64,
     /// How many equally wide elements beside each other, if a repeated instruction went over them; then
@@ -98,7 +129,8 @@ impl MemoryReport {
     /// The place by its best name: a symbol, a place on the stack, or the address.
     pub fn name(&self) -> String {
         let address = || format!("{:#x}", self.place.address);
-        self.place.name().or_else(|| self.on_stack.clone()).unwrap_or_else(address)
+        let on_stack = || self.on_stack.as_ref().map(OnStack::to_string);
+        self.place.name().or_else(on_stack).unwrap_or_else(address)
     }
 }
 
@@ -144,7 +176,7 @@ pub struct BranchReport {
     pub flags: Vec<(&'static str, bool)>,
     /// What was compared, as the jump reads it, if that is known: `ecx = 3 against 10`.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub compared: Option<String>,
+    pub compared: Option<Compared>,
 }
 
 /// What a step did.
@@ -153,9 +185,9 @@ pub struct StepReport {
     /// Instructions completed after it.
     pub moment: u64,
     /// Where the instruction stands.
-    pub place: Place,
+    pub place: Arc<Place>,
     /// The instruction as text.
-    pub instruction: String,
+    pub instruction: Arc<str>,
     /// Registers written.
     pub registers: Vec<RegisterReport>,
     /// Vector registers written.
@@ -173,6 +205,27 @@ pub struct StepReport {
     pub syscall: Option<SyscallView>,
     /// The status that the program ended with, as a shell shows it.
     pub ended: Option<i32>,
+}
+
+impl Default for StepReport {
+    /// A report of nothing, to be filled in.
+    fn default() -> StepReport {
+        static NOWHERE: LazyLock<(Arc<Place>, Arc<str>)> = LazyLock::new(Default::default);
+        let (place, instruction) = NOWHERE.clone();
+        StepReport {
+            moment: 0,
+            place,
+            instruction,
+            registers: Vec::new(),
+            vectors: Vec::new(),
+            flags: Vec::new(),
+            memory: Vec::new(),
+            reads: Vec::new(),
+            branch: None,
+            syscall: None,
+            ended: None,
+        }
+    }
 }
 
 pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView {
@@ -201,62 +254,77 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
     }
 }
 
+/// What there is to say about an instruction whenever it is executed.
+pub(crate) struct CodeText {
+    pub instruction: Arc<Instruction>,
+    place: Arc<Place>,
+    text: Arc<str>,
+    lanes: Lanes,
+    /// The operands of a comparison as they are written.
+    pub names: Option<Arc<[String; 2]>>,
+    /// What a conditional jump finds when it is not taken, and when it is.
+    conditions: Option<[&'static str; 2]>,
+}
+
+impl CodeText {
+    pub fn new(
+        image: &Image,
+        order: OperandOrder,
+        place: Arc<Place>,
+        instruction: &Arc<Instruction>,
+    ) -> CodeText {
+        let words = |taken| instruction.condition_words(taken).unwrap_or_default();
+        let is_branch = instruction.control() == Control::Branch;
+        CodeText {
+            instruction: instruction.clone(),
+            place,
+            text: instruction.print_in(order, &ImageNames(image)).into(),
+            lanes: instruction.lanes(),
+            names: operand_names(instruction, image, order).map(Arc::new),
+            conditions: is_branch.then(|| [words(false), words(true)]),
+        }
+    }
+}
+
 /// What describing a step needs of a session.
 pub(crate) struct Scene<'a> {
     pub image: &'a Image,
-    pub order: OperandOrder,
     /// An address in words.
-    pub describe: &'a dyn Fn(u64) -> Place,
-    /// The instruction that set the flags, if that is known.
-    pub compared: Option<&'a Instruction>,
+    pub describe: &'a dyn Fn(u64) -> Arc<Place>,
+    /// The operands that the flags come from, if the instruction that compared them is known.
+    pub compared: Option<&'a Arc<[String; 2]>>,
 }
 
 /// Puts a completed step into words.
 pub(crate) fn describe_step(
     scene: &Scene<'_>,
     step: &Step,
-    instruction: &Instruction,
+    code: &CodeText,
     after: &Process,
-) -> StepReport {
-    let &Scene { image, order, describe, compared } = scene;
+    report: &mut StepReport,
+) {
+    let &Scene { image, describe, compared } = scene;
     let arch = image.arch;
-    let origin = after.machine.flag_origin();
     let effects = &step.effects;
-    let branch = (instruction.control() == Control::Branch).then(|| {
+    let instruction = &*code.instruction;
+    let origin = after.machine.flag_origin();
+    let branch = code.conditions.map(|conditions| {
         let tested = instruction.flags().tested;
         let flags = arch.flags().iter().filter(|info| tested.contains(info.flag));
         let taken = step.jumped;
-        let signedness = match tested {
-            flags if flags.is_empty() => None,
-            flags
-                if arch.flags().iter().any(|info| {
-                    flags.contains(info.flag)
-                        && matches!(info.word, "sign" | "negative" | "overflow")
-                }) =>
-            {
-                Some(true)
-            }
-            flags
-                if flags
-                    == arch.flags().iter().find(|f| f.word == "zero").map_or(flags, |f| f.flag) =>
-            {
-                None
-            }
-            _ => Some(false),
-        };
         BranchReport {
             taken,
-            condition: instruction.condition_words(taken).unwrap_or_default(),
+            condition: conditions[usize::from(taken)],
             // A jump changes no flags, so those after it are those it read.
             flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
-            compared: origin.filter(|_| !tested.is_empty()).map(|origin| {
-                let names =
-                    compared.and_then(|instruction| operand_names(instruction, image, order));
-                reasons::compared(signedness, &origin, names.as_ref())
+            compared: origin.filter(|_| !tested.is_empty()).map(|origin| Compared {
+                signed: signedness(arch, tested),
+                origin,
+                names: compared.cloned(),
             }),
         }
     });
-    let lanes = instruction.lanes();
+    let lanes = code.lanes;
     let memory = |address, bytes, old, new| MemoryReport {
         place: describe(address),
         on_stack: on_stack(after, address),
@@ -268,31 +336,50 @@ pub(crate) fn describe_step(
             .then(|| lanes.texts(u128::from(new)).swap_remove(0)),
         holds_stack: bytes == 4 && is_high_stack(after, new),
     };
-    StepReport {
-        moment: after.executed(),
-        place: describe(instruction.address),
-        instruction: instruction.print_in(order, &ImageNames(image)),
-        registers: registers(after, effects, image),
-        vectors: vectors(instruction, effects),
-        flags: flags(arch, effects, origin),
-        memory: runs(effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new)), memory),
-        reads: runs(
-            effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value)),
-            memory,
-        ),
-        branch,
-        syscall: None,
-        ended: None,
+    report.moment = after.executed();
+    report.place.clone_from(&code.place);
+    report.instruction.clone_from(&code.text);
+    replace(&mut report.registers, registers(after, effects, image));
+    replace(&mut report.vectors, vectors(lanes, effects));
+    replace(&mut report.flags, flags(arch, effects, origin));
+    let written = effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new));
+    runs(written, memory, &mut report.memory);
+    let read = effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value));
+    runs(read, memory, &mut report.reads);
+    report.branch = branch;
+    (report.syscall, report.ended) = (None, None);
+}
+
+/// Puts other elements into the room of a list.
+fn replace<T>(list: &mut Vec<T>, elements: impl Iterator<Item = T>) {
+    list.clear();
+    list.extend(elements);
+}
+
+/// Whether a condition on these flags takes what was compared as signed; `None` if that makes no
+/// difference.
+fn signedness(arch: Arch, tested: FlagSet) -> Option<bool> {
+    let mut words =
+        arch.flags().iter().filter(|info| tested.contains(info.flag)).map(|info| info.word);
+    let signed = |word| matches!(word, "sign" | "negative" | "overflow");
+    if words.clone().any(signed) {
+        return Some(true);
     }
+    if words.all(|word| word == "zero") { None } else { Some(false) }
 }
 
 /// Accesses as reports; more than four beside each other, as a repeated string instruction makes them,
 /// become one.
 fn runs(
-    accesses: impl Iterator<Item = (u64, u64, u64, u64)>,
+    accesses: impl ExactSizeIterator<Item = (u64, u64, u64, u64)>,
     report: impl Fn(u64, u64, u64, u64) -> MemoryReport,
-) -> Vec<MemoryReport> {
+    reports: &mut Vec<MemoryReport>,
+) {
     const SHOWN: usize = 4;
+    // Few are told one by one, and most instructions make one or none.
+    if accesses.len() <= SHOWN {
+        return replace(reports, accesses.map(|(at, bytes, old, new)| report(at, bytes, old, new)));
+    }
     let accesses: Vec<_> = accesses.collect();
     // The two streams of a comparison take turns.
     let follows = |a: &(u64, u64, u64, u64), b: &(u64, u64, u64, u64)| {
@@ -309,7 +396,7 @@ fn runs(
             None => groups.push(vec![access]),
         }
     }
-    let mut reports = Vec::new();
+    reports.clear();
     for group in groups {
         let (first, lowest) = (group[0], group.iter().map(|access| access.0).min().unwrap_or(0));
         if group.len() <= SHOWN {
@@ -321,19 +408,15 @@ fn runs(
         let elements = Some(group.len());
         reports.push(MemoryReport { bytes, elements, ..report(lowest, first.1, first.2, first.3) });
     }
-    reports
 }
 
 /// An address on the stack, counted from the stack pointer.
-fn on_stack(process: &Process, address: u64) -> Option<String> {
+fn on_stack(process: &Process, address: u64) -> Option<OnStack> {
     let region = process.machine.memory().region_at(address)?;
     let stack_pointer = process.arch().stack_pointer();
-    let name = process.arch().storage_name(stack_pointer);
-    let offset = address.wrapping_sub(process.machine.register(stack_pointer)) as i64;
-    (region.name == "stack").then(|| match offset {
-        0 => name.to_string(),
-        1.. => format!("{name} + {offset}"),
-        _ => format!("{name} - {}", offset.unsigned_abs()),
+    (region.name == "stack").then(|| OnStack {
+        register: process.arch().storage_name(stack_pointer),
+        offset: address.wrapping_sub(process.machine.register(stack_pointer)) as i64,
     })
 }
 
@@ -343,48 +426,43 @@ fn is_high_stack(process: &Process, value: u64) -> bool {
     process.arch() == Arch::X86_32 && region().is_some_and(|region| region.name == "stack")
 }
 
-fn registers(process: &Process, effects: &StepEffects, image: &Image) -> Vec<RegisterReport> {
+fn registers<'a>(
+    process: &'a Process,
+    effects: &'a StepEffects,
+    image: &'a Image,
+) -> impl Iterator<Item = RegisterReport> + 'a {
     let arch = process.arch();
-    effects
-        .registers
-        .iter()
-        .map(|change| {
-            let reg = change.reg;
-            let (old, new) = (reg.part_of(change.old), reg.part_of(change.new));
-            let above = !Width::W32.mask();
-            let lost = reg.width() == Width::W32 && change.old & above != change.new & above;
-            let storage = reg.storage().unwrap_or(Storage(0));
-            let points_to = image
-                .symbol_before(change.new)
-                .filter(|(symbol, offset)| *offset == 0 && !symbol.absolute)
-                .map(|(symbol, _)| symbol.name.clone());
-            RegisterReport {
-                name: reg.name(),
-                old,
-                new,
-                bits: reg.width().bits(),
-                cleared_above: lost.then(|| arch.storage_name(storage)),
-                points_to,
-                on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
-            }
-        })
-        .collect()
+    effects.registers.iter().map(move |change| {
+        let reg = change.reg;
+        let (old, new) = (reg.part_of(change.old), reg.part_of(change.new));
+        let above = !Width::W32.mask();
+        let lost = reg.width() == Width::W32 && change.old & above != change.new & above;
+        let storage = reg.storage().unwrap_or(Storage(0));
+        let points_to = image
+            .symbol_before(change.new)
+            .filter(|(symbol, offset)| *offset == 0 && !symbol.absolute)
+            .map(|(symbol, _)| symbol.name.clone());
+        RegisterReport {
+            name: reg.name(),
+            old,
+            new,
+            bits: reg.width().bits(),
+            cleared_above: lost.then(|| arch.storage_name(storage)),
+            points_to,
+            on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
+        }
+    })
 }
 
-fn vectors(instruction: &Instruction, effects: &StepEffects) -> Vec<VectorReport> {
-    let lanes = instruction.lanes();
-    effects
-        .vectors
-        .iter()
-        .map(|change| VectorReport {
-            name: change.reg.name(),
-            lanes: lanes.name(),
-            old: lanes.texts(change.old),
-            new: lanes.texts(change.new),
-            old_bits: format!("{:#x}", change.old),
-            new_bits: format!("{:#x}", change.new),
-        })
-        .collect()
+fn vectors(lanes: Lanes, effects: &StepEffects) -> impl Iterator<Item = VectorReport> + '_ {
+    effects.vectors.iter().map(move |change| VectorReport {
+        name: change.reg.name(),
+        lanes: lanes.name(),
+        old: lanes.texts(change.old),
+        new: lanes.texts(change.new),
+        old_bits: format!("{:#x}", change.old),
+        new_bits: format!("{:#x}", change.new),
+    })
 }
 
 /// The operands of a comparison as they are written, the one that the other is taken from first.
@@ -394,7 +472,7 @@ fn operand_names(
     order: OperandOrder,
 ) -> Option<[String; 2]> {
     // What is no comparison has changed its first operand since.
-    let is_comparison = !instruction.access(0).writes() && instruction.operands.len() >= 2;
+    let is_comparison = instruction.operands.len() >= 2 && !instruction.access(0).writes();
     let text = instruction.print_in(order, &ImageNames(image));
     let (_, operands) = text.split_once(' ').filter(|_| is_comparison)?;
     let (first, second) = operands.split_once(", ")?;
@@ -405,12 +483,14 @@ fn operand_names(
     })
 }
 
-fn flags(arch: Arch, effects: &StepEffects, origin: Option<FlagOrigin>) -> Vec<FlagReport> {
+fn flags(
+    arch: Arch,
+    effects: &StepEffects,
+    origin: Option<FlagOrigin>,
+) -> impl Iterator<Item = FlagReport> {
     let flags = effects.flags;
-    arch.flags()
-        .iter()
-        .filter(|info| flags.written.contains(info.flag))
-        .map(|info| FlagReport {
+    arch.flags().iter().filter(move |info| flags.written.contains(info.flag)).map(move |info| {
+        FlagReport {
             name: info.name,
             word: info.word,
             old: flags.old.contains(info.flag),
@@ -419,11 +499,9 @@ fn flags(arch: Arch, effects: &StepEffects, origin: Option<FlagOrigin>) -> Vec<F
             reason: origin
                 .filter(|_| (flags.old.0 ^ flags.new.0) & info.flag.0 != 0)
                 .filter(|_| !flags.undefined.contains(info.flag))
-                .and_then(|origin| {
-                    reasons::of_flag(arch, info, flags.new.contains(info.flag), &origin)
-                }),
-        })
-        .collect()
+                .and_then(|origin| Reason::of(arch, info, flags.new.contains(info.flag), origin)),
+        }
+    })
 }
 
 /// The status that an ending shows in a shell.

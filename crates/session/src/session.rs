@@ -12,9 +12,10 @@ use crate::fault::{self, FaultReport};
 use crate::history::History;
 use crate::marks::Mark;
 use crate::place::{self, Place, SourceText};
-use crate::report::{self, Scene, StepReport, SyscallView};
+use crate::report::{self, CodeText, Scene, StepReport, SyscallView};
 use crate::stack::SlotWriters;
 use crate::stops::Stops;
+use crate::texts::Texts;
 
 /// Why the session stopped.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -74,7 +75,8 @@ pub struct Session {
     pub(crate) marks: Vec<Mark>,
     pub(crate) writers: SlotWriters,
     /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
-    pub(crate) compared: Option<(u64, Instruction)>,
+    pub(crate) compared: Option<(u64, Arc<CodeText>)>,
+    texts: Texts,
     /// The latest moment that was reached since history last branched.
     pub(crate) furthest: u64,
     /// Reports of the latest steps, one after the other.
@@ -104,6 +106,7 @@ impl Session {
             marks: Vec::new(),
             writers: SlotWriters::default(),
             compared: None,
+            texts: Texts::default(),
             furthest: 0,
             trail: VecDeque::new(),
         })
@@ -112,6 +115,7 @@ impl Session {
     /// Chooses the order in which operands of instructions are written from now on.
     pub fn set_operands(&mut self, order: OperandOrder) {
         self.order = order;
+        self.texts = Texts::default();
     }
 
     /// The machine's kind.
@@ -314,38 +318,50 @@ impl Session {
 
     /// Executes one instruction whatever stops there are.
     pub(crate) fn step_plainly(&mut self) -> (Option<StepReport>, StopReason) {
+        let mut report = StepReport::default();
+        let (completed, reason) = self.step_into(&mut report);
+        (completed.then_some(report), reason)
+    }
+
+    /// Executes one instruction whatever stops there are, and puts what it did into a report that was used
+    /// before: whoever steps millions of times need not make room for each. Whether it was completed;
+    /// if not, the report is of no use.
+    pub fn step_into(&mut self, report: &mut StepReport) -> (bool, StopReason) {
         if self.ending().is_some() {
-            return (None, StopReason::Ended);
+            return (false, StopReason::Ended);
         }
         self.history.keep(&mut self.process);
         let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
         let (step, syscall, stop) = self.step_process();
         if stop == Stop::NeedsInput {
             self.compared = compared;
-            return (None, StopReason::NeedsInput);
+            return (false, StopReason::NeedsInput);
         }
         let Some(instruction) = step
             .instruction
             .as_ref()
             .filter(|_| !matches!(self.ending(), Some(Ending::Killed(..))))
         else {
-            return (None, StopReason::Ended);
+            return (false, StopReason::Ended);
         };
         let moment = self.process.executed();
-        self.writers.follow(moment, instruction.address, &step.effects, syscall.as_ref());
+        let filled = syscall.as_ref().and_then(|call| call.report.filled);
+        self.writers.follow(moment, instruction.address, &step.effects, filled);
+        let code = self.texts.code(&self.image, &self.sources, self.order, instruction);
         let scene = Scene {
             image: &self.image,
-            order: self.order,
-            describe: &|address| place::describe(&self.image, &self.sources, address),
-            compared: compared.as_ref().map(|(_, instruction)| instruction),
+            describe: &|address| self.texts.place(&self.image, &self.sources, address),
+            compared: compared.as_ref().and_then(|(_, code)| code.names.as_ref()),
         };
-        let mut report = report::describe_step(&scene, &step, instruction, &self.process);
-        self.compared = match instruction.flags().written().is_empty() {
+        report::describe_step(&scene, &step, &code, &self.process, report);
+        self.compared = match step.effects.flags.written.is_empty() {
             // What does not write flags lets the comparison stand.
-            true => compared.map(|(moment, instruction)| (moment + 1, instruction)),
-            false => Some((self.process.executed(), instruction.clone())),
+            true => compared.map(|(moment, code)| (moment + 1, code)),
+            false => Some((self.process.executed(), code)),
         };
-        report.syscall = syscall.as_ref().map(|call| report::syscall_view(call, &self.image));
+        self.process.machine.take_back(step.effects);
+        report.syscall =
+            syscall.as_ref().map(|call| report::syscall_view(&call.report, &self.image));
         report.ended = report::status(self.ending());
         if report.ended.is_some() {
             // What a call that never returns did to registers is nobody's concern.
@@ -353,7 +369,7 @@ impl Session {
         }
         let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };
         self.furthest = self.furthest.max(self.process.executed());
-        (Some(report), reason)
+        (true, reason)
     }
 
     /// Why the program died; `None` if it did not.

@@ -7,7 +7,6 @@ use std::collections::HashMap;
 
 use serde::Serialize;
 use sotto_isa::{Arch, Control, Instruction, Operand, Reg, Storage};
-use sotto_kernel::SyscallReport;
 use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, StepEffects, Watched, Watcher};
 
 use crate::place::{Place, hex};
@@ -105,7 +104,7 @@ impl SlotWriters {
         moment: u64,
         address: u64,
         effects: &StepEffects,
-        syscall: Option<&SyscallReport>,
+        filled: Option<(u64, u64)>,
     ) {
         let Some(before) = moment.checked_sub(1).filter(|before| self.moment == Some(*before))
         else {
@@ -114,7 +113,7 @@ impl SlotWriters {
         };
         self.moment = Some(moment);
         let written = effects.memory.iter().map(|change| (change.address, change.bytes));
-        for (start, bytes) in written.chain(syscall.and_then(|call| call.filled)) {
+        for (start, bytes) in written.chain(filled) {
             for (slot, writer) in &mut self.writes {
                 // Slots are at most eight bytes; one that is reached from below is met too.
                 if *slot < start.saturating_add(bytes) && start < slot.saturating_add(SLOT_REACH) {

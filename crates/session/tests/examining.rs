@@ -316,7 +316,7 @@ fn memory_is_shown_as_declared_or_as_asked() {
         let lines = session.memory_lines(place, count, format.parse().unwrap(), 16).unwrap();
         lines.into_iter().flat_map(|line| line.values).collect::<Vec<String>>()
     };
-    assert_eq!(lines("tide", None, ""), ["0003", "fffe"]);
+    assert_eq!(lines("tide", None, ""), ["0x0003", "0xfffe"]);
     assert_eq!(lines("tide", None, "signed"), ["3", "-2"]);
     assert_eq!(lines("name", None, "text"), ["\"Skerry\""]);
     assert_eq!(lines("level", None, ""), ["2.5"]);

@@ -172,7 +172,7 @@ fn a_repeated_instruction_reports_its_elements_together_and_who_finds_them() {
     let mut session = common::session(text);
     (0..5).for_each(|_| drop(session.step()));
     let target = session.target("[fog + 40]").unwrap();
-    assert_eq!(session.who(target).instruction().unwrap().report.instruction, "rep stosd");
+    assert_eq!(session.who(target).instruction().unwrap().report.instruction.as_ref(), "rep stosd");
 }
 
 #[test]
@@ -183,7 +183,7 @@ fn who_finds_the_writer_of_a_vector_and_values_of_vectors_are_refused_with_the_w
     (0..3).for_each(|_| drop(session.step()));
     let target = session.target("xmm3").unwrap();
     let writer = session.who(target).instruction().unwrap();
-    assert_eq!((writer.report.instruction.as_str(), writer.ago), ("pxor xmm3, xmm3", 3));
+    assert_eq!((&*writer.report.instruction, writer.ago), ("pxor xmm3, xmm3", 3));
     let error = session.evaluate("xmm3 + 1").unwrap_err().to_string();
     assert_eq!(error, "`xmm3` holds several values at once; `registers xmm3` shows them");
 }

@@ -158,7 +158,7 @@ fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
     for text in assemblies.iter().flat_map(|assembly| assembly.sources.texts()) {
         let expanded = matches!(text.origin, sotto_asm::Origin::Expanded { .. });
         if !expanded && !texts.iter().any(|known| known.name == *text.name) {
-            texts.push(SourceText { name: text.name.to_string(), text: text.text.to_string() });
+            texts.push(SourceText::new(text.name.to_string(), text.text.to_string()));
         }
     }
     texts
@@ -173,7 +173,7 @@ fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
         }
         // A line table may name anything; what is no text is no source.
         if let Ok(text) = std::fs::read_to_string(path) {
-            sources.push(SourceText { name: name.clone(), text });
+            sources.push(SourceText::new(name.clone(), text));
         }
     }
     sources

@@ -172,7 +172,7 @@ fn every_command_answers_as_data_too() {
     let registers = values.iter().find(|value| !value["rax"].is_null()).unwrap();
     assert_eq!(registers["rax"], "0x58");
     let table = values.iter().find(|value| !value["values"].is_null()).unwrap();
-    assert_eq!(table["values"][0], "0xc");
+    assert_eq!(table["values"][0], "0x0c");
 }
 
 #[test]
@@ -193,4 +193,50 @@ fn standard_input_of_the_program_may_be_a_file() {
     assert!(transcript.contains("FOG AT FOUR"), "{transcript}");
     let missing = folder.transcript(&["step", path.to_str().unwrap(), "--stdin", "none"], "");
     assert!(missing.contains("cannot read none"), "{missing}");
+}
+
+#[test]
+fn a_tour_of_time_frames_and_changes_reads_well() {
+    let folder = Folder::new(&[("flash.s", &demo("flash.s"))]);
+    let commands = "break at lit_seconds\nwatch ebx\nresume\nframes\nmark dusk\nresume\nresume\nbreaks\ncompare dusk\nstack 3\n\
+                    change edi to 0\nwho edi\nout\nback line\nback call\nuntil #9\nshow edi as binary\nshow edi as all\n\
+                    memory bright as text\nunbreak 1\nunbreak 2\nresume\nsyscalls\nback\nrestart dark\nmark\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "flash.s", "--plain"], commands));
+}
+
+#[test]
+fn a_changed_source_is_reloaded_at_the_same_line_or_not_at_all() {
+    let folder = Folder::new(&[("flash.s", &demo("flash.s"))]);
+    // The script's file is read at once, and the source is read again while it is carried out: a shell
+    // of its own changes it between two commands.
+    let mut child = std::process::Command::new(assert_cmd::cargo::cargo_bin("sotto"))
+        .args(["step", "flash.s", "--plain"])
+        .current_dir(folder.path(""))
+        .env("NO_COLOR", "1")
+        .stdin(std::process::Stdio::piped())
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    use std::io::{BufRead, Write};
+    let mut input = child.stdin.take().unwrap();
+    let mut output = std::io::BufReader::new(child.stdout.take().unwrap()).lines();
+    let mut until = |text: &str| loop {
+        let line = output.next().expect("more comes").unwrap();
+        if line.contains(text) {
+            return line;
+        }
+    };
+    writeln!(input, "break at 46 after 2\nresume").unwrap();
+    until("breakpoint 1, 2 times now");
+    folder.write("flash.s", &format!("; Skerry\n{}", demo("flash.s")));
+    writeln!(input, "reload").unwrap();
+    until("reloaded; returned to the same line");
+    assert!(until("next").contains("flash.s:47"));
+    folder.write("flash.s", "nothing\n");
+    writeln!(input, "reload\nsource").unwrap();
+    until("error: the source has errors; nothing was reloaded");
+    until("-> ");
+    drop(input);
+    child.wait().unwrap();
 }

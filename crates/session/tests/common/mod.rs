@@ -23,7 +23,7 @@ pub fn image(name: &str, text: &str) -> Image {
 
 /// A session of a text.
 pub fn session(text: &str) -> Session {
-    let sources = vec![SourceText { name: "lamp.s".into(), text: text.into() }];
+    let sources = vec![SourceText::new("lamp.s".into(), text.into())];
     let startup = Startup::with_arguments(vec!["lamp".into()]);
     Session::start(image("lamp.s", text), sources, &startup).unwrap()
 }

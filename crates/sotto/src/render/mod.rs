@@ -8,8 +8,9 @@ use std::fmt::Write;
 
 use anstyle::{AnsiColor, Style};
 use sotto_session::{
-    Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Readings,
-    RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView, VectorReport,
+    Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Reading,
+    Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView,
+    VectorReport,
 };
 
 pub use values::{Changed, address_change, value, value_change};
@@ -270,7 +271,7 @@ fn flag_lines(report: &StepReport) -> Vec<String> {
     // Why the parity or the half carry is what it is, few people ask; the data has it.
     let reason = |flag: &FlagReport| match flag.word {
         "parity" | "adjust" => None,
-        _ => flag.reason.clone(),
+        _ => flag.reason.as_ref().map(ToString::to_string),
     };
     let mut lines: Vec<String> = changed()
         .filter_map(|flag| {
@@ -396,10 +397,9 @@ pub fn stack(view: &StackView) -> String {
     let mut lines = Vec::new();
     let mut above: Option<Option<usize>> = None;
     for slot in view.slots.iter().rev() {
-        // The frame of the routine that is lower begins below its caller's.
-        if slot.offset >= 0 && above.is_some_and(|frame| frame != slot.frame) {
-            lines.push(frame_rule(view, slot.frame));
-        } else if above.is_none() && slot.offset >= 0 && slot.frame.is_some() {
+        // The highest slot says whose frame it is in, and every slot that is in another than the one above it.
+        let other = above.map_or(slot.frame.is_some(), |frame| frame != slot.frame);
+        if other && slot.offset >= 0 {
             lines.push(frame_rule(view, slot.frame));
         }
         above = Some(slot.frame);
@@ -470,10 +470,19 @@ pub fn frames(frames: &[Frame]) -> String {
     lines.join("\n")
 }
 
+/// The elements of a line of memory; a column of hex needs no `0x` each.
+pub fn memory_values(line: &MemoryLine) -> String {
+    let shown = |value: &String| match line.reading {
+        Reading::Hex => value.trim_start_matches("0x").to_string(),
+        _ => value.clone(),
+    };
+    line.values.iter().map(shown).collect::<Vec<String>>().join(" ")
+}
+
 /// A line of memory.
 pub fn memory_line(line: &MemoryLine) -> String {
     let text = line.text.clone().unwrap_or_default();
-    let values = line.values.join(" ");
+    let values = memory_values(line);
     let line = format!("{:#x}  {:<14} {values:<48} {text}", line.address, line.name);
     line.trim_end().to_string()
 }

@@ -88,7 +88,7 @@ impl Layout {
             layout.panes.push((state.focus, body));
             return layout;
         }
-        let usual = (body.height / 5).clamp(4, 12) as i16;
+        let usual = (body.height / 4).clamp(4, 10) as i16;
         let lower = (usual + state.higher).clamp(2, body.height as i16 - 5) as u16;
         let upper = body.height - lower;
         let right = match width {
@@ -533,7 +533,7 @@ fn memory(picture: &Picture, state: &State, theme: &Theme) -> (String, Vec<Line<
         lines.push(Line::from(vec![
             mark_of(row.changed, false, theme),
             Span::styled(format!("{:<13} ", short_name(line)), theme.quiet()),
-            Span::styled(clean(&line.values.join(" ")), style),
+            Span::styled(clean(&render::memory_values(line)), style),
             Span::styled(format!("  {}", line.text.clone().unwrap_or_default()), theme.quiet()),
         ]));
     }

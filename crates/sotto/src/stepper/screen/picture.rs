@@ -115,8 +115,6 @@ pub struct Before {
     registers: HashMap<Storage, u64>,
     shown: HashMap<String, String>,
     moment: Option<u64>,
-    /// Where lines start in a source text.
-    starts: Option<(String, usize, Vec<u32>)>,
     memory: HashMap<u64, Vec<String>>,
     memory_text: String,
 }
@@ -149,7 +147,7 @@ impl Picture {
             ..Picture::default()
         };
         let effects: Vec<&StepReport> = trail.iter().map(AsRef::as_ref).collect();
-        picture.gather_code(session, wanted, before, &effects);
+        picture.gather_code(session, wanted, &effects);
         picture.gather_registers(session, before, last.as_deref(), ahead.as_ref(), moved);
         picture.gather_stack(session, wanted, last.as_deref(), ahead.as_ref());
         picture.gather_memory(session, wanted, before, moved);
@@ -169,35 +167,23 @@ impl Picture {
         picture
     }
 
-    fn gather_code(
-        &mut self,
-        session: &mut Session,
-        wanted: &Wanted,
-        before: &mut Before,
-        trail: &[&StepReport],
-    ) {
+    fn gather_code(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
         let here = session.here();
         let has_source = here.line.is_some()
             && session.sources().iter().any(|source| Some(&source.name) == here.file.as_ref());
         match has_source {
-            true => self.source_lines(session, wanted, before, trail),
+            true => self.source_lines(session, wanted, trail),
             false => self.instructions(session, wanted, trail),
         }
     }
 
-    fn source_lines(
-        &mut self,
-        session: &mut Session,
-        wanted: &Wanted,
-        before: &mut Before,
-        trail: &[&StepReport],
-    ) {
+    fn source_lines(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
         let here = session.here();
         let (file, line) = (here.file.unwrap_or_default(), here.line.unwrap_or(1) as usize);
         let Some(source) = session.sources().iter().find(|source| source.name == file) else {
             return;
         };
-        let text = source.text.clone();
+        let source = source.clone();
         let is_assembly = [".s", ".S", ".asm", ".inc"].iter().any(|ending| file.ends_with(ending));
         let instructions = wanted.instructions.unwrap_or(!is_assembly);
         self.comments = match (is_assembly, session.arch().is_x86()) {
@@ -205,14 +191,7 @@ impl Picture {
             (true, false) => &[";", "//"],
             (false, _) => &["//", "/*"],
         };
-        let known = before.starts.as_ref();
-        if known.is_none_or(|(name, length, _)| *name != file || *length != text.len()) {
-            let ends = text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');
-            let starts = std::iter::once(0).chain(ends.map(|(at, _)| at as u32 + 1)).collect();
-            before.starts = Some((file.clone(), text.len(), starts));
-        }
-        let starts = before.starts.as_ref().map_or(&[][..], |(.., starts)| starts);
-        let total = starts.len() - usize::from(text.ends_with('\n'));
+        let total = source.line_count();
         let first = wanted.code_first.unwrap_or_else(|| {
             // The next line a third from the top: more is to come than was.
             line.saturating_sub(1).saturating_sub(wanted.code_lines / 3)
@@ -242,13 +221,11 @@ impl Picture {
             if self.code.len() >= wanted.code_lines {
                 break;
             }
-            let start = starts[number] as usize;
-            let end = starts.get(number + 1).map_or(text.len(), |&next| next as usize);
             let number = number as u32 + 1;
             let effect = effects.get(&number);
             self.code.push(CodeLine {
                 label: number.to_string(),
-                text: text[start..end].trim_end().to_string(),
+                text: source.line(number).unwrap_or_default().trim_end().to_string(),
                 effects: effect.map(|(_, text)| text.clone()).filter(|text| !text.is_empty()),
                 latest: effect.is_some_and(|(moment, _)| *moment == self.moment),
                 is_next: number as usize == line && !ended,
@@ -393,7 +370,8 @@ impl Picture {
         for info in arch.flags() {
             let report = |report: Option<&StepReport>| {
                 let flag = report?.flags.iter().find(|flag| flag.name == info.name)?;
-                Some((flag.old != flag.new, flag.reason.clone()))
+                let reason = flag.reason.as_ref().map(ToString::to_string);
+                Some((flag.old != flag.new, reason))
             };
             let (changed, reason) = report(last).unwrap_or_default();
             self.flags.push(FlagRow {
