@@ -143,6 +143,9 @@ pub struct StepArgs {
     /// Line by line, without the full screen
     #[arg(long)]
     pub plain: bool,
+    /// Take the mouse on the full screen: the wheel scrolls, a click on a line's number sets a breakpoint
+    #[arg(long)]
+    pub mouse: bool,
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,

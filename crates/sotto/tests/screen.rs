@@ -285,3 +285,19 @@ fn input_that_is_waited_for_is_typed_in() {
     terminal.wait_for("ended with status 0");
     leave(&mut terminal);
 }
+
+#[test]
+fn a_click_on_a_number_sets_a_breakpoint_and_takes_it_away() {
+    let folder = flash();
+    let mut terminal = Terminal::start(&folder, &["step", "flash.s", "--mouse"], 120, 40);
+    let screen = terminal.wait_for("▶17");
+    let row = screen.lines().position(|line| line.contains(" 19 ")).unwrap() + 1;
+    terminal.press(&format!("\u{1b}[<0;4;{row}M"));
+    terminal.wait_for("◉ 19");
+    terminal.press(&format!("\u{1b}[<0;4;{row}M"));
+    terminal.wait_until("no breakpoint", |screen| !screen.contains("◉"));
+    // The wheel over the source scrolls it.
+    terminal.press("\u{1b}[<65;20;10M");
+    terminal.wait_until("other lines", |screen| !screen.contains("bright  db"));
+    leave(&mut terminal);
+}

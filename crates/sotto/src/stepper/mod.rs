@@ -28,7 +28,7 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
         kept.give_to(&mut commander);
     }
     let result = match full_screen {
-        true => screen::run(&mut commander, args.at.as_deref()),
+        true => screen::run(&mut commander, args.at.as_deref(), args.mouse),
         false => line_by_line(&mut commander, args),
     };
     if let Some(kept) = kept {

@@ -13,7 +13,10 @@ use std::collections::VecDeque;
 use std::io::{self, Write};
 use std::time::{Duration, Instant};
 
-use crossterm::event::{self, Event, KeyCode, KeyEventKind, KeyModifiers};
+use crossterm::event::{
+    self, DisableMouseCapture, EnableMouseCapture, Event, KeyCode, KeyEventKind, KeyModifiers,
+    MouseEvent, MouseEventKind,
+};
 use crossterm::terminal::{BeginSynchronizedUpdate, EndSynchronizedUpdate};
 use crossterm::{execute, queue};
 use ratatui::DefaultTerminal;
@@ -24,7 +27,7 @@ use crate::output::Failure;
 use crate::render::{self, Tone, paint};
 use draw::Layout;
 use picture::{Before, Picture};
-use state::{State, Wish};
+use state::{Pane, State, Wish};
 use theme::Theme;
 
 /// Runs the full-screen view until it is left.
@@ -32,7 +35,7 @@ use theme::Theme;
 /// # Errors
 ///
 /// If the terminal cannot be used.
-pub fn run(commander: &mut Commander, at: Option<&str>) -> Result<(), Failure> {
+pub fn run(commander: &mut Commander, at: Option<&str>, mouse: bool) -> Result<(), Failure> {
     commander.answers = Answers::Collect(Vec::new());
     if let Some(place) = at {
         commander.go_until(place).map_err(Failure::plain)?;
@@ -40,11 +43,19 @@ pub fn run(commander: &mut Commander, at: Option<&str>) -> Result<(), Failure> {
     let failed = |error: io::Error| Failure::plain(format!("cannot use the terminal: {error}"));
     // This also has panics give the terminal back.
     let mut terminal = ratatui::try_init().map_err(failed)?;
+    if mouse {
+        execute!(io::stdout(), EnableMouseCapture).map_err(failed)?;
+        let next = std::panic::take_hook();
+        std::panic::set_hook(Box::new(move |panic| {
+            give_back();
+            next(panic);
+        }));
+    }
     give_back_when_killed();
     interrupt::ask_also(stop_key);
     let mut screen = Screen::new(commander);
     let result = screen.live(&mut terminal);
-    ratatui::restore();
+    give_back();
     match result {
         // A terminal that went away has nobody to tell.
         Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
@@ -85,7 +96,10 @@ impl<'a> Screen<'a> {
                     let names = self.commander.names();
                     self.state.key(key, &names, self.picture.code_first)
                 }
-                Event::Mouse(mouse) => self.state.mouse(mouse, self.picture.code_first),
+                Event::Mouse(mouse) => match self.clicked_line(&mouse) {
+                    Some(command) => Wish::Command(command),
+                    None => self.state.mouse(mouse, self.picture.code_first),
+                },
                 Event::Paste(text) => {
                     self.state.line.push_str(text.trim_end());
                     self.state.cursor = self.state.line.len();
@@ -127,6 +141,29 @@ impl<'a> Screen<'a> {
         }
         self.state.answer(answers);
         Ok(heard)
+    }
+
+    /// The command that a click on a line's number stands for: a breakpoint there, or none any more.
+    fn clicked_line(&self, mouse: &MouseEvent) -> Option<String> {
+        /// Columns of marks and numbers.
+        const NUMBERS: u16 = 8;
+        let MouseEventKind::Down(_) = mouse.kind else { return None };
+        let (_, area) = self.state.places.iter().find(|(pane, _)| *pane == Pane::Source)?;
+        let row = mouse.row.checked_sub(area.y + 1).filter(|row| row + 1 < area.height)?;
+        let line = self.picture.code.get(usize::from(row)).filter(|line| !line.is_instruction)?;
+        if mouse.column >= area.x + NUMBERS {
+            return None;
+        }
+        let place = format!("{}:{}", self.picture.file, line.label);
+        if !line.breakpoint {
+            return Some(format!("break at {place}"));
+        }
+        let number = line.label.parse::<u32>().ok()?;
+        let session = &self.commander.session;
+        let here = session.breakpoints().iter().find(|breakpoint| {
+            breakpoint.addresses.iter().any(|&at| session.place(at).line == Some(number))
+        });
+        here.map(|breakpoint| format!("unbreak {}", breakpoint.number))
     }
 
     fn gather(&mut self, terminal: &DefaultTerminal) -> io::Result<()> {
@@ -214,9 +251,15 @@ fn stop_key() -> bool {
     false
 }
 
+/// Gives the terminal back as it was.
+fn give_back() {
+    let _ = execute!(io::stdout(), DisableMouseCapture);
+    ratatui::restore();
+}
+
 /// Gives the terminal to the shell until it goes on with us.
 fn suspend(terminal: &mut DefaultTerminal) -> io::Result<()> {
-    ratatui::restore();
+    give_back();
     // SIGTSTP would come from the key, were keys not ours here.
     let _ = nix::sys::signal::raise(nix::sys::signal::Signal::SIGTSTP);
     *terminal = ratatui::try_init()?;
@@ -241,7 +284,7 @@ fn give_back_when_killed() {
     }
     std::thread::spawn(move || {
         if let Ok(signal) = signals.wait() {
-            ratatui::restore();
+            give_back();
             std::process::exit(128 + signal as i32);
         }
     });
