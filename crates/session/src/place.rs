@@ -77,6 +77,13 @@ impl Place {
         })
     }
 
+    /// Whether the line is one of a compiled language, of which one becomes several instructions.
+    pub fn is_compiled(&self) -> bool {
+        const ASSEMBLY: [&str; 4] = [".s", ".S", ".asm", ".inc"];
+        let file = self.file.as_deref();
+        file.is_some_and(|file| !ASSEMBLY.iter().any(|ending| file.ends_with(ending)))
+    }
+
     /// `file:line`, if the line is known.
     pub fn location(&self) -> Option<String> {
         Some(format!("{}:{}", self.file.as_ref()?, self.line?))

@@ -264,6 +264,8 @@ pub(crate) struct CodeText {
     pub names: Option<Arc<[String; 2]>>,
     /// What a conditional jump finds when it is not taken, and when it is.
     conditions: Option<[&'static str; 2]>,
+    /// Whether that takes what was compared as signed numbers; `None` if it makes no difference.
+    signed: Option<bool>,
 }
 
 impl CodeText {
@@ -282,6 +284,7 @@ impl CodeText {
             lanes: instruction.lanes(),
             names: operand_names(instruction, image, order).map(Arc::new),
             conditions: is_branch.then(|| [words(false), words(true)]),
+            signed: signedness(image.arch, instruction.flags().tested),
         }
     }
 }
@@ -318,7 +321,7 @@ pub(crate) fn describe_step(
             // A jump changes no flags, so those after it are those it read.
             flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
             compared: origin.filter(|_| !tested.is_empty()).map(|origin| Compared {
-                signed: signedness(arch, tested),
+                signed: code.signed,
                 origin,
                 names: compared.cloned(),
             }),

@@ -56,7 +56,7 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     say("Now you:");
     say(&format!("  cd {shown}"));
     for (command, what) in [
-        ("sotto step flash.s", "step it yourself; `help` lists the commands"),
+        ("sotto step flash.s", "step it yourself on the full screen; F1 helps"),
         ("sotto step tide.s --at 25", "start at a line"),
         ("sotto trace swell.s", "vectors, element by element"),
         ("sotto step bell.s", "a stack with arguments; `stack` shows its slots"),

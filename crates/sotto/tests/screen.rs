@@ -301,3 +301,29 @@ fn a_click_on_a_number_sets_a_breakpoint_and_takes_it_away() {
     terminal.wait_until("other lines", |screen| !screen.contains("bright  db"));
     leave(&mut terminal);
 }
+
+#[test]
+fn every_machine_and_a_program_without_lines_is_stepped() {
+    let folder = Folder::new(&[
+        ("bell.s", &demo("bell.s")),
+        ("lamp.s", &demo("lamp_arm64.s")),
+        ("flash.s", &demo("flash.s")),
+    ]);
+    folder.sotto(&["assemble", "flash.s", "-o", "flash"]).assert().success();
+    std::fs::remove_file(folder.path("flash.s")).unwrap();
+    for (file, first, registers) in [
+        ("bell.s", "▶12", "eax"),
+        ("lamp.s", "mov     x19", "x19"),
+        ("flash", "code of _start", "rdi"),
+    ] {
+        let mut terminal = Terminal::start(&folder, &["step", file], 140, 45);
+        let screen = terminal.wait_for(first);
+        line_with(&screen, registers);
+        terminal.press(RIGHT);
+        terminal.wait_for("•");
+        terminal.press(&[RIGHT, RIGHT, RIGHT, RIGHT, RIGHT, LEFT].concat());
+        let screen = terminal.wait_for("#5 of 6");
+        assert!(screen.contains("return address"), "{screen}");
+        leave(&mut terminal);
+    }
+}

@@ -93,7 +93,14 @@ fn code_columns(place: &Place, instruction: &str) -> String {
     let location = place.location().unwrap_or_else(|| format!("{:#x}", place.address));
     let location = location.rsplit('/').next().unwrap_or_default();
     let name = place.name().unwrap_or_default();
-    let text = source_text(place).unwrap_or_else(|| instruction.to_string());
+    let text = match source_text(place) {
+        // A line of a compiled language is several instructions.
+        Some(source) if place.is_compiled() => {
+            format!("{instruction:<24} {}", paint(Tone::Quiet, &source))
+        }
+        Some(source) => source,
+        None => instruction.to_string(),
+    };
     format!("{location:<14} {}  {text}", paint(Tone::Strong, &format!("{name:<16}")))
 }
 

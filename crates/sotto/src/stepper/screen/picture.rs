@@ -179,17 +179,17 @@ impl Picture {
 
     fn source_lines(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
         let here = session.here();
+        let compiled = here.is_compiled();
         let (file, line) = (here.file.unwrap_or_default(), here.line.unwrap_or(1) as usize);
         let Some(source) = session.sources().iter().find(|source| source.name == file) else {
             return;
         };
         let source = source.clone();
-        let is_assembly = [".s", ".S", ".asm", ".inc"].iter().any(|ending| file.ends_with(ending));
-        let instructions = wanted.instructions.unwrap_or(!is_assembly);
-        self.comments = match (is_assembly, session.arch().is_x86()) {
-            (true, true) => &[";", "//", "# "],
-            (true, false) => &[";", "//"],
-            (false, _) => &["//", "/*"],
+        let instructions = wanted.instructions.unwrap_or(compiled);
+        self.comments = match (compiled, session.arch().is_x86()) {
+            (false, true) => &[";", "//", "# "],
+            (false, false) => &[";", "//"],
+            (true, _) => &["//", "/*"],
         };
         let total = source.line_count();
         let first = wanted.code_first.unwrap_or_else(|| {
