@@ -269,16 +269,38 @@ impl Session {
         if moment < count { StopReason::AtStart } else { StopReason::Done }
     }
 
-    /// Goes back to the line before: to the nearest earlier moment whose instruction is of another
-    /// source line, or back over a call that returned to this line.
+    /// Goes back to the start of the line before: of the instructions that were executed for it in a row,
+    /// with what they called, the first.
     pub fn back_line(&mut self) -> StopReason {
+        if self.image.lines.at(self.process.machine.pc()).is_none() || self.ending().is_some() {
+            return self.back(1);
+        }
+        if self.moment() == 0 {
+            return StopReason::AtStart;
+        }
+        let Some(before) = self.last_elsewhere() else {
+            self.go_to(0);
+            return StopReason::AtStart;
+        };
+        self.go_to(before);
+        let start = self.last_elsewhere().map_or(0, |moment| moment + 1);
+        self.go_to(start);
+        StopReason::Done
+    }
+
+    /// The latest moment before this one at which an instruction of another line was next, in this routine
+    /// or one that called it. The session is somewhere else afterwards.
+    fn last_elsewhere(&mut self) -> Option<u64> {
         let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
         let (here, depth) = (line(self), self.process.machine.calls().len());
-        let now = self.moment();
-        let reason = self.back(1);
-        // Looking for it among the instructions of a slice that is executed once.
         let mut end = self.moment();
-        while reason == StopReason::Done && end > 0 {
+        while end > 0 {
+            // What was called meanwhile is gone over at once.
+            self.go_to(end - 1);
+            if let Some(call) = self.process.machine.calls().get(depth) {
+                end = call.moment.min(end - 1);
+                continue;
+            }
             let start = end.saturating_sub(LINE_SLICE);
             self.go_to(start);
             let mut found = None;
@@ -288,35 +310,12 @@ impl Session {
                 }
                 self.step_process();
             }
-            if self.process.machine.calls().len() <= depth && line(self) != here && end < now {
-                found = Some(end);
-            }
-            if let Some(moment) = found {
-                self.go_to(moment);
-                return self.go_to_line_start();
+            if found.is_some() {
+                return found;
             }
             end = start;
         }
-        self.go_to(0);
-        if now > 0 && line(self) != here { StopReason::Done } else { StopReason::AtStart }
-    }
-
-    /// Goes to the first of the instructions of this line that were executed in a row.
-    fn go_to_line_start(&mut self) -> StopReason {
-        let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
-        let here = line(self);
-        for _ in 0..LINE_SLICE {
-            let moment = self.moment();
-            if moment == 0 {
-                break;
-            }
-            self.go_to(moment - 1);
-            if line(self) != here {
-                self.go_to(moment);
-                break;
-            }
-        }
-        StopReason::Done
+        None
     }
 
     /// Goes back to where the routine that is running was called, before the call.

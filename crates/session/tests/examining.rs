@@ -284,6 +284,19 @@ fn going_back_by_lines_and_calls_lands_where_a_reader_expects() {
 }
 
 #[test]
+fn without_lines_a_line_is_an_instruction() {
+    let mut image = common::image("lamp.s", BUOYS);
+    image.lines = Default::default();
+    let startup = sotto_kernel::Startup::with_arguments(vec!["lamp".into()]);
+    let mut session = Session::start(image, Vec::new(), &startup).unwrap();
+    session.go_to(5);
+    assert_eq!(session.back_line(), StopReason::Done);
+    assert_eq!(session.moment(), 4);
+    assert_eq!(session.over_line(1000, &never), StopReason::Done);
+    assert_eq!(session.moment(), 5);
+}
+
+#[test]
 fn a_changed_source_is_taken_over_at_the_same_line_and_count() {
     let mut old = common::session(BUOYS);
     old.add_breakpoint("23", None, 1).unwrap();

@@ -1,0 +1,104 @@
+//! The stepper on programs that a C compiler made, with its line table, with frame pointers and without.
+
+mod common;
+
+use std::process::Command;
+
+use sotto_kernel::Startup;
+use sotto_object::read_executable;
+use sotto_session::{Session, SourceText, StopReason};
+
+const BUOYS: &str = "#include <stdio.h>
+static int depths[] = { 4, 9, 2, 7 };
+__attribute__((noinline)) int deepest(const int *chain, int count)
+{
+    if (count == 1)
+        return chain[0];
+    int rest = deepest(chain + 1, count - 1);
+    return rest > chain[0] ? rest : chain[0];
+}
+int main(void)
+{
+    int found = deepest(depths, 4);
+    printf(\"deepest %d\\n\", found);
+    return found;
+}
+";
+
+fn never() -> bool {
+    false
+}
+
+/// A session of the program, compiled with these options; `None` if there is no compiler.
+fn session(options: &[&str]) -> Option<Session> {
+    if !common::has("gcc") {
+        return None;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join("buoys.c"), BUOYS).unwrap();
+    let status = Command::new("gcc")
+        .args(["-g", "-static", "-fno-inline", "-fno-optimize-sibling-calls"])
+        .args(options)
+        .args(["-ffile-prefix-map=.=", "-o", "buoys", "buoys.c"])
+        .current_dir(folder.path())
+        .status()
+        .unwrap();
+    assert!(status.success());
+    let image = read_executable(&std::fs::read(folder.path().join("buoys")).unwrap()).unwrap();
+    let name = image.lines.files.iter().find(|name| name.ends_with("buoys.c")).unwrap().clone();
+    let sources = vec![SourceText::new(name, BUOYS.to_string())];
+    let startup = Startup::with_arguments(vec!["buoys".into()]);
+    Some(Session::start(image, sources, &startup).unwrap())
+}
+
+#[test]
+fn breakpoints_frames_and_writers_are_right_with_and_without_frame_pointers() {
+    let ways: [&[&str]; 4] =
+        [&["-O0"], &["-O1"], &["-O2", "-fomit-frame-pointer"], &["-O0", "-fno-omit-frame-pointer"]];
+    for options in ways {
+        let Some(mut session) = session(options) else { return };
+        session.add_breakpoint("buoys.c:6", None, 1).unwrap();
+        assert!(matches!(session.resume(&[], 1 << 30, &never), StopReason::Breakpoint(1)));
+        let frames = session.frames();
+        let names: Vec<&str> =
+            frames.iter().map(|f| f.entry.symbol.as_deref().unwrap_or("?")).collect();
+        assert_eq!(names[..5], ["deepest", "deepest", "deepest", "deepest", "main"], "{options:?}");
+        let counts: Vec<u64> = frames[..4].iter().map(|f| f.arguments[1].value).collect();
+        assert_eq!(counts, [1, 2, 3, 4], "{options:?}");
+        assert_eq!(frames[0].call.as_ref().and_then(|place| place.line), Some(7), "{options:?}");
+        // Return addresses lie where the frames end.
+        let slot = 8;
+        for frame in &frames[..4] {
+            let view = session.stack_from(frame.end - slot, 1, 0);
+            assert_eq!(view.slots[0].role, sotto_session::SlotRole::ReturnAddress, "{options:?}");
+        }
+        // Out of all of them, and back into the last.
+        session.remove_stop(1).unwrap();
+        for left in [3, 2, 1, 0] {
+            assert_eq!(session.out(1 << 30, &never), StopReason::Done, "{options:?}");
+            let depth = session.frames().iter().filter(|f| f.routine == "deepest").count();
+            assert_eq!(depth, left, "{options:?}");
+        }
+        let target = session.target("eax").unwrap();
+        let writer = session.who(target).instruction().unwrap();
+        assert_eq!(writer.report.place.symbol.as_deref(), Some("deepest"), "{options:?}");
+        assert_eq!(session.resume(&[], 1 << 30, &never), StopReason::Ended, "{options:?}");
+        assert_eq!(session.ending().unwrap().shell_status(), 9, "{options:?}");
+        assert_eq!(session.syscalls().last().unwrap().2.name, "exit_group");
+    }
+}
+
+#[test]
+fn lines_of_c_are_gone_over_and_back_over() {
+    let Some(mut session) = session(&["-O0"]) else { return };
+    let addresses = session.resolve_places("buoys.c:12").unwrap();
+    assert_eq!(session.resume(&addresses[..1], 1 << 30, &never), StopReason::Place);
+    let start = session.moment();
+    assert_eq!(session.over_line(1 << 30, &never), StopReason::Done);
+    assert_eq!(session.here().line, Some(13));
+    assert_eq!(session.back_line(), StopReason::Done);
+    assert_eq!((session.here().line, session.moment()), (Some(12), start));
+    // A variable in memory is watched by its address.
+    session.add_watch("dword [rbp - 4]").unwrap();
+    assert!(matches!(session.resume(&[], 1 << 30, &never), StopReason::Watch(_)));
+}
