@@ -18,6 +18,8 @@ use crate::{Session, StopReason, Target};
 
 /// Instructions between checkpoints while the program runs on.
 pub(crate) const CHECKPOINT_EVERY: u64 = 1 << 20;
+/// Instructions before a moment that was gone back to at which one more checkpoint is kept.
+const NEAR: u64 = 1 << 15;
 /// Bytes that checkpoints may take together.
 const MAX_BYTES: usize = 128 << 20;
 
@@ -108,6 +110,15 @@ impl History {
         }
     }
 
+    /// Keeps the present, however short ago the last moment was kept.
+    fn keep_here(&mut self, process: &mut Process) {
+        let now = process.executed();
+        let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
+        if self.checkpoints[at - 1].snapshot.executed() < now && process.ending().is_none() {
+            self.insert(at, process.snapshot());
+        }
+    }
+
     /// Bytes of a snapshot that are not in the one before it.
     fn cost(&self, at: usize, snapshot: &ProcessSnapshot) -> usize {
         let memory = snapshot.machine().memory();
@@ -182,10 +193,16 @@ impl History {
 impl Session {
     /// Goes to a moment, earlier or later. Later moments are reached by running without stops.
     pub fn go_to(&mut self, moment: u64) -> StopReason {
+        self.process.machine.set_stops(&[]);
         if moment < self.moment() {
             self.restore_before(moment);
+            // Whoever goes back once goes back again, to a moment close by.
+            let near = moment.saturating_sub(NEAR);
+            if near > self.moment() + NEAR {
+                self.advance_to(near);
+                self.history.keep_here(&mut self.process);
+            }
         }
-        self.process.machine.set_stops(&[]);
         self.advance_to(moment)
     }
 
