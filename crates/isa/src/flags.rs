@@ -59,11 +59,32 @@ impl Not for FlagSet {
     }
 }
 
+/// What a flag says of a result, on whichever machine.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum FlagRole {
+    /// A carry out of the sum; on x86 also a borrow, on Arm that there was none.
+    Carry,
+    /// It is zero.
+    Zero,
+    /// Its top bit.
+    Sign,
+    /// It does not fit as a signed number.
+    Overflow,
+    /// The ones in its low byte are even in number.
+    Parity,
+    /// A carry or borrow between its low four bits and the rest.
+    Adjust,
+    /// Nothing: it says which way string instructions go.
+    Direction,
+}
+
 /// One flag, as reports and `explain` show it.
 #[derive(Debug, PartialEq, Eq)]
 pub struct FlagInfo {
     /// The flag.
     pub flag: FlagSet,
+    /// What it says.
+    pub role: FlagRole,
     /// The manual's short name: `ZF`, `N`.
     pub name: &'static str,
     /// What it stands for, in a word or two.

@@ -27,7 +27,7 @@ pub mod x86;
 
 pub use arch::{Arch, UnknownArch};
 pub use convention::{Convention, RoleGroup};
-pub use flags::{FlagEffects, FlagInfo, FlagSet, FlagsUndefinedWhen};
+pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Form, FormDoc, Implicit, Modes, Slot};
 pub use instruction::{
     DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,

@@ -7,7 +7,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use serde::{Serialize, Serializer};
-use sotto_isa::{Arch, FlagInfo, Width};
+use sotto_isa::{Arch, FlagInfo, FlagRole, Width};
 use sotto_machine::{FlagOperation, FlagOrigin};
 
 /// Why a flag has its value; put into words when somebody reads it, since most are read by nobody.
@@ -28,12 +28,11 @@ impl Reason {
         origin: FlagOrigin,
     ) -> Option<Reason> {
         use FlagOperation::{Add, Logic, Subtract};
-        let known = match (info.word, origin.operation) {
-            ("zero" | "sign" | "negative" | "parity" | "adjust", _) => true,
-            ("carry", Add | Subtract) => true,
-            ("carry" | "overflow", Logic) => arch.is_x86(),
-            ("overflow", _) => true,
-            _ => false,
+        let known = match (info.role, origin.operation) {
+            (FlagRole::Carry, Add | Subtract) => true,
+            (FlagRole::Carry | FlagRole::Overflow, Logic) => arch.is_x86(),
+            (FlagRole::Carry | FlagRole::Direction, _) => false,
+            _ => true,
         };
         known.then_some(Reason { arch, info, set, origin })
     }
@@ -98,27 +97,27 @@ fn of_flag(arch: Arch, info: &FlagInfo, set: bool, origin: &FlagOrigin) -> Optio
         FlagOperation::Subtract if value != a.wrapping_sub(b) & width.mask() => " - 1",
         _ => "",
     };
-    Some(match (info.word, operation) {
-        ("zero", FlagOperation::Subtract) if carried.is_empty() => match set {
+    Some(match (info.role, operation) {
+        (FlagRole::Zero, FlagOperation::Subtract) if carried.is_empty() => match set {
             true => format!("both are {}", unsigned(a)),
             false => format!("{} and {} differ", unsigned(a), unsigned(b)),
         },
-        ("zero", _) => match set {
+        (FlagRole::Zero, _) => match set {
             true => "the result is 0".to_string(),
             false => format!("the result is {}", unsigned(value)),
         },
-        ("sign" | "negative", _) => match set {
+        (FlagRole::Sign, _) => match set {
             true => format!("the result's top bit is 1: {}", signed(width, value)),
             false => "the result's top bit is 0".to_string(),
         },
-        ("carry" | "overflow", FlagOperation::Logic) if arch.is_x86() => {
+        (FlagRole::Carry | FlagRole::Overflow, FlagOperation::Logic) if arch.is_x86() => {
             "a bitwise operation clears it".to_string()
         }
-        ("carry", FlagOperation::Add) => {
+        (FlagRole::Carry, FlagOperation::Add) => {
             let fits = if set { "does not fit" } else { "fits" };
             format!("{} + {}{carried} {fits} {bits} bits", unsigned(a), unsigned(b))
         }
-        ("carry", FlagOperation::Subtract) => {
+        (FlagRole::Carry, FlagOperation::Subtract) => {
             // On Arm, C after a subtraction means "no borrow".
             let below = if arch.is_x86() { set } else { !set };
             let is = if below { "is below" } else { "is not below" };
@@ -127,19 +126,19 @@ fn of_flag(arch: Arch, info: &FlagInfo, set: bool, origin: &FlagOrigin) -> Optio
             let borrow = if below { "" } else { borrow };
             format!("{} {is} {}{borrowed} (unsigned){borrow}", unsigned(a), unsigned(b))
         }
-        ("overflow", FlagOperation::Logic) => return None,
-        ("overflow", _) => {
+        (FlagRole::Overflow, FlagOperation::Logic) => return None,
+        (FlagRole::Overflow, _) => {
             let fits = if set { "does not fit" } else { "fits" };
             let second = signed(width, b);
             // `5 - -3` reads badly.
             let second = if second.starts_with('-') { format!("({second})") } else { second };
             format!("{} {sign} {second}{carried} {fits} {bits} signed bits", signed(width, a))
         }
-        ("parity", _) => {
+        (FlagRole::Parity, _) => {
             let count = (value as u8).count_ones();
             format!("the low byte has {count} one bits")
         }
-        ("adjust", _) => {
+        (FlagRole::Adjust, _) => {
             let what = if sums { "carried out of" } else { "borrowed into" };
             let not = if set { "" } else { "nothing " };
             format!("{not}{what} the low four bits")

@@ -5,7 +5,7 @@ use std::sync::{Arc, LazyLock};
 
 use serde::{Serialize, Serializer};
 use sotto_isa::{
-    Arch, Control, FlagSet, Instruction, LaneKind, Lanes, OperandOrder, Storage, Width,
+    Arch, Control, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder, Storage, Width,
 };
 use sotto_kernel::table::Door;
 use sotto_kernel::{Ending, Process, SyscallReport};
@@ -362,13 +362,13 @@ fn replace<T>(list: &mut Vec<T>, elements: impl Iterator<Item = T>) {
 /// Whether a condition on these flags takes what was compared as signed; `None` if that makes no
 /// difference.
 fn signedness(arch: Arch, tested: FlagSet) -> Option<bool> {
-    let mut words =
-        arch.flags().iter().filter(|info| tested.contains(info.flag)).map(|info| info.word);
-    let signed = |word| matches!(word, "sign" | "negative" | "overflow");
-    if words.clone().any(signed) {
+    let mut roles =
+        arch.flags().iter().filter(|info| tested.contains(info.flag)).map(|info| info.role);
+    let signed = |role| matches!(role, FlagRole::Sign | FlagRole::Overflow);
+    if roles.clone().any(signed) {
         return Some(true);
     }
-    if words.all(|word| word == "zero") { None } else { Some(false) }
+    if roles.all(|role| role == FlagRole::Zero) { None } else { Some(false) }
 }
 
 /// Accesses as reports; more than four beside each other, as a repeated string instruction makes them,

@@ -21,7 +21,7 @@ pub use decode::decode;
 pub use encode::{encode, encode_form};
 
 use crate::form::Mnemonics;
-use crate::{FlagInfo, FlagSet, FormDoc, OperandContext, Width};
+use crate::{FlagInfo, FlagRole, FlagSet, FormDoc, OperandContext, Width};
 
 /// The condition flags, at their bits in NZCV less 28. Source: Arm ARM, C5.2 "NZCV".
 pub mod flag {
@@ -41,10 +41,10 @@ pub mod flag {
 
 /// The condition flags in report order.
 pub const FLAGS: &[FlagInfo] = &[
-    FlagInfo { flag: flag::N, name: "N", word: "negative" },
-    FlagInfo { flag: flag::Z, name: "Z", word: "zero" },
-    FlagInfo { flag: flag::C, name: "C", word: "carry" },
-    FlagInfo { flag: flag::V, name: "V", word: "overflow" },
+    FlagInfo { flag: flag::N, role: FlagRole::Sign, name: "N", word: "negative" },
+    FlagInfo { flag: flag::Z, role: FlagRole::Zero, name: "Z", word: "zero" },
+    FlagInfo { flag: flag::C, role: FlagRole::Carry, name: "C", word: "carry" },
+    FlagInfo { flag: flag::V, role: FlagRole::Overflow, name: "V", word: "overflow" },
 ];
 
 /// A row of the A64 table.

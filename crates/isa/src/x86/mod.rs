@@ -39,8 +39,8 @@ pub use source_first::{Spelling, spelling};
 
 use crate::form::{Mnemonics, Modes};
 use crate::{
-    Access, Arch, Control, FlagInfo, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
-    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
+    Access, Arch, Control, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction,
+    LaneKind, Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
 };
 use encoding::Encoding;
 
@@ -76,13 +76,13 @@ pub mod flag {
 
 /// The status flags in report order.
 pub const FLAGS: &[FlagInfo] = &[
-    FlagInfo { flag: flag::CF, name: "CF", word: "carry" },
-    FlagInfo { flag: flag::ZF, name: "ZF", word: "zero" },
-    FlagInfo { flag: flag::SF, name: "SF", word: "sign" },
-    FlagInfo { flag: flag::OF, name: "OF", word: "overflow" },
-    FlagInfo { flag: flag::PF, name: "PF", word: "parity" },
-    FlagInfo { flag: flag::AF, name: "AF", word: "adjust" },
-    FlagInfo { flag: flag::DF, name: "DF", word: "direction" },
+    FlagInfo { flag: flag::CF, role: FlagRole::Carry, name: "CF", word: "carry" },
+    FlagInfo { flag: flag::ZF, role: FlagRole::Zero, name: "ZF", word: "zero" },
+    FlagInfo { flag: flag::SF, role: FlagRole::Sign, name: "SF", word: "sign" },
+    FlagInfo { flag: flag::OF, role: FlagRole::Overflow, name: "OF", word: "overflow" },
+    FlagInfo { flag: flag::PF, role: FlagRole::Parity, name: "PF", word: "parity" },
+    FlagInfo { flag: flag::AF, role: FlagRole::Adjust, name: "AF", word: "adjust" },
+    FlagInfo { flag: flag::DF, role: FlagRole::Direction, name: "DF", word: "direction" },
 ];
 
 /// A row of the x86 table.
