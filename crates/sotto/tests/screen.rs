@@ -327,3 +327,17 @@ fn every_machine_and_a_program_without_lines_is_stepped() {
         leave(&mut terminal);
     }
 }
+
+#[test]
+fn a_fault_is_reported_and_its_line_marked() {
+    let text = " .target x86-64\n .global _start\n_start: mov rbx, 7\n mov rax, [rbx]\n";
+    let folder = Folder::new(&[("fog.s", text)]);
+    let mut terminal = Terminal::start(&folder, &["step", "fog.s"], 120, 40);
+    terminal.wait_for("▶3");
+    terminal.press(END);
+    let screen = terminal.wait_for("tried to read 0x7");
+    line_with(&screen, "▶4  mov rax, [rbx]");
+    terminal.press(LEFT);
+    terminal.wait_for("▶4");
+    leave(&mut terminal);
+}

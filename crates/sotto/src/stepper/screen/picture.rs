@@ -3,6 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use sotto_isa::Storage;
+use sotto_kernel::Ending;
 use sotto_session::{Session, StackView, StepReport};
 
 use super::super::commander::Commander;
@@ -216,7 +217,7 @@ impl Picture {
                 place.line.filter(|_| place.file.as_ref() == Some(&file))
             })
             .collect();
-        let ended = session.ending().is_some();
+        let ended = has_exited(session);
         for number in first..total {
             if self.code.len() >= wanted.code_lines {
                 break;
@@ -279,7 +280,7 @@ impl Picture {
             text: session.instruction_text(&instruction),
             effects: effects.get(&at).cloned().filter(|text| !text.is_empty()),
             latest: false,
-            is_next: at == next && session.ending().is_none(),
+            is_next: at == next && !has_exited(session),
             is_instruction: true,
             breakpoint: session.breakpoints().iter().any(|b| b.addresses.contains(&at)),
         };
@@ -456,6 +457,11 @@ fn brief(report: &StepReport) -> String {
         report.registers.retain(|register| !matches!(register.name, "rsp" | "esp" | "sp"));
     }
     anstream::adapter::strip_str(&render::effects(&report).join(", ")).to_string()
+}
+
+/// Whether there is no next instruction, not even one that faulted.
+fn has_exited(session: &Session) -> bool {
+    matches!(session.ending(), Some(Ending::Exited(_)))
 }
 
 fn state(session: &Session) -> Option<String> {
