@@ -43,6 +43,21 @@ pub enum NativeEvent {
     Exited(i32),
 }
 
+/// Starts a program that was written just now. Another thread that forks meanwhile holds the file open
+/// for writing until its child executes something else, which is soon: execve(2), ETXTBSY.
+fn spawn(command: &mut Command) -> io::Result<std::process::Child> {
+    const TRIES: u32 = 100;
+    for _ in 0..TRIES {
+        match command.spawn() {
+            Err(error) if error.kind() == io::ErrorKind::ExecutableFileBusy => {
+                std::thread::sleep(std::time::Duration::from_millis(10));
+            }
+            other => return other,
+        }
+    }
+    command.spawn()
+}
+
 fn io_error(error: nix::Error) -> io::Error {
     io::Error::from_raw_os_error(error as i32)
 }
@@ -69,7 +84,7 @@ impl Native {
                 ptrace::traceme().map_err(io_error)
             });
         }
-        let child = command.spawn()?;
+        let child = spawn(&mut command)?;
         let pid = Pid::from_raw(child.id() as i32);
         match waitpid(pid, None).map_err(io_error)? {
             WaitStatus::Stopped(_, Signal::SIGTRAP) => {}
