@@ -45,7 +45,7 @@ macro_rules! on_form {
 }
 
 impl Instruction {
-    /// What [`decode_into`] can fill in, at an address.
+    /// What [`Decoder::decode_into`] can fill in, at an address.
     pub fn none(arch: Arch, address: u64) -> Instruction {
         Instruction { arch, form: 0, operands: Operands::new(), address, length: 0 }
     }
@@ -243,35 +243,51 @@ pub enum DecodeError {
 ///
 /// [`DecodeError::CutOff`] if more bytes are needed, [`DecodeError::Invalid`] if no row has them.
 pub fn decode(arch: Arch, bytes: &[u8], address: u64) -> Result<Instruction, DecodeError> {
-    match arch {
-        Arch::X86_64 | Arch::X86_32 => {
-            let mut instruction = Instruction::none(arch, address);
-            x86::decode_into(bytes, &mut instruction).map(|()| instruction)
-        }
-        Arch::Arm64 => arm64::decode(bytes, address),
-    }
+    let mut instruction = Instruction::none(arch, address);
+    Decoder::of(arch).decode_into(bytes, &mut instruction)?;
+    Ok(instruction)
 }
 
-/// As [`decode`], into an instruction that is there already and says where the bytes stand. Who decodes
-/// many of them saves as much again as the decoding costs: copying each to where it is returned.
-///
-/// # Errors
-///
-/// As for [`decode`]; the instruction is none then.
-#[inline]
-pub fn decode_into(
+/// The decoder of a machine, for who decodes many instructions: its table is looked up once, and
+/// instructions need not be copied to where they are returned, which costs as much as decoding them.
+#[derive(Copy, Clone)]
+pub struct Decoder {
     arch: Arch,
-    bytes: &[u8],
-    instruction: &mut Instruction,
-) -> Result<(), DecodeError> {
-    match arch {
-        Arch::X86_64 | Arch::X86_32 => {
-            instruction.arch = arch;
-            x86::decode_into(bytes, instruction)
-        }
-        Arch::Arm64 => {
-            *instruction = arm64::decode(bytes, instruction.address)?;
-            Ok(())
+    x86: Option<&'static x86::Index>,
+}
+
+impl Decoder {
+    /// The decoder of a machine.
+    pub fn of(arch: Arch) -> Decoder {
+        let x86 = match arch {
+            Arch::X86_64 | Arch::X86_32 => Some(x86::by_opcode(arch)),
+            Arch::Arm64 => None,
+        };
+        Decoder { arch, x86 }
+    }
+
+    /// As [`decode`], into an instruction that is there already and says where the bytes stand. Of x86 it is
+    /// quickest if `bytes` go on behind the instruction.
+    ///
+    /// # Errors
+    ///
+    /// As for [`decode`]; the instruction is none then.
+    #[inline]
+    pub fn decode_into(
+        &self,
+        bytes: &[u8],
+        instruction: &mut Instruction,
+    ) -> Result<(), DecodeError> {
+        instruction.arch = self.arch;
+        match self.x86 {
+            Some(index) if self.arch == Arch::X86_64 => {
+                x86::decode_into::<true>(index, bytes, instruction)
+            }
+            Some(index) => x86::decode_into::<false>(index, bytes, instruction),
+            None => {
+                *instruction = arm64::decode(bytes, instruction.address)?;
+                Ok(())
+            }
         }
     }
 }

@@ -30,9 +30,9 @@ pub use convention::{Convention, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Form, FormDoc, Implicit, Modes, Slot};
 pub use instruction::{
-    DecodeError, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
-    OperandContext, decode, decode_into, encode, encode_at_least, find_mnemonic, form_docs,
-    memory_access, mnemonics, padding,
+    DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
+    OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
+    mnemonics, padding,
 };
 pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};

@@ -1,6 +1,7 @@
 //! Operands, the same for every machine.
 
-use arrayvec::ArrayVec;
+use std::fmt;
+use std::ops::{Deref, DerefMut};
 
 use crate::{Reg, Width};
 
@@ -238,5 +239,104 @@ pub enum Operand {
     Cond(u8),
 }
 
-/// The operands of one instruction.
-pub type Operands = ArrayVec<Operand, 4>;
+/// Most operands that an instruction has.
+pub(crate) const MAX_OPERANDS: usize = 4;
+
+/// The operands of one instruction, in the manual's order: at most four.
+///
+/// A list of our own, since the decoder puts operands into their places in whatever order it comes by them,
+/// and what there is not behind those that there are.
+#[derive(Copy, Clone)]
+pub struct Operands {
+    slots: [Operand; MAX_OPERANDS],
+    count: u8,
+}
+
+impl Operands {
+    /// None.
+    pub const fn new() -> Operands {
+        Operands { slots: [Operand::Imm(Value::Known(0)); MAX_OPERANDS], count: 0 }
+    }
+
+    /// Adds one at the end.
+    ///
+    /// # Panics
+    ///
+    /// If there are four.
+    pub fn push(&mut self, operand: Operand) {
+        self.slots[usize::from(self.count)] = operand;
+        self.count += 1;
+    }
+
+    /// Removes all.
+    pub fn clear(&mut self) {
+        self.count = 0;
+    }
+
+    /// Puts an operand into a place, whether or not it is counted.
+    #[inline(always)]
+    pub(crate) fn put(&mut self, at: usize, operand: Operand) {
+        self.slots[at % MAX_OPERANDS] = operand;
+    }
+
+    /// Says how many of the places count.
+    #[inline(always)]
+    pub(crate) fn set_count(&mut self, count: u8) {
+        debug_assert!(usize::from(count) <= MAX_OPERANDS);
+        self.count = count;
+    }
+}
+
+impl Default for Operands {
+    fn default() -> Operands {
+        Operands::new()
+    }
+}
+
+impl Deref for Operands {
+    type Target = [Operand];
+
+    fn deref(&self) -> &[Operand] {
+        &self.slots[..usize::from(self.count)]
+    }
+}
+
+impl DerefMut for Operands {
+    fn deref_mut(&mut self) -> &mut [Operand] {
+        &mut self.slots[..usize::from(self.count)]
+    }
+}
+
+impl PartialEq for Operands {
+    fn eq(&self, other: &Operands) -> bool {
+        **self == **other
+    }
+}
+
+impl fmt::Debug for Operands {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_list().entries(self.iter()).finish()
+    }
+}
+
+impl FromIterator<Operand> for Operands {
+    /// # Panics
+    ///
+    /// If there are more than four.
+    fn from_iter<I: IntoIterator<Item = Operand>>(operands: I) -> Operands {
+        let mut all = Operands::new();
+        for operand in operands {
+            all.push(operand);
+        }
+        all
+    }
+}
+
+impl<'a> IntoIterator for &'a Operands {
+    type Item = &'a Operand;
+    type IntoIter = std::slice::Iter<'a, Operand>;
+
+    fn into_iter(self) -> Self::IntoIter {
+        self.iter()
+    }
+}

@@ -105,9 +105,7 @@ impl History {
             return;
         }
         self.insert(at, process.snapshot());
-        if self.bytes > MAX_BYTES {
-            self.thin(now);
-        }
+        self.thin_if_full(now);
     }
 
     /// Keeps the present, however short ago the last moment was kept.
@@ -116,6 +114,7 @@ impl History {
         let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
         if self.checkpoints[at - 1].snapshot.executed() < now && process.ending().is_none() {
             self.insert(at, process.snapshot());
+            self.thin_if_full(now);
         }
     }
 
@@ -149,8 +148,12 @@ impl History {
         self.checkpoints[at].bytes = bytes;
     }
 
-    /// Drops checkpoints until a quarter of the room is free.
-    fn thin(&mut self, now: u64) {
+    /// Drops checkpoints, when they take more than they may, until a quarter of the room is free; not the one
+    /// of `now`, which was just kept.
+    fn thin_if_full(&mut self, now: u64) {
+        if self.bytes <= MAX_BYTES {
+            return;
+        }
         while self.bytes > MAX_BYTES / 4 * 3 {
             let moment = |at: usize| self.checkpoints[at].snapshot.executed();
             let spread = |at: usize| {
@@ -159,7 +162,7 @@ impl History {
             };
             let inner = 1..self.checkpoints.len().saturating_sub(1);
             let victim = inner
-                .filter(|&at| !self.checkpoints[at].pinned)
+                .filter(|&at| !self.checkpoints[at].pinned && moment(at) != now)
                 .min_by(|&a, &b| spread(a).total_cmp(&spread(b)));
             match victim {
                 Some(at) => self.remove(at),

@@ -7,7 +7,7 @@ mod common;
 use std::hint::black_box;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use sotto_isa::{Arch, Instruction, decode, decode_into};
+use sotto_isa::{Arch, Decoder, Instruction, decode};
 
 /// Decoding what a compiler made: the code of this bench itself.
 fn decoding(criterion: &mut Criterion) {
@@ -28,11 +28,12 @@ fn decoding(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("decode");
     group.throughput(Throughput::Elements(starts.len() as u64)).sample_size(10);
     let run = || {
+        let decoder = Decoder::of(Arch::X86_64);
         let mut instruction = Instruction::none(Arch::X86_64, 0);
         for &at in &starts {
-            let bytes = &file[at..file.len().min(at + 15)];
+            let bytes = &file[at..];
             instruction.address = at as u64;
-            let _ = decode_into(Arch::X86_64, black_box(bytes), &mut instruction);
+            let _ = decoder.decode_into(black_box(bytes), &mut instruction);
             black_box(&instruction);
         }
     };

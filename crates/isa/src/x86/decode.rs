@@ -1,8 +1,8 @@
 //! Bytes to operands.
 
-use super::decode_common::{self, CommonRows};
+use super::decode_common::{self, CommonRows, OnlyPrefix, WINDOW};
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
-use super::{Pattern, RIP, Row, by_opcode, rows};
+use super::{Pattern, RIP, Row, rows};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
     Value, Width,
@@ -91,9 +91,13 @@ impl Index {
                 *count += 1;
             });
         }
-        let common = CommonRows::new(rows, |map, opcode, size, digit| {
-            let (start, count) = ranges[key(map, opcode, size, digit)];
-            &places[usize::from(start)..][..usize::from(count)]
+        let common = CommonRows::new(rows, |asked| {
+            let prefixes = Prefixes::only(asked.prefix);
+            let size = prefixes.size(usize::from(asked.escaped), asked.wide);
+            let at = key(usize::from(asked.escaped), asked.opcode, size, asked.digit);
+            let (start, count) = ranges[at];
+            let found = &places[usize::from(start)..][..usize::from(count)];
+            found.iter().copied().find(|row| prefixes.allow(&rows[usize::from(*row)].encoding))
         });
         Index { ranges, rows: places, has_modrm, common }
     }
@@ -116,6 +120,40 @@ struct Prefixes {
 }
 
 impl Prefixes {
+    const fn none(long: bool) -> Prefixes {
+        Prefixes {
+            long,
+            operand16: false,
+            address_size: false,
+            lock: false,
+            no_track: false,
+            repeat: None,
+            segment: None,
+            rex: None,
+            vvvv: 0,
+        }
+    }
+
+    /// At most one prefix, beside REX.
+    fn only(prefix: OnlyPrefix) -> Prefixes {
+        let mut prefixes = Prefixes::none(true);
+        match prefix {
+            OnlyPrefix::None => {}
+            OnlyPrefix::OperandSize => prefixes.operand16 = true,
+            OnlyPrefix::Repeat(repeat) => prefixes.repeat = Some(repeat),
+        }
+        prefixes
+    }
+
+    /// The operand size in an opcode map, as an index of [`SIZES`]; `wide` is REX.W.
+    fn size(&self, map: usize, wide: bool) -> usize {
+        match wide {
+            true => 2,
+            false if map > 3 => 1,
+            false => usize::from(!self.operand16),
+        }
+    }
+
     /// Whether a form can be meant by these prefixes.
     fn allow(&self, e: &Encoding) -> bool {
         let repeat = match e.mandatory {
@@ -183,21 +221,33 @@ impl Prefixes {
 ///
 /// See [`crate::decode`].
 #[inline]
-pub fn decode_into(bytes: &[u8], instruction: &mut Instruction) -> Result<(), DecodeError> {
-    let index = by_opcode(instruction.arch);
-    if let Some(bytes) = bytes.first_chunk() {
-        let done = match instruction.arch {
-            Arch::X86_32 => decode_common::decode::<false>(bytes, &index.common, instruction),
-            _ => decode_common::decode::<true>(bytes, &index.common, instruction),
-        };
-        if done {
-            return Ok(());
+pub(crate) fn decode_into<const LONG: bool>(
+    index: &Index,
+    bytes: &[u8],
+    instruction: &mut Instruction,
+) -> Result<(), DecodeError> {
+    let padded;
+    let window = match bytes.first_chunk() {
+        Some(window) => window,
+        None => {
+            padded = pad(bytes);
+            &padded
         }
+    };
+    let is_common = decode_common::decode::<LONG>(window, &index.common, instruction)
+        || decode_common::decode_prefixed::<LONG>(window, &index.common, instruction);
+    if is_common && usize::from(instruction.length) <= bytes.len() {
+        return Ok(());
     }
-    match instruction.arch {
-        Arch::X86_32 => decode_in_mode::<false>(bytes, index, instruction),
-        _ => decode_in_mode::<true>(bytes, index, instruction),
-    }
+    decode_in_mode::<LONG>(bytes, index, instruction)
+}
+
+/// Bytes with zeros behind them, which are looked at but do not count.
+#[inline(never)]
+fn pad(bytes: &[u8]) -> [u8; WINDOW] {
+    let mut padded = [0; WINDOW];
+    padded[..bytes.len()].copy_from_slice(bytes);
+    padded
 }
 
 /// Decodes any instruction. Kept apart, so that the common ones do not make room for what it needs.
@@ -214,17 +264,7 @@ fn decode_in_mode<const LONG: bool>(
     };
     let bytes = &bytes[..bytes.len().min(MAX_INSTRUCTION_BYTES)];
     let mut reader = Reader { bytes, at: 0, cut_off };
-    let mut prefixes = Prefixes {
-        long: LONG,
-        operand16: false,
-        address_size: false,
-        lock: false,
-        no_track: false,
-        repeat: None,
-        segment: None,
-        rex: None,
-        vvvv: 0,
-    };
+    let mut prefixes = Prefixes::none(LONG);
     let opcode = loop {
         match reader.byte()? {
             0x66 => prefixes.operand16 = true,
@@ -269,12 +309,7 @@ fn decode_in_mode<const LONG: bool>(
         opcode => (0, opcode),
     };
     let rows = rows();
-    let size = match prefixes {
-        Prefixes { rex: Some(rex), .. } if rex & 8 != 0 => 2,
-        _ if map > 3 => 1,
-        Prefixes { operand16: true, .. } => 0,
-        _ => 1,
-    };
+    let size = prefixes.size(map, prefixes.rex.is_some_and(|rex| rex & 8 != 0));
     let digit =
         if index.has_modrm[map * 256 + usize::from(opcode)] { reader.peek()? >> 3 & 7 } else { 0 };
     let (start, count) = index.ranges[key(map, opcode, size, digit)];
@@ -571,4 +606,54 @@ fn with_narrow_registers(mem: Mem, modrm: u8) -> Mem {
     let (base, index) = NARROW_ADDRESSES[usize::from(modrm & 7)];
     let reg = |number| Reg::x86(Width::W16, number);
     Mem { base: Some(reg(base)), index: index.map(reg), ..mem }
+}
+
+#[cfg(test)]
+mod tests {
+    use rand::rngs::SmallRng;
+    use rand::{Rng, SeedableRng};
+
+    use super::*;
+    use crate::x86::by_opcode;
+
+    /// The common instructions decode to what the search through every row finds, whatever comes before
+    /// and behind them.
+    fn the_quick_way_agrees<const LONG: bool>(arch: Arch) {
+        let mut rng = SmallRng::seed_from_u64(0x5e77);
+        let index = by_opcode(arch);
+        let mut common = 0;
+        for _ in 0..400_000 {
+            let mut bytes: [u8; WINDOW] = rng.random();
+            // Bytes as they come are mostly one-byte opcodes.
+            let mut at = 0;
+            if rng.random_ratio(1, 3) {
+                bytes[at] = [0x66, 0xf2, 0xf3][rng.random_range(0..3)];
+                at += 1;
+            }
+            if LONG && rng.random_ratio(1, 2) {
+                bytes[at] = rng.random_range(0x40..0x50);
+                at += 1;
+            }
+            if rng.random_ratio(1, 2) {
+                bytes[at] = 0x0f;
+            }
+            let address = rng.random();
+            let mut quick = Instruction::none(arch, address);
+            let found = decode_common::decode::<LONG>(&bytes, &index.common, &mut quick)
+                || decode_common::decode_prefixed::<LONG>(&bytes, &index.common, &mut quick);
+            if found {
+                common += 1;
+                let mut whole = Instruction::none(arch, address);
+                let decoded = decode_in_mode::<LONG>(&bytes, index, &mut whole);
+                assert_eq!((decoded, &whole), (Ok(()), &quick), "{bytes:02x?}");
+            }
+        }
+        assert!(common > 100_000, "{common} of them are common");
+    }
+
+    #[test]
+    fn the_quick_way_agrees_in_both_modes() {
+        the_quick_way_agrees::<true>(Arch::X86_64);
+        the_quick_way_agrees::<false>(Arch::X86_32);
+    }
 }

@@ -1,17 +1,17 @@
-//! Decoding the common instructions fast: those without a legacy prefix whose operands have one of a few
-//! shapes, which is nearly all that compilers write. Everything else is left to [`super::decode`], which
-//! knows every row and gives the same answer for these.
+//! Decoding the common instructions fast: those of the first two opcode maps with at most one legacy prefix,
+//! whose operands have one of a few shapes, which is nearly all that compilers write. Everything else is left
+//! to [`super::decode`], which knows every row and gives the same answer for these.
 //!
 //! Of the time that decoding takes, guessing wrong where a branch goes is the most. So what the next byte
 //! is (a REX prefix, an escape) is computed and not asked, and one decision a row takes the place of one an
 //! operand.
 
-use super::encoding::{Encoding, Mandatory, ModRm, immediate_bytes};
+use super::encoding::{Encoding, ModRm, immediate_bytes};
 use super::{Pattern, RIP, Row};
-use crate::{
-    Arch, IndexMode, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Operands, Reg, RegKind,
-    Value, Width,
-};
+use crate::{Arch, IndexMode, Instruction, Mem, Operand, Operands, Reg, RegKind, Value, Width};
+
+/// Bytes that are looked at, whether or not the instruction has them: eight from each of the first sixteen.
+pub(super) const WINDOW: usize = 24;
 
 /// What the operands of a row are, taken together. A place is a register or memory, as ModRM says.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -36,7 +36,7 @@ enum Shape {
     Target,
 }
 
-/// A row that is meant when there is no legacy prefix.
+/// A row that is meant, and how its operands are read.
 #[derive(Copy, Clone)]
 struct Entry {
     row: u16,
@@ -63,44 +63,78 @@ const NOTHING: Entry = Entry {
     unsigned: false,
 };
 
-/// The rows of the first two opcode maps, by map, opcode, REX.W and ModRM digit.
-pub(super) struct CommonRows(Vec<Entry>);
-
-fn key(escaped: bool, opcode: u8, wide: bool, digit: u8) -> usize {
-    ((usize::from(escaped) * 256 + usize::from(opcode)) * 2 + usize::from(wide)) * 8
-        + usize::from(digit)
+/// The one legacy prefix that there is.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(super) enum OnlyPrefix {
+    None,
+    OperandSize,
+    Repeat(u8),
 }
 
+impl OnlyPrefix {
+    /// The number of a byte in [`OnlyPrefix::ALL`]; 0 if it is no prefix of these.
+    fn number(byte: u8) -> u8 {
+        match byte {
+            0x66 => 1,
+            0xf2 => 2,
+            0xf3 => 3,
+            _ => 0,
+        }
+    }
+
+    const ALL: [OnlyPrefix; 4] = [
+        OnlyPrefix::None,
+        OnlyPrefix::OperandSize,
+        OnlyPrefix::Repeat(0xf2),
+        OnlyPrefix::Repeat(0xf3),
+    ];
+}
+
+/// What is asked of the table: the prefix, whether `0F` comes before the opcode, the opcode, REX.W and the
+/// digit of ModRM.
+pub(super) struct Key {
+    pub prefix: OnlyPrefix,
+    pub escaped: bool,
+    pub opcode: u8,
+    pub wide: bool,
+    pub digit: u8,
+}
+
+/// The rows of the first two opcode maps, by [`key`].
+pub(super) struct CommonRows(Box<[Entry; KEYS]>);
+
+/// `prefix` by its number, `rex` a REX prefix or 0, of which W counts, and of ModRM the digit. What differs
+/// in the digit alone stands together.
+#[inline(always)]
+fn key(prefix: u8, escaped: u8, rex: u8, opcode: u8, modrm: u8) -> usize {
+    usize::from(prefix << 2 | escaped << 1 | rex >> 3 & 1) << 11
+        | usize::from(opcode) << 3
+        | usize::from(modrm >> 3 & 7)
+}
+
+const KEYS: usize = 1 << 15;
+
 impl CommonRows {
-    /// `candidates` are the rows of a map, an opcode, an operand size (1 for 32 bits, 2 for 64) and a
-    /// digit, best first.
-    pub fn new<'a>(
-        rows: &[Row],
-        candidates: impl Fn(usize, u8, usize, u8) -> &'a [u16],
-    ) -> CommonRows {
-        let mut entries = vec![NOTHING; 2 * 256 * 2 * 8];
-        for escaped in [false, true] {
-            for opcode in 0..=255 {
-                for wide in [false, true] {
-                    for digit in 0..8 {
-                        let found =
-                            candidates(usize::from(escaped), opcode, 1 + usize::from(wide), digit);
-                        let meant = found.iter().find(|row| {
-                            let e = &rows[usize::from(**row)].encoding;
-                            matches!(e.mandatory, Mandatory::Any | Mandatory::NoPrefix)
-                                && !e.lock
-                                && !e.address_size
-                                && !e.no_track
-                        });
-                        if let Some(&number) = meant {
-                            entries[key(escaped, opcode, wide, digit)] =
-                                entry(&rows[usize::from(number)], number);
-                        }
-                    }
-                }
+    /// `meant` tells the row that a key means, of several the best.
+    pub fn new(rows: &[Row], meant: impl Fn(Key) -> Option<u16>) -> CommonRows {
+        let mut entries = vec![NOTHING; KEYS];
+        // A row has as many keys as digits, and more.
+        let mut made: Vec<Option<Entry>> = vec![None; rows.len()];
+        for (at, to) in entries.iter_mut().enumerate() {
+            let asked = Key {
+                prefix: OnlyPrefix::ALL[at >> 13],
+                escaped: at >> 12 & 1 == 1,
+                wide: at >> 11 & 1 == 1,
+                opcode: (at >> 3) as u8,
+                digit: at as u8 & 7,
+            };
+            if let Some(number) = meant(asked) {
+                let row = usize::from(number);
+                *to = *made[row].get_or_insert_with(|| entry(&rows[row], number));
             }
         }
-        CommonRows(entries)
+        let entries = entries.into_boxed_slice();
+        CommonRows(entries.try_into().unwrap_or_else(|_| unreachable!("there are as many")))
     }
 }
 
@@ -203,7 +237,7 @@ const BYTES: [[Reg; 16]; 2] = {
 
 /// The bytes, and what is known of them so far.
 struct Reader<'a, const LONG: bool> {
-    bytes: &'a [u8; MAX_INSTRUCTION_BYTES],
+    bytes: &'a [u8; WINDOW],
     at: usize,
     rex: u8,
     modrm: u8,
@@ -226,22 +260,18 @@ impl<const LONG: bool> Reader<'_, LONG> {
         self.modrm >> 6 == 3
     }
 
-    /// A number of 1, 2, 4 or 8 bytes, sign-extended.
-    #[inline]
+    /// A number of so many bytes, up to 8, sign-extended.
+    #[inline(always)]
     fn signed(&mut self, bytes: u8) -> i64 {
-        let at = self.at;
+        let raw = i64::from_le_bytes(self.array(self.at));
         self.at += usize::from(bytes);
-        match bytes {
-            1 => i64::from(self.bytes[at] as i8),
-            4 => i64::from(i32::from_le_bytes(self.array(at))),
-            2 => i64::from(i16::from_le_bytes(self.array(at))),
-            8 => i64::from_le_bytes(self.array(at)),
-            _ => 0,
-        }
+        // Of eight bytes those that count, and back. Which of the sizes it is would be one more guess.
+        let beyond = 64 - 8 * bytes & 63;
+        raw << beyond >> beyond
     }
 
     fn array<const N: usize>(&self, at: usize) -> [u8; N] {
-        self.bytes[at..at + N].try_into().expect("as many bytes as were asked for")
+        self.bytes[at % 16..at % 16 + N].try_into().expect("as many bytes as were asked for")
     }
 
     fn immediate(&mut self, entry: &Entry) -> Operand {
@@ -254,22 +284,22 @@ impl<const LONG: bool> Reader<'_, LONG> {
     /// Each part is settled before the whole is put together, where it is to stand: putting it together
     /// elsewhere and moving it costs as much as all the rest.
     #[inline(always)]
-    fn push_place(&mut self, entry: &Entry, operands: &mut Operands) {
+    fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: usize) {
         if self.is_register() {
-            operands.push(self.register(entry.place, self.modrm & 7, 1));
+            operands.put(to, self.register(entry.place, self.modrm & 7, 1));
         } else {
-            self.push_memory(entry.width, operands);
+            self.put_memory(entry.width, operands, to);
         }
     }
 
     #[inline(always)]
-    fn push_memory(&mut self, width: Option<Width>, operands: &mut Operands) {
+    fn put_memory(&mut self, width: Option<Width>, operands: &mut Operands, to: usize) {
         let kind = if LONG { RegKind::Qword } else { RegKind::Dword };
         let (mode, low) = (self.modrm >> 6, self.modrm & 7);
         let bit = |rex: u8, bit: u8| u8::from(rex & bit != 0) << 3;
         let with_sib = low == 4;
         // Read whether it is one or not.
-        let sib = self.bytes[self.at];
+        let sib = self.bytes[self.at % 16];
         self.at += usize::from(with_sib);
         let number = sib >> 3 & 7 | bit(self.rex, 2);
         let indexed = with_sib && number != 4;
@@ -291,77 +321,116 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let alone = !LONG && base.is_none() && index.is_none();
         let disp = Value::Known(if alone { disp & 0xffff_ffff } else { disp });
         let (extend, segment, mode) = (None, None, IndexMode::Offset);
-        operands.push(Operand::Mem(Mem { base, index, scale, extend, disp, segment, width, mode }));
+        operands
+            .put(to, Operand::Mem(Mem { base, index, scale, extend, disp, segment, width, mode }));
     }
 }
 
-/// Decodes the instruction at the start of `bytes`, if it is one of the common ones; else nothing is known.
+/// Decodes the instruction at the start of `bytes`, if it is one of the common ones without a legacy prefix;
+/// else nothing is known.
 #[inline]
 pub(super) fn decode<const LONG: bool>(
-    bytes: &[u8; MAX_INSTRUCTION_BYTES],
+    bytes: &[u8; WINDOW],
+    rows: &CommonRows,
+    instruction: &mut Instruction,
+) -> bool {
+    decode_after::<LONG, false>(bytes, rows, instruction)
+}
+
+/// As [`decode`], those with a legacy prefix. Kept apart, so that it costs the others nothing.
+#[inline(never)]
+pub(super) fn decode_prefixed<const LONG: bool>(
+    bytes: &[u8; WINDOW],
+    rows: &CommonRows,
+    instruction: &mut Instruction,
+) -> bool {
+    OnlyPrefix::number(bytes[0]) != 0 && decode_after::<LONG, true>(bytes, rows, instruction)
+}
+
+#[inline(always)]
+fn decode_after<const LONG: bool, const PREFIXED: bool>(
+    bytes: &[u8; WINDOW],
     rows: &CommonRows,
     instruction: &mut Instruction,
 ) -> bool {
     debug_assert_eq!(LONG, instruction.arch != Arch::X86_32);
-    let prefixed = LONG && bytes[0] & 0xf0 == 0x40;
-    let rex = if prefixed { bytes[0] } else { 0 };
-    let mut at = usize::from(prefixed);
-    let escaped = bytes[at] == 0x0f;
+    // Where what follows the legacy prefix starts.
+    let start = usize::from(PREFIXED);
+    let prefix = if PREFIXED { OnlyPrefix::number(bytes[0]) } else { 0 };
+    let has_rex = LONG && bytes[start] & 0xf0 == 0x40;
+    let rex = if has_rex { bytes[start] } else { 0 };
+    let mut at = start + usize::from(has_rex);
+    let escaped = u8::from(bytes[at] == 0x0f);
     at += usize::from(escaped);
     let (opcode, modrm) = (bytes[at], bytes[at + 1]);
-    let entry = &rows.0[key(escaped, opcode, rex & 8 != 0, modrm >> 3 & 7)];
+    let entry = &rows.0[key(prefix, escaped, rex, opcode, modrm) % KEYS];
     let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, modrm };
     let operands = &mut instruction.operands;
-    operands.clear();
-    match entry.shape {
+    let count = match entry.shape {
         Shape::Other => return false,
-        Shape::None => reader.at = at + 1,
+        Shape::None => {
+            reader.at = at + 1;
+            0
+        }
         Shape::PlaceReg => {
-            reader.push_place(entry, operands);
-            operands.push(reader.modrm_register(entry.reg));
+            operands.put(1, reader.modrm_register(entry.reg));
+            reader.put_place(entry, operands, 0);
+            2
         }
         Shape::RegPlace => {
-            operands.push(reader.modrm_register(entry.reg));
-            reader.push_place(entry, operands);
+            operands.put(0, reader.modrm_register(entry.reg));
+            reader.put_place(entry, operands, 1);
+            2
         }
         Shape::RegMemory => {
             if reader.is_register() {
                 return false;
             }
-            operands.push(reader.modrm_register(entry.reg));
-            reader.push_memory(None, operands);
+            operands.put(0, reader.modrm_register(entry.reg));
+            reader.put_memory(None, operands, 1);
+            2
         }
-        Shape::Place => reader.push_place(entry, operands),
+        Shape::Place => {
+            reader.put_place(entry, operands, 0);
+            1
+        }
         Shape::PlaceImm => {
-            reader.push_place(entry, operands);
-            operands.push(reader.immediate(entry));
+            reader.put_place(entry, operands, 0);
+            operands.put(1, reader.immediate(entry));
+            2
         }
         Shape::PlaceOne => {
-            reader.push_place(entry, operands);
-            operands.push(Operand::Imm(Value::Known(1)));
+            reader.put_place(entry, operands, 0);
+            operands.put(1, Operand::Imm(Value::Known(1)));
+            2
         }
         Shape::PlaceCl => {
-            reader.push_place(entry, operands);
-            operands.push(Operand::Reg(Reg::x86(Width::W8, 1)));
+            reader.put_place(entry, operands, 0);
+            operands.put(1, Operand::Reg(Reg::x86(Width::W8, 1)));
+            2
         }
         Shape::RegPlaceImm => {
-            operands.push(reader.modrm_register(entry.reg));
-            reader.push_place(entry, operands);
-            operands.push(reader.immediate(entry));
+            operands.put(0, reader.modrm_register(entry.reg));
+            reader.put_place(entry, operands, 1);
+            operands.put(2, reader.immediate(entry));
+            3
         }
         Shape::Opcode => {
             reader.at = at + 1;
-            operands.push(reader.register(entry.reg, opcode & 7, 1));
+            operands.put(0, reader.register(entry.reg, opcode & 7, 1));
+            1
         }
         Shape::OpcodeImm => {
             reader.at = at + 1;
-            operands.push(reader.register(entry.reg, opcode & 7, 1));
-            operands.push(reader.immediate(entry));
+            operands.put(0, reader.register(entry.reg, opcode & 7, 1));
+            operands.put(1, reader.immediate(entry));
+            2
         }
         Shape::AccumulatorImm => {
             reader.at = at + 1;
-            operands.push(Operand::Reg(Reg::new(entry.reg, 0)));
-            operands.push(reader.immediate(entry));
+            operands.put(0, Operand::Reg(Reg::new(entry.reg, 0)));
+            operands.put(1, reader.immediate(entry));
+            2
         }
         Shape::Target => {
             reader.at = at + 1;
@@ -371,9 +440,11 @@ pub(super) fn decode<const LONG: bool>(
             if !LONG {
                 target &= 0xffff_ffff;
             }
-            operands.push(Operand::Target(Value::Known(target)));
+            operands.put(0, Operand::Target(Value::Known(target)));
+            1
         }
-    }
+    };
+    operands.set_count(count);
     instruction.form = entry.row;
     instruction.length = reader.at as u8;
     true

@@ -29,7 +29,7 @@ mod tests;
 
 use std::sync::OnceLock;
 
-pub use decode::decode_into;
+pub(crate) use decode::{Index, decode_into};
 pub use encode::{encode, encode_form};
 pub use feature::Feature;
 pub use pattern::Pattern;
@@ -551,9 +551,9 @@ pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
 }
 
 /// The rows by opcode, in a mode.
-pub(crate) fn by_opcode(arch: Arch) -> &'static decode::Index {
-    static OPCODES: PerMode<decode::Index> = PerMode::new();
-    OPCODES.get(arch, || decode::Index::new(arch, rows()))
+pub(crate) fn by_opcode(arch: Arch) -> &'static Index {
+    static OPCODES: PerMode<Index> = PerMode::new();
+    OPCODES.get(arch, || Index::new(arch, rows()))
 }
 
 /// The row with this number.
