@@ -266,7 +266,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let raw = i64::from_le_bytes(self.array(self.at));
         self.at += usize::from(bytes);
         // Of eight bytes those that count, and back. Which of the sizes it is would be one more guess.
-        let beyond = 64 - 8 * bytes & 63;
+        let beyond = (64 - 8 * bytes) & 63;
         raw << beyond >> beyond
     }
 
