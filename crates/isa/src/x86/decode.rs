@@ -91,14 +91,18 @@ impl Index {
                 *count += 1;
             });
         }
-        let common = CommonRows::new(rows, |asked| {
-            let prefixes = Prefixes::only(asked.prefix);
-            let size = prefixes.size(usize::from(asked.escaped), asked.wide);
-            let at = key(usize::from(asked.escaped), asked.opcode, size, asked.digit);
-            let (start, count) = ranges[at];
-            let found = &places[usize::from(start)..][..usize::from(count)];
-            found.iter().copied().find(|row| prefixes.allow(&rows[usize::from(*row)].encoding))
-        });
+        let candidates = |prefix, map, opcode, wide| {
+            let size = Prefixes::only(prefix).size(map, wide);
+            let found = &ranges[key(map, opcode, size, 0)..][..8];
+            found.iter().any(|(_, count)| *count > 0).then(|| {
+                std::array::from_fn(|digit| {
+                    let (start, count) = found[digit];
+                    &places[usize::from(start)..][..usize::from(count)]
+                })
+            })
+        };
+        let allows = |prefix, encoding: &Encoding| Prefixes::only(prefix).allow(encoding);
+        let common = CommonRows::new(rows, candidates, allows);
         Index { ranges, rows: places, has_modrm, common }
     }
 }

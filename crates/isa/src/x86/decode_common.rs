@@ -90,16 +90,6 @@ impl OnlyPrefix {
     ];
 }
 
-/// What is asked of the table: the prefix, whether `0F` comes before the opcode, the opcode, REX.W and the
-/// digit of ModRM.
-pub(super) struct Key {
-    pub prefix: OnlyPrefix,
-    pub escaped: bool,
-    pub opcode: u8,
-    pub wide: bool,
-    pub digit: u8,
-}
-
 /// The rows of the first two opcode maps, by [`key`].
 pub(super) struct CommonRows(Box<[Entry; KEYS]>);
 
@@ -115,25 +105,34 @@ fn key(prefix: u8, escaped: u8, rex: u8, opcode: u8, modrm: u8) -> usize {
 const KEYS: usize = 1 << 15;
 
 impl CommonRows {
-    /// `meant` tells the row that a key means, of several the best.
-    pub fn new(rows: &[Row], meant: impl Fn(Key) -> Option<u16>) -> CommonRows {
-        let mut entries = vec![NOTHING; KEYS];
-        // A row has as many keys as digits, and more.
+    /// `candidates` are the rows of a map, an opcode, REX.W and, at the operand size that a prefix makes,
+    /// each digit, best first; `None` if there are none for any digit. `allows` tells whether the prefix
+    /// lets a row be meant.
+    pub fn new<'a>(
+        rows: &[Row],
+        candidates: impl Fn(OnlyPrefix, usize, u8, bool) -> Option<[&'a [u16]; 8]>,
+        allows: impl Fn(OnlyPrefix, &Encoding) -> bool,
+    ) -> CommonRows {
+        let mut entries = vec![NOTHING; KEYS].into_boxed_slice();
+        // Every program that decodes comes by here: a row's entry is made once, for all its keys.
         let mut made: Vec<Option<Entry>> = vec![None; rows.len()];
-        for (at, to) in entries.iter_mut().enumerate() {
-            let asked = Key {
-                prefix: OnlyPrefix::ALL[at >> 13],
-                escaped: at >> 12 & 1 == 1,
-                wide: at >> 11 & 1 == 1,
-                opcode: (at >> 3) as u8,
-                digit: at as u8 & 7,
-            };
-            if let Some(number) = meant(asked) {
-                let row = usize::from(number);
-                *to = *made[row].get_or_insert_with(|| entry(&rows[row], number));
+        for (at, of_digits) in entries.chunks_exact_mut(8).enumerate() {
+            let (prefix, opcode) = (OnlyPrefix::ALL[at >> 10], at as u8);
+            let (map, wide) = (at >> 9 & 1, at >> 8 & 1 == 1);
+            // Of the one-byte opcodes only the strings are another instruction with these.
+            if map == 0 && matches!(prefix, OnlyPrefix::Repeat(_)) {
+                continue;
+            }
+            let Some(found) = candidates(prefix, map, opcode, wide) else { continue };
+            for (to, found) in of_digits.iter_mut().zip(found) {
+                let meant =
+                    found.iter().find(|row| allows(prefix, &rows[usize::from(**row)].encoding));
+                if let Some(&number) = meant {
+                    let row = usize::from(number);
+                    *to = *made[row].get_or_insert_with(|| entry(&rows[row], number));
+                }
             }
         }
-        let entries = entries.into_boxed_slice();
         CommonRows(entries.try_into().unwrap_or_else(|_| unreachable!("there are as many")))
     }
 }

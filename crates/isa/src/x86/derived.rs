@@ -47,7 +47,10 @@ fn locked(form: &'static Form) -> Option<&'static Form> {
 
 /// Whether a REX prefix, or its bit in VEX, makes the row's operands 64 bits wide.
 fn has_64_bit_prefix(form: &Form) -> bool {
-    form.encoding.contains("REX.W") || form.encoding.contains(".W1")
+    // `REX.W`, or `VEX...W1`. Every row is asked whenever a program starts: by bytes, it takes no time.
+    let mut pairs = form.encoding.as_bytes().windows(2);
+    let after = pairs.position(|pair| pair == b".W").map(|at| form.encoding.as_bytes().get(at + 2));
+    after.is_some_and(|next| next != Some(&b'0'))
 }
 
 /// The mnemonics that tell the width of the mode, in both.
@@ -70,8 +73,10 @@ fn narrowed(form: &'static Form) -> Option<&'static Form> {
     let implicit: Vec<Implicit> = form.implicit.iter().map(narrow).collect();
     let renamed = NAMES.iter().find(|(wide, _)| *wide == form.mnemonic);
     let mut summary = form.summary.to_string();
-    for name in ["SP", "BP", "SI", "DI", "BX", "CX"] {
-        summary = summary.replace(&format!("R{name}"), &format!("E{name}"));
+    if summary.contains('R') {
+        for name in ["SP", "BP", "SI", "DI", "BX", "CX"] {
+            summary = summary.replace(&format!("R{name}"), &format!("E{name}"));
+        }
     }
     Some(Box::leak(Box::new(Form {
         mnemonic: renamed.map_or(form.mnemonic, |(_, narrow)| narrow),

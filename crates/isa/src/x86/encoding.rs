@@ -99,32 +99,31 @@ impl Encoding {
         };
         let mut opcodes = 0;
         let mut size_prefix = false;
-        for token in form.encoding.split(' ') {
+        // By bytes, which are quicker to tell apart: this is done whenever a program starts.
+        for token in form.encoding.as_bytes().split(|byte| *byte == b' ') {
             match token {
-                "REX.W" => e.rex_w = true,
-                "+" | "ib" | "iw" | "id" | "io" | "cb" | "cd" => {}
-                "+r" => e.plus_reg = true,
-                "/r" => e.modrm = ModRm::Reg,
-                "NP" => e.mandatory = Mandatory::NoPrefix,
-                "0F" if opcodes == 0 && e.map == 0 => e.map = 1,
-                "38" if opcodes == 0 && e.map == 1 => e.map = 2,
-                "3A" if opcodes == 0 && e.map == 1 => e.map = 3,
-                "66" if opcodes == 0 && e.map == 0 => size_prefix = true,
-                "67" if opcodes == 0 && e.map == 0 => e.address_size = true,
-                "3E" if opcodes == 0 && e.map == 0 => e.no_track = true,
-                "F0" if opcodes == 0 && e.map == 0 => e.lock = true,
-                "F2" | "F3" if opcodes == 0 && e.map == 0 => {
+                b"REX.W" => e.rex_w = true,
+                b"+" | b"ib" | b"iw" | b"id" | b"io" | b"cb" | b"cd" => {}
+                b"+r" => e.plus_reg = true,
+                b"/r" => e.modrm = ModRm::Reg,
+                b"NP" => e.mandatory = Mandatory::NoPrefix,
+                b"0F" if opcodes == 0 && e.map == 0 => e.map = 1,
+                b"38" if opcodes == 0 && e.map == 1 => e.map = 2,
+                b"3A" if opcodes == 0 && e.map == 1 => e.map = 3,
+                b"66" if opcodes == 0 && e.map == 0 => size_prefix = true,
+                b"67" if opcodes == 0 && e.map == 0 => e.address_size = true,
+                b"3E" if opcodes == 0 && e.map == 0 => e.no_track = true,
+                b"F0" if opcodes == 0 && e.map == 0 => e.lock = true,
+                b"F2" | b"F3" if opcodes == 0 && e.map == 0 => {
                     e.mandatory = Mandatory::Repeat(hex(token));
                 }
-                _ if token.starts_with("VEX.") => e.vex_prefix(token),
-                _ => match token.strip_prefix('/') {
-                    Some(digit) => e.modrm = ModRm::Digit(hex(digit)),
-                    None if opcodes == 0 => {
-                        e.opcode = hex(token);
-                        opcodes = 1;
-                    }
-                    None => e.suffix = Some(hex(token)),
-                },
+                [b'V', b'E', b'X', b'.', parts @ ..] => e.vex_prefix(parts),
+                [b'/', digit @ ..] => e.modrm = ModRm::Digit(hex(digit)),
+                _ if opcodes == 0 => {
+                    e.opcode = hex(token);
+                    opcodes = 1;
+                }
+                _ => e.suffix = Some(hex(token)),
             }
         }
         if size_prefix && e.map > 0 && e.mandatory == Mandatory::Any {
@@ -146,17 +145,17 @@ impl Encoding {
     }
 
     /// `VEX.LZ.66.0F38.W1`: vector length, implied prefix if any, map, and W. Source: SDM Vol. 2A, 3.1.1.2.
-    fn vex_prefix(&mut self, token: &str) {
+    fn vex_prefix(&mut self, parts: &[u8]) {
         self.vex = true;
         self.mandatory = Mandatory::NoPrefix;
-        for part in token.split('.').skip(1) {
+        for part in parts.split(|byte| *byte == b'.') {
             match part {
-                "66" => self.mandatory = Mandatory::OperandSize,
-                "F2" | "F3" => self.mandatory = Mandatory::Repeat(hex(part)),
-                "0F" => self.map = 1,
-                "0F38" => self.map = 2,
-                "0F3A" => self.map = 3,
-                "W1" => self.rex_w = true,
+                b"66" => self.mandatory = Mandatory::OperandSize,
+                b"F2" | b"F3" => self.mandatory = Mandatory::Repeat(hex(part)),
+                b"0F" => self.map = 1,
+                b"0F38" => self.map = 2,
+                b"0F3A" => self.map = 3,
+                b"W1" => self.rex_w = true,
                 _ => {} // LZ, the only length so far, and W0
             }
         }
@@ -168,8 +167,11 @@ impl Encoding {
     }
 }
 
-fn hex(text: &str) -> u8 {
-    u8::from_str_radix(text, 16).expect("a row's encoding holds hex bytes")
+fn hex(digits: &[u8]) -> u8 {
+    digits.iter().fold(0, |value, digit| {
+        let digit = (*digit as char).to_digit(16).expect("a row's encoding holds hex bytes");
+        value << 4 | digit as u8
+    })
 }
 
 /// Bytes that the immediate or code offset of a pattern takes, where addresses are this wide.
