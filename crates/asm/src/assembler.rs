@@ -13,8 +13,9 @@ use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 use crate::directive::Directive;
 use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
-use crate::fragments::{LineStart, OpenInstruction, SectionBuilder};
+use crate::fragments::{OpenInstruction, SectionBuilder};
 use crate::infer::{Inference, infer, recognise_order};
+use crate::known::{Key, KnownLines};
 use crate::layout;
 use crate::lexer::{Cursor, Tok};
 use crate::listing::Listing;
@@ -125,6 +126,9 @@ pub(crate) struct Assembler<'d> {
     errors: usize,
     /// Room for the operands of the line being read.
     operands: Vec<Spanned>,
+    /// What lines were assembled to, and the text of the line being read, if it can be one.
+    pub known: KnownLines,
+    key: Option<Key>,
     /// Labels that the next data directive describes.
     pub open_labels: Vec<SymbolId>,
     /// Bytes laid down by `.fill` so far.
@@ -400,6 +404,8 @@ impl<'d> Assembler<'d> {
             diagnostics: Vec::new(),
             errors: 0,
             operands: Vec::new(),
+            known: KnownLines::new(),
+            key: None,
             open_labels: Vec::new(),
             filled_bytes: 0,
             unwind: Unwind::default(),
@@ -424,12 +430,21 @@ impl<'d> Assembler<'d> {
         self.close_unwind();
     }
 
+    /// Makes room for what so many lines will lay down, most of them here and instructions: moving it to larger
+    /// room again and again takes longer. What is not needed is never touched.
+    pub(crate) fn make_room(&mut self, lines: usize) {
+        let section = self.section();
+        section.lines.reserve(lines);
+        section.bytes.reserve(4 * lines);
+    }
+
     /// Finds the order of operands of a text from the first register in it.
     pub(crate) fn recognise_order(&mut self, text: &str, base: u32) {
         if self.arch.is_x86()
             && let Some((order, span)) = recognise_order(text, base as usize)
         {
             (self.order, self.order_from) = (order, Some(span));
+            self.known.forget();
         }
     }
 
@@ -448,6 +463,10 @@ impl<'d> Assembler<'d> {
     }
 
     pub(crate) fn statement(&mut self, line: Line, lines: &mut Lines) -> Result<(), Diagnostic> {
+        self.key = Key::of(line.text);
+        if self.lay_known() {
+            return Ok(());
+        }
         let mut cursor = Cursor::new(line.text, line.at, self.arch).with_order(self.order);
         loop {
             let (token, span) = cursor.next()?;
@@ -459,6 +478,7 @@ impl<'d> Assembler<'d> {
                     })?;
                     let here = self.here();
                     self.symbols.define_numbered(number, span, here);
+                    self.key = None;
                 }
                 Tok::Word(word) => {
                     // A word before `:`, `=` or `equ` is always a symbol.
@@ -470,6 +490,7 @@ impl<'d> Assembler<'d> {
                                 return self.equate(word, span, &mut cursor, true);
                             }
                             self.label(word, span)?;
+                            self.key = None;
                             continue;
                         }
                         Tok::Op('=') => {
@@ -492,6 +513,21 @@ impl<'d> Assembler<'d> {
                 }
             }
         }
+    }
+
+    /// Lays down what the line is known to be assembled to, if it is known.
+    fn lay_known(&mut self) -> bool {
+        let section = &mut self.sections[self.current];
+        let Some(bytes) = self.key.as_ref().and_then(|key| self.known.find(key)) else {
+            return false;
+        };
+        if section.flags.nobits {
+            return false;
+        }
+        self.open_labels.clear();
+        section.mark_line(self.file, self.line);
+        section.lay(bytes);
+        true
     }
 
     /// The instruction that the word names here.
@@ -604,6 +640,9 @@ impl<'d> Assembler<'d> {
             let encoded = encode(self.arch, mnemonic, &fixed, 0)
                 .map_err(|error| encode_diagnostic(error, span, operands, self.order))?;
             self.section().lay(&encoded.bytes);
+            if let Some(key) = self.key.take() {
+                self.known.keep(&key, &encoded.bytes);
+            }
             return Ok(());
         }
         let whole = Span { end: cursor.since(span).end, ..span };
@@ -739,6 +778,7 @@ impl<'d> Assembler<'d> {
             return Err(self.with_order(error));
         }
         (self.order, self.order_from) = (order, Some(span));
+        self.known.forget();
         Ok(())
     }
 
@@ -776,9 +816,7 @@ impl<'d> Assembler<'d> {
     /// Notes that what follows comes from the current line.
     pub(crate) fn mark_line(&mut self) {
         let (file, line) = (self.file, self.line);
-        let section = self.section();
-        let (fragment, offset) = section.end();
-        section.lines.push(LineStart { fragment, offset: offset as u32, file, line });
+        self.section().mark_line(file, line);
     }
 
     pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags, group: Option<String>) {

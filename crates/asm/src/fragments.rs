@@ -144,6 +144,12 @@ impl SectionBuilder {
         self.bytes.extend_from_slice(bytes);
     }
 
+    /// Notes that what a source line makes starts here.
+    pub fn mark_line(&mut self, file: u32, line: u32) {
+        let (fragment, offset) = self.end();
+        self.lines.push(LineStart { fragment, offset: offset as u32, file, line });
+    }
+
     /// Adds an instruction at the end, whose operands the section has already.
     pub fn lay_open(&mut self, instruction: OpenInstruction) {
         self.push(Fragment::Instruction(self.open.len() as u32));

@@ -187,9 +187,13 @@ impl<'a> Cursor<'a> {
 
     /// Takes the next token.
     pub fn next(&mut self) -> Result<(Tok<'a>, Span), Diagnostic> {
-        let token = self.peek_spanned()?;
-        if token.0 != Tok::End {
-            self.peeked = None;
+        let token = match self.peeked.take() {
+            Some(token) => token,
+            None => self.lex()?,
+        };
+        if token.0 == Tok::End {
+            // It is there as often as it is asked for.
+            self.peeked = Some(token);
         }
         self.last_end = token.1.end as usize;
         Ok(token)

@@ -18,6 +18,7 @@ mod expr;
 mod fragments;
 mod frames;
 mod infer;
+mod known;
 mod layout;
 mod lexer;
 mod listing;

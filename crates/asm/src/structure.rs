@@ -148,6 +148,7 @@ impl Assembler<'_> {
                 return;
             }
         };
+        self.make_room(memchr::memchr_iter(b'\n', blanked.as_bytes()).count());
         // Some editors begin a file with a byte order mark.
         let skip = if blanked.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
         self.read_lines(&mut Lines::new(&blanked[skip..], base + skip, file, 1));
@@ -604,6 +605,7 @@ impl Assembler<'_> {
         self.read_file(&text, base, file);
         (self.file, self.line) = place;
         self.order = order;
+        self.known.forget();
         self.including.pop();
         Ok(())
     }

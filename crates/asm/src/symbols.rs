@@ -75,8 +75,9 @@ pub(crate) struct Symbol {
 #[derive(Default)]
 pub(crate) struct SymbolTable {
     pub symbols: Vec<Symbol>,
-    /// Symbols by owner and name.
-    by_name: HashTable<SymbolId>,
+    /// Symbols by owner and name, with the hash of these: a large source has so many symbols that looking at
+    /// one costs as much as reading a line.
+    by_name: HashTable<(u32, SymbolId)>,
     /// Dotted labels by the name as written.
     dotted: FastMap<Box<str>, Vec<SymbolId>>,
     /// Numbered labels by number: how many numbered labels stood before, and the label.
@@ -112,21 +113,19 @@ impl SymbolTable {
             return id;
         }
         let id = self.push(owner, name, span);
-        let symbols = &self.symbols;
-        self.by_name.insert_unique(hash(owner, name), id, |id| {
-            let symbol = &symbols[id.0 as usize];
-            hash(symbol.owner, &symbol.name)
-        });
+        let hash = hash(owner, name);
+        self.by_name.insert_unique(spread(hash), (hash, id), |(hash, _)| spread(*hash));
         id
     }
 
     /// The symbol of this name that belongs to this owner.
     fn find(&self, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
-        let same = |id: &SymbolId| {
-            let symbol = &self.symbols[id.0 as usize];
-            symbol.owner == owner && *symbol.name == *name
+        let hash = hash(owner, name);
+        let same = |(other, id): &(u32, SymbolId)| {
+            let symbol = || &self.symbols[id.0 as usize];
+            *other == hash && symbol().owner == owner && *symbol().name == *name
         };
-        self.by_name.find(hash(owner, name), same).copied()
+        self.by_name.find(spread(hash), same).map(|(_, id)| *id)
     }
 
     /// The name as it can be written from anywhere in the file.
@@ -354,8 +353,13 @@ impl SymbolTable {
 /// Of labels that several routines have this many are listed.
 const MAX_LISTED: usize = 8;
 
-fn hash(owner: Option<SymbolId>, name: &str) -> u64 {
-    FixedState::default().hash_one((owner, name))
+fn hash(owner: Option<SymbolId>, name: &str) -> u32 {
+    (FixedState::default().hash_one((owner, name)) >> 32) as u32
+}
+
+/// Half a hash as a whole one, of which the table looks at the upper bits and at the lower.
+fn spread(hash: u32) -> u64 {
+    u64::from(hash).wrapping_mul(0x9e37_79b9_7f4a_7c15)
 }
 
 /// The name as written: a label of a macro carries the number of its expansion.

@@ -39,6 +39,13 @@ pub fn encode(
         if !row.kinds.allow(kinds) || !kinds_match(row.form, operands) {
             continue;
         }
+        // What cannot be shorter is not laid out, unless it tells that a width has to be said.
+        if let Some(best) = &best
+            && usize::from(row.least_bytes) >= best.bytes.len()
+            && untold_width(row.form, operands).is_none()
+        {
+            continue;
+        }
         match layout(arch, row, number, operands, address) {
             Ok(encoded) if encoded.bytes.len() < min_bytes => {}
             Ok(encoded) => {

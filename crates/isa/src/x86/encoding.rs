@@ -161,6 +161,23 @@ impl Encoding {
         }
     }
 
+    /// Bytes that an instruction of this form takes at least: without what its operands may need of prefixes,
+    /// addresses and the like.
+    pub fn least_bytes(&self, form: &Form) -> u8 {
+        let parts = [
+            !matches!(self.mandatory, Mandatory::Any | Mandatory::NoPrefix) && !self.vex,
+            self.lock,
+            self.no_track,
+            self.rex_w && !self.vex,
+            self.map > 0,
+            self.map > 1,
+            self.suffix.is_some(),
+            self.modrm != ModRm::None,
+        ];
+        let immediates = form.operands.iter().map(|slot| immediate_bytes(slot.pattern, Width::W16));
+        1 + parts.iter().filter(|part| **part).count() as u8 + immediates.sum::<usize>() as u8
+    }
+
     /// The opcode map as an index below [`MAPS`].
     pub fn map_index(&self) -> usize {
         usize::from(self.map) + if self.vex { 3 } else { 0 }

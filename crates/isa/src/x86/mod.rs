@@ -470,6 +470,8 @@ pub(crate) struct Row {
     pub encoding: Encoding,
     /// What kinds of operand can stand in each position; most rows are passed over by this alone.
     pub kinds: encode::Kinds,
+    /// Bytes that it takes at least.
+    pub least_bytes: u8,
     /// Where it is valid, the widths of its operands considered.
     pub modes: Modes,
     /// Width of the operand that can be memory.
@@ -491,6 +493,7 @@ pub(crate) fn rows() -> &'static [Row] {
         let row = |(form, modes): (&'static Form, Modes)| Row {
             form,
             modes,
+            least_bytes: 0,
             encoding: Encoding::parse(form),
             kinds: encode::Kinds::of_form(form),
             memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
@@ -517,7 +520,11 @@ pub(crate) fn rows() -> &'static [Row] {
                         | Meaning::Vector(vector::Vector::MaskedStore)
                 ),
         };
-        derived::all().into_iter().map(row).collect()
+        let with_least = |mut row: Row| {
+            row.least_bytes = row.encoding.least_bytes(row.form);
+            row
+        };
+        derived::all().into_iter().map(row).map(with_least).collect()
     })
 }
 
