@@ -304,3 +304,30 @@ fn an_access_wider_than_its_variable_is_warned_of_unless_it_is_said() {
         assert_eq!(found(line), None, "{line}");
     }
 }
+
+#[test]
+fn a_line_that_is_repeated_lays_down_the_same_with_a_place_of_its_own() {
+    let lines = ["push rbp", "mov al, ';'", "mov al, ';' + 1", "lock add [rdi], eax", "ret ; home"];
+    let mut apart = Vec::new();
+    for line in lines {
+        let bytes = section(line, ".text");
+        assert!(!bytes.is_empty());
+        apart.extend(bytes);
+    }
+    let text = lines.join("\n");
+    let twice = object(&format!("{text}\n  {text}\n"));
+    assert_eq!(twice.sections[0].data, [&apart[..], &apart[..]].concat());
+    let places: Vec<u32> = twice.sections[0].lines.iter().map(|line| line.line).collect();
+    assert_eq!(places, (1..=10).collect::<Vec<_>>());
+    // In a macro too, and behind a label, which a label before data is no part of.
+    let object =
+        object("ret\n.macro home\n ret\n.endm\n home\nlamp:\n ret\n .data\ntide: ret\n .byte 1\n");
+    assert_eq!(object.sections[0].data, [0xc3; 3]);
+    assert!(object.symbols.iter().all(|symbol| symbol.datum.is_none()));
+}
+
+#[test]
+fn a_repeated_line_is_refused_where_nothing_can_be_laid_down() {
+    let assembly = assembly(" nop\n .bss\n nop\n");
+    assert_eq!(assembly.diagnostics[0].message, "`.bss` cannot hold an instruction");
+}
