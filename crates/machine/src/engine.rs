@@ -195,6 +195,8 @@ pub(crate) struct Plan<Op> {
     /// Vector registers that are written.
     pub vectors: Box<[(u8, Reg)]>,
     pub flags_written: FlagSet,
+    /// The flags that are left undefined, unless that depends on a count.
+    pub undefined: Option<FlagSet>,
 }
 
 impl<Op> Plan<Op> {
@@ -207,6 +209,9 @@ impl<Op> Plan<Op> {
             writes: effects::written(&instruction).into(),
             vectors: effects::written_vectors(&instruction).into(),
             flags_written: instruction.flags().written(),
+            undefined: Some(instruction.flags())
+                .filter(|flags| flags.undefined_when.is_empty())
+                .map(|flags| flags.undefined),
             instruction: Arc::new(instruction),
         }
     }

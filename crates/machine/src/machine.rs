@@ -33,7 +33,7 @@ pub struct Machine {
     processor: Processor,
     memory: Memory,
     /// Room for the effects of the next step.
-    spare: StepEffects,
+    spare: Option<Box<StepEffects>>,
 }
 
 /// The registers and flags of a processor.
@@ -71,7 +71,7 @@ pub struct Step {
     /// The instruction, unless it could not be fetched.
     pub instruction: Option<Arc<Instruction>>,
     /// What it read and changed.
-    pub effects: StepEffects,
+    pub effects: Box<StepEffects>,
     /// `None` if it just completed; else the system call or the fault.
     pub event: Option<Event>,
     /// It sent control somewhere, be it to the next instruction: a conditional jump was taken.
@@ -86,7 +86,7 @@ impl Machine {
             Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
             _ => Processor::X86(Engine::new(x86::Cpu::new(Arch::X86_64))),
         };
-        Machine { arch, processor, memory: Memory::new(), spare: StepEffects::default() }
+        Machine { arch, processor, memory: Memory::new(), spare: None }
     }
 
     /// The kind of machine.
@@ -237,14 +237,14 @@ impl Machine {
 
     /// Executes one instruction and says what it did.
     pub fn step(&mut self) -> Step {
-        let (memory, effects) = (&mut self.memory, std::mem::take(&mut self.spare));
+        let (memory, effects) = (&mut self.memory, self.spare.take().unwrap_or_default());
         with_engine!(&mut self.processor, engine => step(engine, memory, effects))
     }
 
     /// Takes back the effects of a step that nobody needs any more, whose room the next step will use.
-    pub fn take_back(&mut self, effects: StepEffects) {
-        self.spare = effects;
-        self.spare.clear();
+    pub fn take_back(&mut self, mut effects: Box<StepEffects>) {
+        effects.clear();
+        self.spare = Some(effects);
     }
 
     /// The machine as it is now.
@@ -270,7 +270,11 @@ impl Machine {
 }
 
 /// Executes one instruction of an engine and says what it did.
-fn step<C: Cpu>(engine: &mut Engine<C>, memory: &mut Memory, mut effects: StepEffects) -> Step {
+fn step<C: Cpu>(
+    engine: &mut Engine<C>,
+    memory: &mut Memory,
+    mut effects: Box<StepEffects>,
+) -> Step {
     let plan = match engine.plan(memory) {
         Ok(plan) => plan,
         Err(fault) => {
@@ -292,10 +296,9 @@ fn step<C: Cpu>(engine: &mut Engine<C>, memory: &mut Memory, mut effects: StepEf
         VectorChange { reg, old, new: old }
     }));
     let instruction = &plan.instruction;
-    let undefined = match plan.flags_written.is_empty() {
-        true => FlagSet::NONE,
-        false => instruction.undefined_flags(count_operand(cpu, instruction)),
-    };
+    let undefined = plan
+        .undefined
+        .unwrap_or_else(|| instruction.undefined_flags(count_operand(cpu, instruction)));
     let result = engine.step(memory, &plan, &mut effects);
     let jumped = matches!(result, Ok(Flow::Jump));
     let event = match result {

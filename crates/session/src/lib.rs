@@ -35,8 +35,8 @@ pub use readings::{Format, MemoryLine, Reading, Readings, format_words, read_as}
 pub use reasons::{Compared, Reason};
 pub use reload::TakenOver;
 pub use report::{
-    BranchReport, FlagReport, MemoryReport, OnStack, RegisterReport, StepReport, SyscallArgument,
-    SyscallView, VectorReport,
+    BranchReport, FlagReport, FlagReports, FlagsRead, MemoryReport, OnStack, RegisterReport,
+    StepReport, SyscallArgument, SyscallView, VectorReport,
 };
 pub use session::{Session, SessionError, StopReason};
 pub use stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};

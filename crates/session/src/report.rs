@@ -5,11 +5,12 @@ use std::sync::{Arc, LazyLock};
 
 use serde::{Serialize, Serializer};
 use sotto_isa::{
-    Arch, Control, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder, Storage, Width,
+    Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder,
+    Storage, Width,
 };
 use sotto_kernel::table::Door;
 use sotto_kernel::{Ending, Process, SyscallReport};
-use sotto_machine::{FlagOrigin, Step, StepEffects};
+use sotto_machine::{FlagChange, FlagOrigin, Step, StepEffects};
 use sotto_object::Image;
 
 use crate::place::{ImageNames, Place, hex};
@@ -70,6 +71,67 @@ pub struct FlagReport {
     /// Why it changed to what it is, if it did and that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub reason: Option<Reason>,
+}
+
+/// The flags that an instruction may write: put together when somebody looks at them, since most are looked
+/// at by nobody.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FlagReports {
+    arch: Arch,
+    change: FlagChange,
+    /// The operation that set them, if one of them changed.
+    origin: Option<FlagOrigin>,
+}
+
+impl FlagReports {
+    fn new(arch: Arch, change: FlagChange, origin: Option<FlagOrigin>) -> FlagReports {
+        let FlagChange { written, undefined, old, new } = change;
+        // Of the others nothing is told.
+        let change = FlagChange { written, undefined, old: old & written, new: new & written };
+        FlagReports { arch, change, origin: origin.filter(|_| change.old != change.new) }
+    }
+
+    /// Each, in the order of the machine.
+    pub fn iter(&self) -> impl Iterator<Item = FlagReport> {
+        let FlagReports { arch, change, origin } = *self;
+        let written = move |info: &&FlagInfo| change.written.contains(info.flag);
+        arch.flags().iter().filter(written).map(move |info| {
+            let of = |flags: FlagSet| flags.contains(info.flag);
+            let (old, new, undefined) = (of(change.old), of(change.new), of(change.undefined));
+            let origin = origin.filter(|_| old != new && !undefined);
+            let reason = origin.and_then(|origin| Reason::of(arch, info, new, origin));
+            FlagReport { name: info.name, word: info.word, old, new, undefined, reason }
+        })
+    }
+}
+
+impl Serialize for FlagReports {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.iter())
+    }
+}
+
+/// The flags that a jump read, likewise.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FlagsRead {
+    arch: Arch,
+    read: FlagSet,
+    values: FlagSet,
+}
+
+impl FlagsRead {
+    /// Names and values.
+    pub fn iter(&self) -> impl Iterator<Item = (&'static str, bool)> {
+        let FlagsRead { arch, read, values } = *self;
+        let flags = arch.flags().iter().filter(move |info| read.contains(info.flag));
+        flags.map(move |info| (info.name, values.contains(info.flag)))
+    }
+}
+
+impl Serialize for FlagsRead {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq(self.iter())
+    }
 }
 
 /// A distance from the stack pointer, shown as `rsp + 8`.
@@ -173,7 +235,7 @@ pub struct BranchReport {
     /// What is the case, in words: the condition, or its inverse if it was not taken.
     pub condition: &'static str,
     /// The flags it read: names and values.
-    pub flags: Vec<(&'static str, bool)>,
+    pub flags: FlagsRead,
     /// What was compared, as the jump reads it, if that is known: `ecx = 3 against 10`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub compared: Option<Compared>,
@@ -194,7 +256,7 @@ pub struct StepReport {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub vectors: Vec<VectorReport>,
     /// Flags written whose value changed, and those left undefined.
-    pub flags: Vec<FlagReport>,
+    pub flags: FlagReports,
     /// Memory written.
     pub memory: Vec<MemoryReport>,
     /// Memory read.
@@ -218,7 +280,7 @@ impl Default for StepReport {
             instruction,
             registers: Vec::new(),
             vectors: Vec::new(),
-            flags: Vec::new(),
+            flags: FlagReports::new(Arch::X86_64, FlagChange::default(), None),
             memory: Vec::new(),
             reads: Vec::new(),
             branch: None,
@@ -313,13 +375,12 @@ pub(crate) fn describe_step(
     let origin = after.machine.flag_origin();
     let branch = code.conditions.map(|conditions| {
         let tested = instruction.flags().tested;
-        let flags = arch.flags().iter().filter(|info| tested.contains(info.flag));
         let taken = step.jumped;
         BranchReport {
             taken,
             condition: conditions[usize::from(taken)],
             // A jump changes no flags, so those after it are those it read.
-            flags: flags.map(|info| (info.name, effects.flags.new.contains(info.flag))).collect(),
+            flags: FlagsRead { arch, read: tested, values: effects.flags.new & tested },
             compared: origin.filter(|_| !tested.is_empty()).map(|origin| Compared {
                 signed: code.signed,
                 origin,
@@ -344,7 +405,7 @@ pub(crate) fn describe_step(
     report.instruction.clone_from(&code.text);
     replace(&mut report.registers, registers(after, effects, image));
     replace(&mut report.vectors, vectors(lanes, effects));
-    replace(&mut report.flags, flags(arch, effects, origin));
+    report.flags = FlagReports::new(arch, effects.flags, origin);
     let written = effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new));
     runs(written, memory, &mut report.memory);
     let read = effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value));
@@ -483,27 +544,6 @@ fn operand_names(
     Some(match order {
         OperandOrder::DestinationFirst => [first, second],
         OperandOrder::SourceFirst => [second, first],
-    })
-}
-
-fn flags(
-    arch: Arch,
-    effects: &StepEffects,
-    origin: Option<FlagOrigin>,
-) -> impl Iterator<Item = FlagReport> {
-    let flags = effects.flags;
-    arch.flags().iter().filter(move |info| flags.written.contains(info.flag)).map(move |info| {
-        FlagReport {
-            name: info.name,
-            word: info.word,
-            old: flags.old.contains(info.flag),
-            new: flags.new.contains(info.flag),
-            undefined: flags.undefined.contains(info.flag),
-            reason: origin
-                .filter(|_| (flags.old.0 ^ flags.new.0) & info.flag.0 != 0)
-                .filter(|_| !flags.undefined.contains(info.flag))
-                .and_then(|origin| Reason::of(arch, info, flags.new.contains(info.flag), origin)),
-        }
     })
 }
 

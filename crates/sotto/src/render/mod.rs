@@ -133,7 +133,7 @@ pub fn step(report: &StepReport) -> String {
     }
     if let Some(branch) = &report.branch {
         let read: Vec<String> =
-            branch.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(*set))).collect();
+            branch.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(set))).collect();
         let read = if read.is_empty() { String::new() } else { format!(" ({})", read.join(", ")) };
         let compared = branch.compared.as_ref().map(|text| format!(", {text}"));
         let words = format!("{}{}{read}", branch.condition, compared.unwrap_or_default());
@@ -282,11 +282,12 @@ fn flag_lines(report: &StepReport) -> Vec<String> {
     };
     let mut lines: Vec<String> = changed()
         .filter_map(|flag| {
-            let reason = paint(Tone::Quiet, &format!(": {}", reason(flag)?));
-            Some(text(flag) + &reason)
+            let reason = paint(Tone::Quiet, &format!(": {}", reason(&flag)?));
+            Some(text(&flag) + &reason)
         })
         .collect();
-    let mut rest: Vec<String> = changed().filter(|flag| reason(flag).is_none()).map(text).collect();
+    let mut rest: Vec<String> =
+        changed().filter(|flag| reason(flag).is_none()).map(|flag| text(&flag)).collect();
     if lines.is_empty() && rest.is_empty() && report.flags.iter().any(|flag| !flag.undefined) {
         rest.push(paint(Tone::Quiet, "unchanged"));
     }
