@@ -18,6 +18,6 @@ mod syscalls;
 pub mod table;
 
 pub use errno::Errno;
-pub use load::{StartError, Startup};
+pub use load::{StartError, Startup, auxiliary_name};
 pub use process::{Ending, MadeCall, Output, Process, ProcessSnapshot, Progress, Stop};
 pub use report::{ArgumentReport, Notice, SyscallReport};

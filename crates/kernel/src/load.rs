@@ -71,6 +71,26 @@ const AT_SECURE: u64 = 23;
 const AT_RANDOM: u64 = 25;
 const AT_EXECFN: u64 = 31;
 
+/// The name of a type of the auxiliary vector, of those that the kernel lays down. Source: getauxval(3).
+pub fn auxiliary_name(number: u64) -> Option<&'static str> {
+    Some(match number {
+        AT_NULL => "AT_NULL",
+        AT_PAGESZ => "AT_PAGESZ",
+        AT_ENTRY => "AT_ENTRY",
+        AT_UID => "AT_UID",
+        AT_EUID => "AT_EUID",
+        AT_GID => "AT_GID",
+        AT_EGID => "AT_EGID",
+        AT_PLATFORM => "AT_PLATFORM",
+        AT_HWCAP => "AT_HWCAP",
+        AT_CLKTCK => "AT_CLKTCK",
+        AT_SECURE => "AT_SECURE",
+        AT_RANDOM => "AT_RANDOM",
+        AT_EXECFN => "AT_EXECFN",
+        _ => return None,
+    })
+}
+
 /// Maps an image and the stack, and sets the program counter and the stack pointer.
 ///
 /// # Errors

@@ -5,12 +5,12 @@
 //! is read off its code: those that it reads before it writes them.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, Storage};
+use sotto_isa::{Control, Instruction, Operand, Storage};
 use sotto_machine::registers_used;
 
 use crate::Session;
+use crate::frame_code::{FrameUses, first_passed, frame_uses, words_passed};
 use crate::place::{Place, hex};
-use crate::stack::frame_pointer;
 
 /// An argument of a routine.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -137,8 +137,10 @@ impl Session {
             ArgumentPlace::Register(storage) => Some(self.register(storage)),
             ArgumentPlace::Stack(offset) => {
                 let at = self.register(self.arch().stack_pointer()).wrapping_add(offset);
-                let bytes = self.process.machine.memory_mut().read::<4>(at).ok()?;
-                Some(u64::from(u32::from_le_bytes(bytes)))
+                let mut bytes = [0; 8];
+                let word = &mut bytes[..self.arch().address_bytes() as usize];
+                self.process.machine.memory_mut().read_bytes(at, word).ok()?;
+                Some(u64::from_le_bytes(bytes))
             }
         }
     }
@@ -146,6 +148,34 @@ impl Session {
     /// The arguments that the routine at an address takes, read off its code.
     fn argument_places(&mut self, routine: u64) -> Vec<(String, ArgumentPlace)> {
         let arch = self.arch();
+        let code = self.code_of(routine);
+        let read = read_before_written(&code);
+        let registers = arch.convention().arguments.iter().filter(|storage| read.contains(storage));
+        let registers = registers.map(|&storage| {
+            (arch.storage_name(storage).to_string(), ArgumentPlace::Register(storage))
+        });
+        let (first, slot) = (first_passed(arch) as u64, arch.address_bytes());
+        let pointer = arch.storage_name(arch.stack_pointer());
+        let passed = words_passed(arch, &self.frame_uses(routine));
+        let passed = (0..passed).map(|number| {
+            let offset = first + number * slot;
+            let name = match offset {
+                0 => format!("[{pointer}]"),
+                _ => format!("[{pointer} + {offset}]"),
+            };
+            (name, ArgumentPlace::Stack(offset))
+        });
+        registers.chain(passed).collect()
+    }
+
+    /// What the code of a routine says of its frame.
+    pub(crate) fn frame_uses(&mut self, routine: u64) -> FrameUses {
+        let machine = &mut self.process.machine;
+        frame_uses(machine.arch(), routine, |at| machine.instruction_at(at).ok())
+    }
+
+    /// The code of a routine up to its first way out, or as much of it as is looked at.
+    fn code_of(&mut self, routine: u64) -> Vec<Instruction> {
         let mut code = Vec::new();
         let mut at = routine;
         while code.len() < SCANNED {
@@ -157,18 +187,7 @@ impl Session {
                 break;
             }
         }
-        if arch == Arch::X86_32 {
-            return stack_arguments(&code)
-                .map(|offset| (format!("[esp + {offset}]"), ArgumentPlace::Stack(offset)))
-                .collect();
-        }
-        let read = read_before_written(&code);
-        let places = arch.convention().arguments.iter().filter(|storage| read.contains(storage));
-        places
-            .map(|&storage| {
-                (arch.storage_name(storage).to_string(), ArgumentPlace::Register(storage))
-            })
-            .collect()
+        code
     }
 }
 
@@ -205,49 +224,4 @@ fn read_before_written(code: &[Instruction]) -> Vec<Storage> {
         written.extend(used.iter().filter(|(a, _)| a.writes()).filter_map(|(_, r)| r.storage()));
     }
     read
-}
-
-/// Offsets from the stack pointer at entry of the arguments that 32-bit code reads: all up to the last.
-fn stack_arguments(code: &[Instruction]) -> impl Iterator<Item = u64> {
-    const SLOT: i64 = 4;
-    let arch = Arch::X86_32;
-    // Bytes from the stack pointer, and from the frame pointer, up to what it was at entry.
-    let (mut depth, mut frame) = (0i64, None);
-    let mut last = 0;
-    for instruction in code {
-        for operand in &instruction.operands {
-            let Operand::Mem(mem) = operand else { continue };
-            let Some(base) = mem.base.and_then(sotto_isa::Reg::storage) else { continue };
-            let from = match base {
-                base if base == arch.stack_pointer() => Some(depth),
-                base if base == frame_pointer(arch) => frame,
-                _ => None,
-            };
-            if let Some(from) = from {
-                last = last.max(mem.disp.or_zero() - from);
-            }
-        }
-        match (instruction.mnemonic(), &instruction.operands[..]) {
-            ("push", _) => depth += SLOT,
-            ("pop", _) => depth -= SLOT,
-            ("sub" | "add", [Operand::Reg(reg), Operand::Imm(value)])
-                if reg.storage() == Some(arch.stack_pointer()) =>
-            {
-                let bytes = value.or_zero();
-                depth += if instruction.mnemonic() == "sub" { bytes } else { -bytes };
-            }
-            ("mov", [Operand::Reg(to), Operand::Reg(from)])
-                if to.storage() == Some(frame_pointer(arch))
-                    && from.storage() == Some(arch.stack_pointer()) =>
-            {
-                frame = Some(depth);
-            }
-            _ => {}
-        }
-        if instruction.control() == Control::Call {
-            break;
-        }
-    }
-    const MOST: i64 = 8 * SLOT;
-    (1..=last.min(MOST) / SLOT).map(|number| (number * SLOT) as u64)
 }

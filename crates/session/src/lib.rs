@@ -8,6 +8,7 @@
 mod change;
 mod evaluate;
 mod fault;
+mod frame_code;
 mod frames;
 mod history;
 mod marks;

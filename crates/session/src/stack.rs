@@ -7,8 +7,10 @@ use std::collections::HashMap;
 
 use serde::Serialize;
 use sotto_isa::{Arch, Control, Instruction, Operand, Reg, Storage};
+use sotto_kernel::auxiliary_name;
 use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, StepEffects, Watched, Watcher};
 
+use crate::frame_code::{FrameUses, first_passed, is_gap, words_passed};
 use crate::place::{Place, hex};
 use crate::{Frame, Session};
 
@@ -26,8 +28,10 @@ pub enum SlotRole {
     Argument(u32),
     /// Written by the routine, for its own use.
     Local,
-    /// Part of a frame, and not written since the routine was entered: a gap, or room for a value to come.
+    /// Part of a frame for a value to come: not written since the routine was entered.
     Unwritten,
+    /// Part of a frame that nothing in the routine's code names: there for the sake of alignment.
+    Gap,
     /// Below the stack pointer, where a leaf routine may keep values. Source: psABI, 3.2.2.
     RedZone,
     /// Below the stack pointer: left over.
@@ -155,6 +159,7 @@ impl Session {
         let frames = self.extents();
         let addresses: Vec<u64> = raw.iter().map(|(address, _)| *address).collect();
         let writers = self.slot_writers(&addresses, reach);
+        let mut layouts = vec![None; frames.len()];
         let mut slots: Vec<StackSlot> = Vec::new();
         for (&(address, value), write) in raw.iter().zip(&writers) {
             let offset = address.wrapping_sub(pointer) as i64;
@@ -168,7 +173,21 @@ impl Session {
                     false => SlotRole::Below,
                 },
                 Some(label) => SlotRole::Startup(label),
-                None => self.role(address, frame, &frames, *write, second, reach),
+                None => {
+                    // The frame that it is part of, and the one that it may pass something to.
+                    for number in
+                        frame.iter().flat_map(|number| [Some(*number), number.checked_sub(1)])
+                    {
+                        if let Some(number) = number
+                            && layouts[number].is_none()
+                        {
+                            layouts[number] = Some(self.layout(&frames[number]));
+                        }
+                    }
+                    let scene =
+                        SlotScene { frame, frames: &frames, layouts: &layouts, second, reach };
+                    self.role(address, *write, &scene)
+                }
             };
             let writer = write.and_then(|write| self.slot_writer(write));
             let meaning = meaning(self, value, &role);
@@ -180,17 +199,17 @@ impl Session {
         StackView { pointer, frames, slots }
     }
 
+    /// What a frame's code says of it.
+    fn layout(&mut self, frame: &Frame) -> Layout {
+        let uses = self.frame_uses(frame.entry.address);
+        Layout { passed: words_passed(self.arch(), &uses), uses }
+    }
+
     /// What a slot at or above the stack pointer is for.
-    fn role(
-        &mut self,
-        address: u64,
-        frame: Option<usize>,
-        frames: &[Frame],
-        write: Option<RangeWrite>,
-        second: bool,
-        reach: u64,
-    ) -> SlotRole {
-        let on_stack = self.arch().is_x86();
+    fn role(&mut self, address: u64, write: Option<RangeWrite>, scene: &SlotScene) -> SlotRole {
+        let &SlotScene { frame, frames, layouts, second, reach } = scene;
+        let arch = self.arch();
+        let on_stack = arch.is_x86();
         let calls = self.process.machine.calls();
         if on_stack && calls.iter().any(|call| call.stack_pointer == address) {
             return SlotRole::ReturnAddress;
@@ -198,7 +217,19 @@ impl Session {
         let entered = frame.map(|number| frames[number].moment);
         let Some(write) = write.filter(|write| entered.is_none_or(|at| write.moment >= at)) else {
             let searched = self.moment().saturating_sub(reach);
+            let gap = frame.is_some_and(|number| {
+                // The outermost has no return address of its own.
+                let called = frames[number].call.is_some();
+                let at_entry = frames[number].end.wrapping_sub(if called {
+                    first_passed(arch) as u64
+                } else {
+                    0
+                });
+                let offset = address.wrapping_sub(at_entry) as i64;
+                layouts[number].as_ref().is_some_and(|layout| is_gap(arch, &layout.uses, offset))
+            });
             return match entered {
+                Some(at) if searched <= at && gap => SlotRole::Gap,
                 Some(at) if searched <= at => SlotRole::Unwritten,
                 _ => SlotRole::Unknown,
             };
@@ -206,14 +237,19 @@ impl Session {
         let Ok(instruction) = self.process.machine.instruction_at(write.address) else {
             return SlotRole::Local;
         };
-        // In 32-bit mode arguments are pushed just before the call.
-        if self.arch() == Arch::X86_32
-            && let Some(inner) = frame.and_then(|number| number.checked_sub(1))
+        // What the routine above reads of the caller's frame; in 32-bit mode, also what is pushed just before
+        // the call.
+        if let Some(inner) = frame.and_then(|number| number.checked_sub(1))
             && let Some(call) = frames[inner].call_address
-            && (1..=ARGUMENT_CODE).contains(&call.wrapping_sub(write.address))
         {
-            let slot = (address - frames[inner].end) / self.arch().address_bytes();
-            return SlotRole::Argument(slot as u32 + 1);
+            let slot = (address - frames[inner].end) / arch.address_bytes();
+            let read = layouts[inner].as_ref().is_some_and(|layout| slot < layout.passed);
+            let pushed = arch == Arch::X86_32
+                && (1..=ARGUMENT_CODE).contains(&call.wrapping_sub(write.address));
+            if read || pushed {
+                let in_registers = arch.convention().arguments.len();
+                return SlotRole::Argument((in_registers as u64 + slot) as u32 + 1);
+            }
         }
         let prologue = frame.is_some_and(|number| {
             (0..PROLOGUE).contains(&write.address.wrapping_sub(frames[number].entry.address))
@@ -330,7 +366,10 @@ impl Session {
                             return Some("texts and alignment".to_string());
                         }
                         match (slot - end) % 2 {
-                            1 => format!("auxiliary vector, type {}", word(slot)?),
+                            1 => match auxiliary_name(word(slot)?) {
+                                Some(name) => format!("auxiliary vector, {name}"),
+                                None => format!("auxiliary vector, type {}", word(slot)?),
+                            },
                             _ => "auxiliary vector, value".to_string(),
                         }
                     }
@@ -338,6 +377,27 @@ impl Session {
             }
         })
     }
+}
+
+/// What the code of a routine says of its frame.
+#[derive(Clone)]
+struct Layout {
+    uses: FrameUses,
+    /// Words that it takes from its caller's frame.
+    passed: u64,
+}
+
+/// What the role of a slot depends on.
+struct SlotScene<'a> {
+    /// The frame that it is part of.
+    frame: Option<usize>,
+    frames: &'a [Frame],
+    /// By frame, as far as they were looked up.
+    layouts: &'a [Option<Layout>],
+    /// It was written together with the slot below it.
+    second: bool,
+    /// Instructions that were searched for its writer.
+    reach: u64,
 }
 
 /// Bytes of code before a call in which its arguments are pushed.

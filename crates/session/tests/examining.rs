@@ -189,8 +189,9 @@ fn slots_of_the_stack_say_what_they_are_for_and_who_wrote_them() {
         .collect();
     let wanted = [
         (-8, SlotRole::RedZone, None),
-        (0, SlotRole::Unwritten, None),
-        (8, SlotRole::Unwritten, None),
+        // Of the room, one word is used.
+        (0, SlotRole::Gap, None),
+        (8, SlotRole::Gap, None),
         (16, SlotRole::Local, Some(20)),
         (24, SlotRole::Saved("rbx"), Some(17)),
         (32, SlotRole::FrameLink("rbp"), Some(15)),
@@ -208,6 +209,50 @@ fn slots_of_the_stack_say_what_they_are_for_and_who_wrote_them() {
     // Stepping keeps what is known up to date.
     session.step();
     assert_eq!(session.stack(1, 10, 1000).slots[3].writer, view.slots[3].writer);
+}
+
+/// A caller that passes more than registers hold, and a routine that has not filled its room yet.
+const SIGNALS: &str = "        .target x86-64
+        .global _start
+_start: push    8
+        push    7
+        mov     edi, 1
+        call    sum
+        mov     edi, eax
+        mov     eax, 60
+        syscall
+sum:    sub     rsp, 24
+        lea     eax, [rdi + 0]
+        add     rax, [rsp + 32]
+        add     rax, [rsp + 40]
+        mov     [rsp + 8], rax
+        add     rsp, 24
+        ret
+";
+
+#[test]
+fn what_is_passed_on_the_stack_is_told_from_room_and_gaps() {
+    let mut session = common::session(SIGNALS);
+    until(&mut session, "14");
+    let frames = session.frames();
+    let arguments: Vec<(&str, u64)> =
+        frames[0].arguments.iter().map(|a| (a.name.as_str(), a.value)).collect();
+    assert_eq!(arguments, [("rdi", 1), ("[rsp + 8]", 7), ("[rsp + 16]", 8)]);
+    let roles = |session: &mut Session| -> Vec<SlotRole> {
+        session.stack(0, 6, 1000).slots.into_iter().map(|slot| slot.role).collect()
+    };
+    let gap = SlotRole::Gap;
+    let above = [SlotRole::ReturnAddress, SlotRole::Argument(7), SlotRole::Argument(8)];
+    let wanted = |room| [&[gap.clone(), room, gap.clone()][..], &above].concat();
+    assert_eq!(roles(&mut session), wanted(SlotRole::Unwritten));
+    session.step();
+    assert_eq!(roles(&mut session), wanted(SlotRole::Local));
+    // What the kernel laid down is named as the standard names it.
+    let labels: Vec<SlotRole> =
+        session.stack(0, 40, 1000).slots.into_iter().map(|slot| slot.role).collect();
+    for name in ["auxiliary vector, AT_PAGESZ", "auxiliary vector, AT_NULL"] {
+        assert!(labels.contains(&SlotRole::Startup(name.into())), "{labels:?}");
+    }
 }
 
 #[test]

@@ -384,6 +384,7 @@ pub fn slot_role(slot: &StackSlot) -> String {
         SlotRole::Argument(number) => format!("argument {number}"),
         SlotRole::Local => "local".to_string(),
         SlotRole::Unwritten => "not written yet".to_string(),
+        SlotRole::Gap => "alignment gap".to_string(),
         SlotRole::RedZone => "red zone".to_string(),
         SlotRole::Below => "left over".to_string(),
         SlotRole::Startup(label) => label.clone(),
