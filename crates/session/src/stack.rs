@@ -365,12 +365,13 @@ impl Session {
                         if slot > at + 1 || (slot > at && word(at)? != 0 && slot != at + 1) {
                             return Some("texts and alignment".to_string());
                         }
-                        match (slot - end) % 2 {
-                            1 => match auxiliary_name(word(slot)?) {
-                                Some(name) => format!("auxiliary vector, {name}"),
-                                None => format!("auxiliary vector, type {}", word(slot)?),
-                            },
-                            _ => "auxiliary vector, value".to_string(),
+                        let is_value = (slot - end).is_multiple_of(2);
+                        let number = word(slot - u64::from(is_value))?;
+                        let name = auxiliary_name(number)
+                            .map_or_else(|| format!("type {number}"), str::to_string);
+                        match is_value {
+                            true => format!("value of {name}"),
+                            false => format!("{name} (auxiliary vector)"),
                         }
                     }
                 }

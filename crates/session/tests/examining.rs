@@ -250,7 +250,8 @@ fn what_is_passed_on_the_stack_is_told_from_room_and_gaps() {
     // What the kernel laid down is named as the standard names it.
     let labels: Vec<SlotRole> =
         session.stack(0, 40, 1000).slots.into_iter().map(|slot| slot.role).collect();
-    for name in ["auxiliary vector, AT_PAGESZ", "auxiliary vector, AT_NULL"] {
+    for name in ["AT_PAGESZ (auxiliary vector)", "value of AT_PAGESZ", "AT_NULL (auxiliary vector)"]
+    {
         assert!(labels.contains(&SlotRole::Startup(name.into())), "{labels:?}");
     }
 }

@@ -17,6 +17,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("bell.s", include_str!("../demos/bell.s"), "32-bit code: arguments on the stack, int 0x80"),
     ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
+    ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -O1 -static heights.c -o heights"),
 ];
 
 /// `sotto demo`
@@ -60,11 +61,15 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         ("sotto step tide.s --at 25", "start at a line"),
         ("sotto trace swell.s", "vectors, element by element"),
         ("sotto step bell.s", "a stack with arguments; `stack` shows its slots"),
+        (
+            "sotto step heights --at highest",
+            "C, once it is compiled, with the instructions of its lines",
+        ),
         ("sotto trace tide.s", "every instruction with what it changed, a line each"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {
-        let command = format!("{command:<28}");
+        let command = format!("{command:<32}");
         say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)));
     }
     Ok(0)

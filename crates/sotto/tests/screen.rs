@@ -14,6 +14,7 @@ const HOME: &str = "\u{1b}[H";
 const END: &str = "\u{1b}[F";
 const F1: &str = "\u{1b}OP";
 const F2: &str = "\u{1b}OQ";
+const F3: &str = "\u{1b}OR";
 const F5: &str = "\u{1b}[15~";
 const PAGE_DOWN: &str = "\u{1b}[6~";
 const CONTROL_C: &str = "\u{3}";
@@ -158,6 +159,23 @@ fn every_pane_takes_the_focus_scrolls_and_shows_instructions_when_asked() {
         .wait_until("the last line", |screen| screen.contains("52 ") && !screen.contains("▶17"));
     terminal.press("\u{1b}");
     terminal.wait_for("▶17");
+    leave(&mut terminal);
+}
+
+#[test]
+fn vector_registers_stand_in_the_place_of_the_others_when_asked() {
+    let folder = Folder::new(&[("swell.s", &demo("swell.s"))]);
+    let mut terminal = Terminal::start(&folder, &["step", "swell.s"], 120, 40);
+    terminal.wait_for("rax");
+    terminal.press(F3);
+    terminal.wait_for("vectors of f64, the lowest element first");
+    assert!(!terminal.text().contains("rax"));
+    // What the next instruction will change is marked before, and what it changed after.
+    assert!(line_with(&terminal.text(), "xmm0").contains("›xmm0"));
+    terminal.press(RIGHT);
+    terminal.wait_for("•›xmm0  1.25  0.75");
+    terminal.press(F3);
+    terminal.wait_for("rax");
     leave(&mut terminal);
 }
 

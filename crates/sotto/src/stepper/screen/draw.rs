@@ -9,7 +9,7 @@ use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph, Wrap};
 
-use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, Wanted};
+use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, VectorRow, Wanted};
 use super::state::{Pane, State};
 use super::theme::{Theme, clean};
 use crate::render;
@@ -145,6 +145,7 @@ impl Layout {
             code_lines: rows(Pane::Source).max(1),
             code_first: state.code_first,
             instructions: state.instructions,
+            vectors: state.vectors,
             stack_lines: rows(Pane::Stack),
             stack_scroll: -state.scrolled(Pane::Stack),
             memory: state.memory.clone(),
@@ -364,7 +365,12 @@ fn registers(
     way: Registers,
 ) -> (String, Vec<Line<'static>>) {
     let mut lines = Vec::new();
-    if way != Registers::Single {
+    if !picture.vectors.is_empty() {
+        lines.extend(picture.vectors.iter().map(|row| vector_line(row, theme)));
+        if way == Registers::Dense {
+            lines.push(flags_in_one_line(&picture.flags, theme));
+        }
+    } else if way != Registers::Single {
         let column = usize::from(area.width) / 2;
         for pair in picture.registers.chunks(2) {
             let mut spans = Vec::new();
@@ -389,7 +395,24 @@ fn registers(
     }
     let skip = state.scrolled(Pane::Registers) as usize;
     let skip = skip.min(lines.len().saturating_sub(1));
-    ("registers".to_string(), lines.split_off(skip))
+    let title = match picture.vectors.is_empty() {
+        true => "registers".to_string(),
+        false => format!("vectors of {}, the lowest element first", picture.lanes),
+    };
+    (title, lines.split_off(skip))
+}
+
+fn vector_line(row: &VectorRow, theme: &Theme) -> Line<'static> {
+    let style = match (row.changed, row.value) {
+        (true, _) => theme.changed(),
+        (false, 0) => theme.quiet(),
+        _ => Style::new(),
+    };
+    Line::from(vec![
+        mark_of(row.changed, row.about, theme),
+        Span::styled(format!("{:<6}", row.name), theme.strong()),
+        Span::styled(row.elements.clone(), style),
+    ])
 }
 
 fn value_style(row: &RegisterRow, theme: &Theme) -> Style {
@@ -633,6 +656,7 @@ const KEYS: &[(&str, &str)] = &[
     ("Home", "start"),
     ("Tab", "pane"),
     ("F2", "instructions"),
+    ("F3", "vectors"),
     ("F5", "reload"),
     ("F1", "help"),
     ("C-q", "leave"),
@@ -669,6 +693,7 @@ const MORE_KEYS: &[(&str, &str)] = &[
     ("Shift-Up, -Down", "scroll by a line"),
     ("Ctrl-arrows", "left part wider, lower part higher"),
     ("F2", "instructions below source lines"),
+    ("F3", "vector registers, or the general ones"),
     ("F5", "assemble again and return to this line"),
     ("Ctrl-L, Ctrl-Z", "draw anew; suspend"),
     ("F10, Ctrl-Q", "leave"),

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use sotto_isa::Storage;
+use sotto_isa::{LaneKind, Lanes, Operand, Reg, Storage, Width};
 use sotto_kernel::Ending;
 use sotto_session::{Session, StackView, StepReport};
 
@@ -43,6 +43,16 @@ pub struct RegisterRow {
     pub about: bool,
 }
 
+/// A vector register, as elements.
+#[derive(Clone, Debug)]
+pub struct VectorRow {
+    pub name: &'static str,
+    pub value: u128,
+    pub elements: String,
+    pub changed: bool,
+    pub about: bool,
+}
+
 /// A flag.
 #[derive(Clone, Debug)]
 pub struct FlagRow {
@@ -75,6 +85,9 @@ pub struct Picture {
     pub code_first: usize,
     pub code_total: usize,
     pub registers: Vec<RegisterRow>,
+    /// Vector registers, if they are wanted, and the name of their elements' type.
+    pub vectors: Vec<VectorRow>,
+    pub lanes: String,
     pub flags: Vec<FlagRow>,
     pub stack: Option<StackView>,
     /// Slots that the last step wrote, and that the next will write.
@@ -101,6 +114,8 @@ pub struct Wanted {
     pub code_first: Option<usize>,
     /// Instructions below source lines; if not said, below those of a compiled language.
     pub instructions: Option<bool>,
+    /// Vector registers, in the place of the general ones.
+    pub vectors: bool,
     pub stack_lines: usize,
     /// Slots from the usual place, up.
     pub stack_scroll: i64,
@@ -114,6 +129,9 @@ pub struct Wanted {
 #[derive(Default)]
 pub struct Before {
     registers: HashMap<Storage, u64>,
+    vectors: Vec<u128>,
+    /// The elements that a vector instruction was about last.
+    lanes: Option<Lanes>,
     shown: HashMap<String, String>,
     moment: Option<u64>,
     memory: HashMap<u64, Vec<String>>,
@@ -150,6 +168,11 @@ impl Picture {
         let effects: Vec<&StepReport> = trail.iter().map(AsRef::as_ref).collect();
         picture.gather_code(session, wanted, &effects);
         picture.gather_registers(session, before, last.as_deref(), ahead.as_ref(), moved);
+        match wanted.vectors {
+            true => picture.gather_vectors(session, before, last.as_deref(), ahead.as_ref(), moved),
+            // What they are meanwhile nobody looks at.
+            false => before.vectors.clear(),
+        }
         picture.gather_stack(session, wanted, last.as_deref(), ahead.as_ref());
         picture.gather_memory(session, wanted, before, moved);
         for (text, value) in shown {
@@ -384,6 +407,44 @@ impl Picture {
                 reason,
             });
         }
+    }
+
+    fn gather_vectors(
+        &mut self,
+        session: &mut Session,
+        before: &mut Before,
+        last: Option<&StepReport>,
+        ahead: Option<&StepReport>,
+        moved: bool,
+    ) {
+        // What the next instruction takes their elements for, or the last that looked at any.
+        let next = session.next_instruction().map(|(instruction, _)| instruction);
+        let is_vector =
+            |operand: &Operand| matches!(operand, Operand::Reg(reg) if reg.vector().is_some());
+        if let Some(instruction) = next.filter(|next| next.operands.iter().any(is_vector)) {
+            before.lanes = Some(instruction.lanes());
+        }
+        let lanes = before.lanes.unwrap_or(Lanes::new(LaneKind::Bits, Width::W64));
+        let machine = &session.process().machine;
+        let values: Vec<u128> =
+            (0..session.arch().vector_count()).map(|number| machine.vector(number)).collect();
+        let writes = |report: Option<&StepReport>, name: &str| {
+            report.is_some_and(|report| {
+                let mut vectors = report.vectors.iter();
+                vectors.any(|vector| vector.name == name && vector.old_bits != vector.new_bits)
+            })
+        };
+        self.lanes = lanes.name();
+        for (number, &value) in values.iter().enumerate() {
+            let name = Reg::x86(Width::W128, number as u8).name();
+            let changed = match (moved, before.vectors.get(number)) {
+                (true, Some(old)) => *old != value,
+                _ => writes(last, name),
+            };
+            let (elements, about) = (lanes.texts(value).join("  "), writes(ahead, name));
+            self.vectors.push(VectorRow { name, value, elements, changed, about });
+        }
+        before.vectors = values;
     }
 
     fn gather_stack(

@@ -53,7 +53,9 @@ pub struct State {
     pub higher: i16,
     /// Whether instructions are shown below source lines, if that was chosen.
     pub instructions: Option<bool>,
-    /// Whether they were shown when it was drawn last.
+    /// Whether vector registers stand in the place of the general ones.
+    pub vectors: bool,
+    /// Whether instructions were shown when it was drawn last.
     pub instructions_drawn: bool,
     pub help: bool,
     /// What the memory pane follows.
@@ -84,6 +86,7 @@ impl State {
             wider: 0,
             higher: 0,
             instructions: None,
+            vectors: false,
             instructions_drawn: false,
             help: false,
             memory,
@@ -172,6 +175,10 @@ impl State {
             KeyCode::Char('?') if !typing => self.show_help(),
             KeyCode::F(2) => {
                 self.instructions = Some(!self.instructions_drawn);
+                Wish::Draw
+            }
+            KeyCode::F(3) => {
+                self.vectors = !self.vectors;
                 Wish::Draw
             }
             KeyCode::F(5) => command("reload"),
