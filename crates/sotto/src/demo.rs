@@ -17,7 +17,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("bell.s", include_str!("../demos/bell.s"), "32-bit code: arguments on the stack, int 0x80"),
     ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
-    ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -O1 -static heights.c -o heights"),
+    ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -Og -static heights.c -o heights"),
 ];
 
 /// `sotto demo`
