@@ -250,6 +250,8 @@ const CASES: &[(&str, &str)] = &[
     ("66 9d", "popfw"),
     ("d7", "xlatb"),
     ("8c e0", "mov eax, fs"),
+    ("8c 18", "mov word [rax], ds"),
+    ("42 8c 64 8f 08", "mov word [rdi + r9*4 + 8], fs"),
     ("8e d8", "mov ds, eax"),
     ("f3 48 0f ae c0", "rdfsbase rax"),
     ("f3 48 0f ae c8", "rdgsbase rax"),

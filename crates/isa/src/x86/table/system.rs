@@ -121,6 +121,8 @@ pub(super) const FORMS: &[Form] = &[
         source: "SDM Vol. 2D, XLAT/XLATB",
         ..PLAIN
     },
+    // In memory it takes 16 bits whatever the operand size is, and no prefix.
+    Form { operands: &[w(Pattern::Mem(Width::W16)), r(SREG)], encoding: "NP 8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(RM16), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
