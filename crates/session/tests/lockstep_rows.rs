@@ -500,6 +500,12 @@ impl Benches {
     fn run(&mut self, form: u16, case: &Case) {
         let stack = case.state.registers[4];
         self.put(AT, &case.bytes);
+        let end = AT + case.bytes.len() as u64;
+        let by_kernel = answered_by_kernel(form);
+        if by_kernel {
+            // After an answer in the processor's place, the step ends behind the instruction that follows.
+            self.put(end, &[NOP]);
+        }
         // The two may overlap; a return address must stand, else what the operand points to.
         let places = [(case.around, &case.memory), (stack, &case.stack)];
         let order = if case.from_stack { [0, 1] } else { [1, 0] };
@@ -518,6 +524,9 @@ impl Benches {
             native_event = self.native.step().unwrap();
         }
         let step = self.machine.step();
+        if by_kernel && self.native.cpu_state().unwrap().registers[16] == end + 1 {
+            self.machine.step();
+        }
         if step.event == mode_change {
             return;
         }
@@ -542,6 +551,12 @@ impl Benches {
                     let address = self.native.fault_address().unwrap();
                     assert_eq!(wanted, address, "{what}: {wanted:#x} here, {address:#x} natively");
                 }
+            }
+            // The kernel does not look whether the segment may be written.
+            (Some(Event::Fault(Fault::Memory(fault))), NativeEvent::Stepped)
+                if by_kernel && fault.kind == MemoryFaultKind::Segment =>
+            {
+                return;
             }
             (ours, native) => panic!("{what}: {ours:?} here, {native:?} natively"),
         }
@@ -577,6 +592,10 @@ impl Benches {
                 continue;
             }
             let (mut here, mut there) = (ours.registers[number], native.registers[number]);
+            if by_kernel && written {
+                // The processor would clear the upper half; the kernel lets it be.
+                (here, there) = (here & 0xffff_ffff, there & 0xffff_ffff);
+            }
             if matches!(step.event, Some(Event::Syscall | Event::Syscall32)) {
                 match number {
                     0 => continue, // its result is the kernel's affair
@@ -648,9 +667,21 @@ fn every_row_does_what_the_processor_does() {
     }
 }
 
+const NOP: u8 = 0x90;
+
+/// Whether the kernel carries out a row that the processor refuses to programs.
+fn answered_by_kernel(form: u16) -> bool {
+    form != u16::MAX
+        && matches!(x86::form(form).meaning, Meaning::SystemWord(_) | Meaning::SystemTable(_))
+}
+
 /// The feature that a row needs and this processor does not have. There is nothing to hold the row against
 /// then: other processors have it.
 fn lacking(form: u16) -> Option<&'static str> {
+    // Where the processor does not refuse these, they tell what this computer's kernel is set up like.
+    if answered_by_kernel(form) && __cpuid_count(7, 0).ecx >> 2 & 1 == 0 {
+        return Some("UMIP");
+    }
     let feature = x86::feature(form)?;
     let answer = __cpuid_count(feature.topic, 0);
     let registers = [answer.eax, answer.ebx, answer.ecx, answer.edx];
@@ -681,7 +712,7 @@ fn every_row_of(arch: Arch, instances: u64, seed: u64) {
     }
     // What a processor of the last ten years has is nearly all of it.
     let lacking = sample::forms(arch).iter().filter(|form| lacking(**form).is_some()).count();
-    assert!(lacking < 20, "this processor lacks what {lacking} rows need");
+    assert!(lacking < 30, "this processor lacks what {lacking} rows need");
     assert!(differing.is_empty(), "{arch}: {} rows differ: {differing:?}", differing.len());
 }
 

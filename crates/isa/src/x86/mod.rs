@@ -320,6 +320,10 @@ pub enum Meaning {
     String(StringOp, Width, Repeat),
     /// MOV from a segment register.
     MovFromSegment,
+    /// SLDT, STR and SMSW: a word of the processor's that a kernel set.
+    SystemWord(SystemWord),
+    /// SGDT and SIDT: where a table of the kernel's is.
+    SystemTable(SystemTable),
     /// MOV to a segment register.
     MovToSegment,
     /// PUSH and POP of a segment register, in a slot of this width.
@@ -484,6 +488,29 @@ pub(crate) struct Row {
     pub unsaid_address: bool,
     /// What is there can be in a segment that a prefix names.
     pub unsaid_segment: bool,
+}
+
+/// What SLDT, STR and SMSW store.
+///
+/// A processor with user-mode instruction prevention (SDM Vol. 3A, 2.5, CR4.UMIP) refuses them to programs,
+/// and the kernel answers in its place, the same for every program.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum SystemWord {
+    /// The selector of the local descriptor table, of which a program has none.
+    LocalTable,
+    /// The selector of the task.
+    Task,
+    /// The lower half of CR0.
+    MachineStatus,
+}
+
+/// Which table SGDT and SIDT tell of; likewise.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum SystemTable {
+    /// The global descriptor table.
+    Global,
+    /// The interrupt descriptor table.
+    Interrupt,
 }
 
 /// Every row: those of the table's groups, then those made from them.

@@ -11,7 +11,7 @@ use super::ops::{
 use super::translate::Op;
 use super::{ALWAYS_SET, Cpu, RAX, RBP, RBX, RCX, RDX, RSP};
 use crate::engine::{Flow, Result};
-use crate::{Fault, Memory, Observer};
+use crate::{Fault, Memory, MemoryFault, Observer};
 
 /// The flags that SAHF and LAHF move: the low byte of RFLAGS without OF, which is not in it.
 const LOW_FLAGS: FlagSet = flag::STATUS.without(flag::OF);
@@ -197,6 +197,44 @@ pub(super) fn flush_line<O: Observer>(
 ) -> Result {
     Mem::get::<B8, O>(cpu, memory, op, observer)?;
     Ok(Flow::Next)
+}
+
+/// What Linux answers in the place of a processor that refuses: the selector of the task, CR0, and the
+/// addresses of tables without entries. Source: Linux,
+/// arch/x86/kernel/umip.c.
+pub(super) const TASK: u64 = 0x40;
+pub(super) const MACHINE_STATUS: u64 = 0x8005_0033;
+pub(super) const GLOBAL_TABLE: u64 = 0xffff_ffff_fffe_0000;
+pub(super) const INTERRUPT_TABLE: u64 = 0xffff_ffff_ffff_0000;
+
+/// SLDT, STR and SMSW.
+pub(super) fn word<D: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    D::put::<W, O>(cpu, memory, op, observer, op.imm)?;
+    next::<D>(memory)
+}
+
+/// SGDT and SIDT: a limit of two bytes, 0, and the address of the table.
+pub(super) fn table<W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let bytes = W::WIDTH.bytes();
+    let (start, base) = (cpu.address_beyond(op, 0), cpu.address_beyond(op, 2));
+    // All or nothing: the last byte shows whether there is room. The kernel tells of the first in any case.
+    let last = cpu.address_beyond(op, 1 + bytes);
+    let refuse = |fault| by_segment(op, MemoryFault { address: start, ..fault });
+    let probe = memory.load_value(last, 1, &mut crate::Idle).map_err(refuse)?;
+    memory.store_value(last, 1, probe, &mut crate::Idle).map_err(refuse)?;
+    memory.store_value(start, 2, 0, observer).map_err(refuse)?;
+    memory.store_value(base, bytes, op.imm & W::WIDTH.mask(), observer).map_err(refuse)?;
+    next::<Mem>(memory)
 }
 
 pub(super) fn privileged<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {

@@ -1,7 +1,9 @@
 //! Instructions to compact operations: which semantic function, with its operands laid out.
 
 use sotto_isa::x86::vector::{Convert, FloatOp, Shape, Vector};
-use sotto_isa::x86::{Cond, Meaning, Pattern, Repeat, StringOp, X87, form, operand_width};
+use sotto_isa::x86::{
+    Cond, Meaning, Pattern, Repeat, StringOp, SystemTable, SystemWord, X87, form, operand_width,
+};
 use sotto_isa::{self as isa, Arch, Instruction, RegKind, Width};
 
 use super::flags::Shift;
@@ -312,6 +314,26 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             (_, Width::W32) => segments::mov_from_segment::<First, B32, O>,
             _ => segments::mov_from_segment::<First, B64, O>,
         },
+        Meaning::SystemWord(word) => {
+            op.imm = match word {
+                SystemWord::LocalTable => 0,
+                SystemWord::Task => system::TASK,
+                SystemWord::MachineStatus => system::MACHINE_STATUS,
+            };
+            match (first, width) {
+                (Is::Mem, _) => system::word::<Mem, B16, O>,
+                (_, Width::W16) => system::word::<First, B16, O>,
+                (_, Width::W32) => system::word::<First, B32, O>,
+                _ => system::word::<First, B64, O>,
+            }
+        }
+        Meaning::SystemTable(table) => {
+            op.imm = match table {
+                SystemTable::Global => system::GLOBAL_TABLE,
+                SystemTable::Interrupt => system::INTERRUPT_TABLE,
+            };
+            by_mode!(narrow, system::table, [])
+        }
         Meaning::MovToSegment => match second {
             Is::Mem => segments::mov_to_segment::<Mem, O>,
             _ => segments::mov_to_segment::<Second, O>,

@@ -2,6 +2,7 @@
 //! identity, clock and random numbers, hints, and what the kernel keeps to itself.
 
 use super::*;
+use crate::x86::{SystemTable, SystemWord};
 
 const SREG: Pattern = Pattern::Sreg;
 const ALL_FLAGS: FlagSet = flag::STATUS.with(flag::CONTROL);
@@ -38,6 +39,27 @@ const MOV_FROM_SEGMENT: Form = Form {
     ..PLAIN
 };
 const MOV_TO_SEGMENT: Form = Form { meaning: Meaning::MovToSegment, summary: "loads a segment register; a bad selector is a fault", ..MOV_FROM_SEGMENT };
+const SLDT: Form = Form {
+    mnemonic: "sldt",
+    meaning: Meaning::SystemWord(SystemWord::LocalTable),
+    summary: "stores the selector of the local descriptor table; the kernel answers 0",
+    source: "SDM Vol. 2B, SLDT",
+    ..PLAIN
+};
+const STR: Form = Form {
+    mnemonic: "str",
+    meaning: Meaning::SystemWord(SystemWord::Task),
+    summary: "stores the selector of the task; the kernel answers, the same for every program",
+    source: "SDM Vol. 2B, STR",
+    ..PLAIN
+};
+const SMSW: Form = Form {
+    mnemonic: "smsw",
+    meaning: Meaning::SystemWord(SystemWord::MachineStatus),
+    summary: "stores the lower half of CR0; the kernel answers, the same for every program",
+    source: "SDM Vol. 2B, SMSW",
+    ..PLAIN
+};
 const RDRAND: Form = Form {
     mnemonic: "rdrand",
     meaning: Meaning::Rdrand,
@@ -122,10 +144,24 @@ pub(super) const FORMS: &[Form] = &[
         ..PLAIN
     },
     // In memory it takes 16 bits whatever the operand size is, and no prefix.
-    Form { operands: &[w(Pattern::Mem(Width::W16)), r(SREG)], encoding: "NP 8C /r", ..MOV_FROM_SEGMENT },
+    Form { operands: &[w(MEM16), r(SREG)], encoding: "NP 8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(RM16), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R32_RM), r(SREG)], encoding: "8C /r", ..MOV_FROM_SEGMENT },
     Form { operands: &[w(R64_RM), r(SREG)], encoding: "REX.W + 8C /r", ..MOV_FROM_SEGMENT },
+    Form { operands: &[w(MEM16)], encoding: "NP 0F 00 /0", ..SLDT },
+    Form { operands: &[w(R16_RM)], encoding: "0F 00 /0", ..SLDT },
+    Form { operands: &[w(R32_RM)], encoding: "0F 00 /0", ..SLDT },
+    Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F 00 /0", ..SLDT },
+    Form { operands: &[w(MEM16)], encoding: "NP 0F 00 /1", ..STR },
+    Form { operands: &[w(R16_RM)], encoding: "0F 00 /1", ..STR },
+    Form { operands: &[w(R32_RM)], encoding: "0F 00 /1", ..STR },
+    Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F 00 /1", ..STR },
+    Form { operands: &[w(MEM16)], encoding: "NP 0F 01 /4", ..SMSW },
+    Form { operands: &[w(R16_RM)], encoding: "0F 01 /4", ..SMSW },
+    Form { operands: &[w(R32_RM)], encoding: "0F 01 /4", ..SMSW },
+    Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F 01 /4", ..SMSW },
+    Form { mnemonic: "sgdt", meaning: Meaning::SystemTable(SystemTable::Global), operands: &[w(Pattern::M)], encoding: "0F 01 /0", summary: "stores where the global descriptor table is; the kernel answers, the same for every program", source: "SDM Vol. 2B, SGDT", ..PLAIN },
+    Form { mnemonic: "sidt", meaning: Meaning::SystemTable(SystemTable::Interrupt), operands: &[w(Pattern::M)], encoding: "0F 01 /1", summary: "stores where the interrupt descriptor table is; the kernel answers, the same for every program", source: "SDM Vol. 2B, SIDT", ..PLAIN },
     Form { operands: &[w(SREG), r(Pattern::RmNarrow(Width::W32, Width::W16))], encoding: "8E /r", ..MOV_TO_SEGMENT },
     Form { operands: &[w(SREG), r(Pattern::RmNarrow(Width::W64, Width::W16))], encoding: "REX.W + 8E /r", ..MOV_TO_SEGMENT },
     Form { operands: &[w(SREG), r(RM16)], encoding: "NP 8E /r", accepted_only: true, ..MOV_TO_SEGMENT },
