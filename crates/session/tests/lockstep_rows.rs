@@ -524,7 +524,10 @@ impl Benches {
             native_event = self.native.step().unwrap();
         }
         let step = self.machine.step();
-        if by_kernel && self.native.cpu_state().unwrap().registers[16] == end + 1 {
+        if by_kernel && native_event == NativeEvent::Stepped {
+            if self.native.cpu_state().unwrap().registers[16] != end + 1 {
+                return; // the processor answered itself, with what its kernel is set up like
+            }
             self.machine.step();
         }
         if step.event == mode_change {
