@@ -275,8 +275,8 @@ impl Operands {
 
     /// Puts an operand into a place, whether or not it is counted.
     #[inline(always)]
-    pub(crate) fn put(&mut self, at: usize, operand: Operand) {
-        self.slots[at % MAX_OPERANDS] = operand;
+    pub(crate) fn put(&mut self, at: u8, operand: Operand) {
+        self.slots[usize::from(at) % MAX_OPERANDS] = operand;
     }
 
     /// Says how many of the places count.

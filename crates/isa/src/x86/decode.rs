@@ -8,102 +8,95 @@ use crate::{
     Value, Width,
 };
 
-/// Candidate rows by opcode map, opcode byte, operand size and ModRM digit, best first.
+/// Candidate rows by opcode map and opcode byte, best first.
 pub(crate) struct Index {
-    /// Range of `rows` for each key.
-    ranges: Vec<(u16, u8)>,
+    /// For each key, and one more, where its rows start.
+    starts: Box<[u16; KEYS + 1]>,
     rows: Vec<u16>,
-    /// Whether any row of this map and opcode has a ModRM byte.
-    has_modrm: [bool; 256 * MAPS],
+    /// The mode.
+    arch: Arch,
     common: CommonRows,
 }
 
 const SIZES: [Sizes; 3] = [Sizes::S16, Sizes::S32, Sizes::S64];
 
-fn key(map: usize, opcode: u8, size: usize, digit: u8) -> usize {
-    ((map * 256 + usize::from(opcode)) * 3 + size) * 8 + usize::from(digit)
+const KEYS: usize = 256 * MAPS;
+
+fn key(map: usize, opcode: u8) -> usize {
+    map * 256 + usize::from(opcode)
 }
 
-/// Calls `visit` with every key under which a row is looked up.
-fn each_key(arch: Arch, row: &Row, mut visit: impl FnMut(usize)) {
-    let e = &row.encoding;
-    if !row.modes.include(arch) {
-        return;
-    }
-    // In 64-bit mode the prefix has no effect on these; a mandatory one is no such prefix.
-    let by_mode = row.sized_by_mode && arch == Arch::X86_32 && e.mandatory == Mandatory::Any;
-    let sizes = if by_mode && !e.operand16 { Sizes::S32 } else { e.sizes };
-    let opcodes = if e.plus_reg { 8 } else { 1 };
-    for opcode in e.opcode..=e.opcode + (opcodes - 1) {
-        for (size, bit) in SIZES.iter().enumerate() {
-            if sizes.0 & bit.0 == 0 {
-                continue;
-            }
-            for digit in 0..8 {
-                if !matches!(e.modrm, ModRm::Digit(d) if d != digit) {
-                    visit(key(e.map_index(), opcode, size, digit));
-                }
-            }
-        }
-    }
+/// The keys under which a row is looked up.
+fn keys(row: &Row) -> std::ops::Range<usize> {
+    let first = key(row.encoding.map_index(), row.encoding.opcode);
+    first..first + if row.encoding.plus_reg { 8 } else { 1 }
 }
+
+/// The operand sizes with which a row is meant in a mode.
+fn sizes(arch: Arch, row: &Row) -> Sizes {
+    // In 64-bit mode the prefix has no effect on these; a mandatory one is no such prefix.
+    let by_mode = row.sized_by_mode && arch == Arch::X86_32;
+    let by_mode = by_mode && matches!(row.encoding.mandatory, Mandatory::Any);
+    if by_mode && !row.encoding.operand16 { Sizes::S32 } else { row.encoding.sizes }
+}
+
+/// Which of two rows of a key is tried first: the one of the lower rank. It asks for more of the prefixes.
+fn rank(row: &Row) -> usize {
+    let e = &row.encoding;
+    let plain = e.mandatory == Mandatory::Any && !e.address_size && !e.no_track;
+    usize::from(row.form.accepted_only) << 4
+        | usize::from(plain) << 3
+        | usize::from(e.suffix.is_none()) << 2
+        | e.sizes.0.count_ones() as usize
+}
+
+const RANKS: usize = 1 << 5;
 
 impl Index {
     /// Every program that decodes builds this once, so it is built by counting: first how many rows each
-    /// key has, then each row to its place.
+    /// rank and each key has, then each row to its place.
     pub fn new(arch: Arch, rows: &[Row]) -> Index {
-        let mut has_modrm = [false; 256 * MAPS];
-        let mut ranges = vec![(0u16, 0u8); MAPS * 256 * 3 * 8];
-        for row in rows {
-            let e = &row.encoding;
-            if !row.modes.include(arch) {
-                continue;
+        let valid = || (0u16..).zip(rows).filter(|(_, row)| row.modes.include(arch));
+        let mut by_rank = [0u16; RANKS + 1];
+        let mut starts = Box::new([0u16; KEYS + 1]);
+        for (_, row) in valid() {
+            by_rank[rank(row) + 1] += 1;
+            for key in keys(row) {
+                starts[key + 1] += 1;
             }
-            let opcodes = if e.plus_reg { 8 } else { 1 };
-            for opcode in e.opcode..=e.opcode + (opcodes - 1) {
-                has_modrm[e.map_index() * 256 + usize::from(opcode)] |= e.modrm != ModRm::None;
+        }
+        let accumulate = |counts: &mut [u16]| {
+            for at in 1..counts.len() {
+                counts[at] += counts[at - 1];
             }
-            each_key(arch, row, |key| ranges[key].1 += 1);
-        }
-        let mut total = 0;
-        for (start, count) in &mut ranges {
-            *start = total;
-            total += u16::from(std::mem::take(count));
-        }
-        // A row that asks for more of the prefixes wins over one that asks for less.
-        let mut order: Vec<u16> = (0..rows.len() as u16).collect();
-        order.sort_by_cached_key(|&number| {
-            let row = &rows[usize::from(number)];
-            let e = &row.encoding;
-            (
-                row.form.accepted_only,
-                e.mandatory == Mandatory::Any && !e.address_size && !e.no_track,
-                e.suffix.is_none(),
-                e.sizes.0.count_ones(),
-                number,
-            )
-        });
-        let mut places = vec![0; usize::from(total)];
-        for number in order {
-            each_key(arch, &rows[usize::from(number)], |key| {
-                let (start, count) = &mut ranges[key];
-                places[usize::from(*start) + usize::from(*count)] = number;
-                *count += 1;
-            });
-        }
-        let candidates = |prefix, map, opcode, wide| {
-            let size = Prefixes::only(prefix).size(map, wide);
-            let found = &ranges[key(map, opcode, size, 0)..][..8];
-            found.iter().any(|(_, count)| *count > 0).then(|| {
-                std::array::from_fn(|digit| {
-                    let (start, count) = found[digit];
-                    &places[usize::from(start)..][..usize::from(count)]
-                })
-            })
         };
-        let allows = |prefix, encoding: &Encoding| Prefixes::only(prefix).allow(encoding);
+        accumulate(&mut by_rank);
+        accumulate(&mut *starts);
+        let mut order = vec![0u16; usize::from(by_rank[RANKS])];
+        for (number, row) in valid() {
+            let place = &mut by_rank[rank(row)];
+            order[usize::from(*place)] = number;
+            *place += 1;
+        }
+        let mut next = starts.clone();
+        let mut places = vec![0u16; usize::from(starts[KEYS])];
+        for number in order {
+            for key in keys(&rows[usize::from(number)]) {
+                places[usize::from(next[key])] = number;
+                next[key] += 1;
+            }
+        }
+        let candidates = |map, opcode| {
+            let key = key(map, opcode);
+            &places[usize::from(starts[key])..usize::from(starts[key + 1])]
+        };
+        let allows = |prefix, wide, row: &Row| {
+            let (prefixes, map) = (Prefixes::only(prefix), usize::from(row.encoding.map));
+            let size = SIZES[prefixes.size(map, wide)];
+            sizes(arch, row).0 & size.0 != 0 && prefixes.allow(&row.encoding)
+        };
         let common = CommonRows::new(rows, candidates, allows);
-        Index { ranges, rows: places, has_modrm, common }
+        Index { starts, rows: places, arch, common }
     }
 }
 
@@ -314,15 +307,24 @@ fn decode_in_mode<const LONG: bool>(
     };
     let rows = rows();
     let size = prefixes.size(map, prefixes.rex.is_some_and(|rex| rex & 8 != 0));
-    let digit =
-        if index.has_modrm[map * 256 + usize::from(opcode)] { reader.peek()? >> 3 & 7 } else { 0 };
-    let (start, count) = index.ranges[key(map, opcode, size, digit)];
-    let candidates = &index.rows[usize::from(start)..][..usize::from(count)];
+    let key = key(map, opcode);
+    let candidates =
+        &index.rows[usize::from(index.starts[key])..usize::from(index.starts[key + 1])];
     let mut error = DecodeError::Invalid;
     for &number in candidates {
         let row = &rows[usize::from(number)];
-        if !prefixes.allow(&row.encoding) {
+        if sizes(index.arch, row).0 & SIZES[size].0 == 0 || !prefixes.allow(&row.encoding) {
             continue;
+        }
+        if let ModRm::Digit(digit) = row.encoding.modrm {
+            match reader.peek() {
+                Ok(modrm) if modrm >> 3 & 7 == digit => {}
+                Ok(_) => continue,
+                Err(cut_off) => {
+                    error = cut_off;
+                    continue;
+                }
+            }
         }
         let mut attempt = reader.clone();
         instruction.operands.clear();

@@ -90,149 +90,225 @@ impl OnlyPrefix {
     ];
 }
 
-/// The rows of the first two opcode maps, by [`key`].
-pub(super) struct CommonRows(Box<[Entry; KEYS]>);
-
-/// `prefix` by its number, `rex` a REX prefix or 0, of which W counts, and of ModRM the digit. What differs
-/// in the digit alone stands together.
-#[inline(always)]
-fn key(prefix: u8, escaped: u8, rex: u8, opcode: u8, modrm: u8) -> usize {
-    usize::from(prefix << 2 | escaped << 1 | rex >> 3 & 1) << 11
-        | usize::from(opcode) << 3
-        | usize::from(modrm >> 3 & 7)
+/// The rows of the first two opcode maps.
+pub(super) struct CommonRows {
+    /// Without a legacy prefix, by [`key`] and digit.
+    plain: Box<[Entry; 8 * KEYS]>,
+    /// With one, for each prefix by [`key`], where the entries of the digits start.
+    prefixed: Box<[[u16; KEYS]; 3]>,
+    /// The first eight are [`NOTHING`].
+    entries: Vec<[Entry; 8]>,
 }
 
-const KEYS: usize = 1 << 15;
+/// `escaped` is 1 for the second map, `rex` a REX prefix or 0, of which W counts.
+#[inline(always)]
+fn key(escaped: bool, rex: u8, opcode: u8) -> usize {
+    usize::from(escaped) << 9 | usize::from(rex & 8) << 5 | usize::from(opcode)
+}
+
+const KEYS: usize = 1 << 10;
 
 impl CommonRows {
-    /// `candidates` are the rows of a map, an opcode, REX.W and, at the operand size that a prefix makes,
-    /// each digit, best first; `None` if there are none for any digit. `allows` tells whether the prefix
-    /// lets a row be meant.
+    /// `candidates` are the rows of a map and an opcode, best first; `allows` tells whether a prefix, and
+    /// REX.W or its absence, let a row be meant.
     pub fn new<'a>(
         rows: &[Row],
-        candidates: impl Fn(OnlyPrefix, usize, u8, bool) -> Option<[&'a [u16]; 8]>,
-        allows: impl Fn(OnlyPrefix, &Encoding) -> bool,
+        candidates: impl Fn(usize, u8) -> &'a [u16],
+        allows: impl Fn(OnlyPrefix, bool, &Row) -> bool,
     ) -> CommonRows {
-        let mut entries = vec![NOTHING; KEYS].into_boxed_slice();
-        // Every program that decodes comes by here: a row's entry is made once, for all its keys.
-        let mut made: Vec<Option<Entry>> = vec![None; rows.len()];
-        for (at, of_digits) in entries.chunks_exact_mut(8).enumerate() {
-            let (prefix, opcode) = (OnlyPrefix::ALL[at >> 10], at as u8);
-            let (map, wide) = (at >> 9 & 1, at >> 8 & 1 == 1);
-            // Of the one-byte opcodes only the strings are another instruction with these.
-            if map == 0 && matches!(prefix, OnlyPrefix::Repeat(_)) {
-                continue;
+        // A bit for each prefix and REX.W: every program that decodes comes by here, and asks once a row.
+        let allowed_by = |row: &Row| {
+            let one = |(bit, prefix): (usize, OnlyPrefix)| {
+                u8::from(allows(prefix, false, row)) << bit
+                    | u8::from(allows(prefix, true, row)) << (bit + 1)
+            };
+            (0..8).step_by(2).zip(OnlyPrefix::ALL).map(one).fold(0, |all, one| all | one)
+        };
+        let allowed: Vec<u8> = rows.iter().map(allowed_by).collect();
+        let of_digits = |prefix: usize, at: usize| {
+            let (map, wide, opcode) = (at >> 9 & 1, at >> 8 & 1, at as u8);
+            let bit = 1 << (2 * prefix + wide);
+            let mut found = [NOTHING; 8];
+            let mut free = 0xffu8;
+            for &number in candidates(map, opcode) {
+                if allowed[usize::from(number)] & bit == 0 {
+                    continue;
+                }
+                let row = &rows[usize::from(number)];
+                let digits = match row.encoding.modrm {
+                    ModRm::Digit(digit) => 1 << digit,
+                    _ => 0xff,
+                };
+                if free & digits == 0 {
+                    continue;
+                }
+                let entry = entry(row, number);
+                for (digit, found) in found.iter_mut().enumerate() {
+                    if free & digits & 1 << digit != 0 {
+                        *found = entry;
+                    }
+                }
+                free &= !digits;
+                if free == 0 {
+                    break;
+                }
             }
-            let Some(found) = candidates(prefix, map, opcode, wide) else { continue };
-            for (to, found) in of_digits.iter_mut().zip(found) {
-                let meant =
-                    found.iter().find(|row| allows(prefix, &rows[usize::from(**row)].encoding));
-                if let Some(&number) = meant {
-                    let row = usize::from(number);
-                    *to = *made[row].get_or_insert_with(|| entry(&rows[row], number));
+            (free != 0xff).then_some(found)
+        };
+        let mut plain = Vec::with_capacity(8 * KEYS);
+        for at in 0..KEYS {
+            plain.extend(of_digits(0, at).unwrap_or([NOTHING; 8]));
+        }
+        let mut prefixed = Box::new([[0; KEYS]; 3]);
+        let mut entries = Vec::with_capacity(KEYS);
+        entries.push([NOTHING; 8]);
+        for (prefix, starts) in prefixed.iter_mut().enumerate() {
+            // Of the one-byte opcodes only the strings are another instruction with a repeat prefix.
+            let is_repeat = matches!(OnlyPrefix::ALL[prefix + 1], OnlyPrefix::Repeat(_));
+            for at in if is_repeat { KEYS / 2 } else { 0 }..KEYS {
+                if let Some(found) = of_digits(prefix + 1, at) {
+                    starts[at] = entries.len() as u16;
+                    entries.push(found);
                 }
             }
         }
-        CommonRows(entries.try_into().unwrap_or_else(|_| unreachable!("there are as many")))
+        let plain = plain.into_boxed_slice();
+        let plain = plain.try_into().unwrap_or_else(|_| unreachable!("there are as many"));
+        CommonRows { plain, prefixed, entries }
     }
 }
 
-/// Kinds of the register and width of the memory that a place can be, if the pattern is one.
-fn as_place(pattern: Pattern) -> Option<(RegKind, Option<Width>)> {
-    let kind = |width| Reg::x86(width, 0).kind;
-    match pattern {
-        Pattern::Rm(width) => Some((kind(width), Some(width))),
-        Pattern::RmNarrow(width, memory) => Some((kind(width), Some(memory))),
-        Pattern::Xm(memory) => Some((RegKind::Xmm, Some(memory))),
-        Pattern::XmUnaligned => Some((RegKind::Xmm, Some(Width::W128))),
-        _ => None,
+/// What is read for an operand, of the few kinds that are read here.
+#[derive(Copy, Clone)]
+enum Part {
+    /// A register of this kind, or memory of this width.
+    Place(RegKind, Width),
+    Reg(RegKind),
+    /// Memory that is not accessed.
+    Memory,
+    Accumulator(RegKind),
+    Cl,
+    One,
+    /// So many bytes, and whether they are not sign-extended.
+    Imm(u8, bool),
+    Target(u8),
+}
+
+impl Part {
+    fn of(pattern: Pattern) -> Option<Part> {
+        let kind = |width| Reg::x86(width, 0).kind;
+        // No immediate is as wide as an address is.
+        let bytes = || immediate_bytes(pattern, Width::W64) as u8;
+        Some(match pattern {
+            Pattern::Rm(width) => Part::Place(kind(width), width),
+            Pattern::RmNarrow(width, memory) => Part::Place(kind(width), memory),
+            Pattern::Xm(memory) => Part::Place(RegKind::Xmm, memory),
+            Pattern::XmUnaligned => Part::Place(RegKind::Xmm, Width::W128),
+            Pattern::R(width) => Part::Reg(kind(width)),
+            Pattern::X => Part::Reg(RegKind::Xmm),
+            Pattern::M => Part::Memory,
+            Pattern::Acc(width) => Part::Accumulator(kind(width)),
+            Pattern::Cl => Part::Cl,
+            Pattern::One => Part::One,
+            Pattern::Imm(_) | Pattern::Simm8 | Pattern::Simm32 => Part::Imm(bytes(), false),
+            Pattern::Uimm8 => Part::Imm(bytes(), true),
+            Pattern::Rel8 | Pattern::Rel32 => Part::Target(bytes()),
+            _ => return None,
+        })
     }
 }
 
-fn as_register(pattern: Pattern) -> Option<RegKind> {
-    match pattern {
-        Pattern::R(width) => Some(Reg::x86(width, 0).kind),
-        Pattern::X => Some(RegKind::Xmm),
-        _ => None,
-    }
-}
-
-fn is_immediate(pattern: Pattern) -> bool {
-    matches!(pattern, Pattern::Imm(_) | Pattern::Simm8 | Pattern::Simm32 | Pattern::Uimm8)
-}
-
+/// How the operands of a row are read, if they have one of the shapes.
 fn entry(row: &Row, number: u16) -> Entry {
     let e: &Encoding = &row.encoding;
-    let mut patterns = [Pattern::One; 3];
     let operands = row.form.operands;
     if operands.len() > 3 || e.suffix.is_some() {
         return NOTHING;
     }
-    for (pattern, slot) in patterns.iter_mut().zip(operands) {
-        *pattern = slot.pattern;
+    let mut entry = Entry { row: number, ..NOTHING };
+    let mut parts = [None; 3];
+    for (part, slot) in parts.iter_mut().zip(operands) {
+        *part = Part::of(slot.pattern);
+        match *part {
+            None => return NOTHING,
+            Some(Part::Place(kind, width)) => (entry.place, entry.width) = (kind, Some(width)),
+            Some(Part::Reg(kind) | Part::Accumulator(kind)) => entry.reg = kind,
+            Some(Part::Imm(bytes, unsigned)) => {
+                (entry.imm_bytes, entry.unsigned) = (bytes, unsigned);
+            }
+            Some(Part::Target(bytes)) => entry.imm_bytes = bytes,
+            Some(Part::Memory | Part::Cl | Part::One) => {}
+        }
     }
-    let patterns = &patterns[..operands.len()];
-    let (place, register, immediate) = (
-        patterns.iter().find_map(|p| as_place(*p)),
-        patterns.iter().find_map(|p| as_register(*p)),
-        patterns.iter().find(|p| is_immediate(**p) || matches!(p, Pattern::Rel8 | Pattern::Rel32)),
-    );
-    let is = |wanted: &[fn(Pattern) -> bool]| {
-        patterns.len() == wanted.len() && patterns.iter().zip(wanted).all(|(p, is)| is(*p))
-    };
-    let a_place = |p| as_place(p).is_some();
-    let a_register = |p| as_register(p).is_some();
-    let a_target = |p| matches!(p, Pattern::Rel8 | Pattern::Rel32);
-    let with_modrm = e.modrm != ModRm::None;
-    let shape = match with_modrm {
-        false if patterns.is_empty() => Shape::None,
-        false if e.plus_reg && is(&[a_register]) => Shape::Opcode,
-        false if e.plus_reg && is(&[a_register, is_immediate]) => Shape::OpcodeImm,
-        false if is(&[|p| matches!(p, Pattern::Acc(_)), is_immediate]) => Shape::AccumulatorImm,
-        false if is(&[a_target]) => Shape::Target,
-        true if is(&[a_place, a_register]) => Shape::PlaceReg,
-        true if is(&[a_register, a_place]) => Shape::RegPlace,
-        true if is(&[a_register, |p| p == Pattern::M]) => Shape::RegMemory,
-        true if is(&[a_place]) => Shape::Place,
-        true if is(&[a_place, is_immediate]) => Shape::PlaceImm,
-        true if is(&[a_place, |p| p == Pattern::One]) => Shape::PlaceOne,
-        true if is(&[a_place, |p| p == Pattern::Cl]) => Shape::PlaceCl,
-        true if is(&[a_register, a_place, is_immediate]) => Shape::RegPlaceImm,
+    use Part::*;
+    entry.shape = match (e.modrm != ModRm::None, parts) {
+        (false, [None, None, None]) => Shape::None,
+        (false, [Some(Reg(_)), None, None]) if e.plus_reg => Shape::Opcode,
+        (false, [Some(Reg(_)), Some(Imm(..)), None]) if e.plus_reg => Shape::OpcodeImm,
+        (false, [Some(Accumulator(_)), Some(Imm(..)), None]) => Shape::AccumulatorImm,
+        (false, [Some(Target(_)), None, None]) => Shape::Target,
+        (true, [Some(Place(..)), Some(Reg(_)), None]) => Shape::PlaceReg,
+        (true, [Some(Reg(_)), Some(Place(..)), None]) => Shape::RegPlace,
+        (true, [Some(Reg(_)), Some(Memory), None]) => Shape::RegMemory,
+        (true, [Some(Place(..)), None, None]) => Shape::Place,
+        (true, [Some(Place(..)), Some(Imm(..)), None]) => Shape::PlaceImm,
+        (true, [Some(Place(..)), Some(One), None]) => Shape::PlaceOne,
+        (true, [Some(Place(..)), Some(Cl), None]) => Shape::PlaceCl,
+        (true, [Some(Reg(_)), Some(Place(..)), Some(Imm(..))]) => Shape::RegPlaceImm,
         _ => return NOTHING,
     };
-    let accumulator = patterns.iter().find_map(|p| match p {
-        Pattern::Acc(width) => Some(Reg::x86(*width, 0).kind),
-        _ => None,
-    });
-    let (place_kind, width) = place.unwrap_or((RegKind::Qword, None));
-    Entry {
-        row: number,
-        shape,
-        reg: register.or(accumulator).unwrap_or(RegKind::Qword),
-        place: place_kind,
-        width,
-        // No immediate is as wide as an address is.
-        imm_bytes: immediate.map_or(0, |p| immediate_bytes(*p, Width::W64) as u8),
-        unsigned: immediate == Some(&Pattern::Uimm8),
+    entry
+}
+
+/// What ModRM and SIB say of an address beside the index.
+#[derive(Copy, Clone)]
+struct Address {
+    base: Option<Reg>,
+    disp_bytes: u8,
+    /// Without an index it is nothing but a number.
+    absolute: bool,
+}
+
+/// The registers of addresses.
+struct Addresses {
+    /// By whether there is a SIB, the first field of ModRM, REX.B and the last field of either.
+    /// Source: SDM Vol. 2A, tables 2-2 and 2-3.
+    bases: [Address; 128],
+    /// By number; the one that cannot be an index says that there is none.
+    indexes: [Option<Reg>; 16],
+}
+
+const NO_INDEX: u8 = 4;
+
+impl Addresses {
+    const fn new(kind: RegKind, ip: Option<Reg>) -> Addresses {
+        let mut bases = [Address { base: None, disp_bytes: 0, absolute: false }; 128];
+        let mut at = 0;
+        while at < bases.len() {
+            let mode = at >> 4 & 3;
+            bases[at] = if mode == 0 && at & 7 == 5 {
+                let base = if at < 64 { ip } else { None };
+                Address { base, disp_bytes: 4, absolute: base.is_none() }
+            } else {
+                let base = Some(Reg::new(kind, at as u8 & 15));
+                Address { base, disp_bytes: [0, 1, 4, 0][mode], absolute: false }
+            };
+            at += 1;
+        }
+        let mut indexes = [None; 16];
+        let mut number = 0;
+        while number < 16 {
+            if number != NO_INDEX {
+                indexes[number as usize] = Some(Reg::new(kind, number));
+            }
+            number += 1;
+        }
+        Addresses { bases, indexes }
     }
 }
 
-/// Byte registers by number, without and with a REX prefix. Source: SDM Vol. 2A, table 2-2.
-const BYTES: [[Reg; 16]; 2] = {
-    let mut regs = [[Reg::new(RegKind::Byte, 0); 16]; 2];
-    let mut number = 0;
-    while number < 16 {
-        regs[0][number] = Reg::new(RegKind::Byte, number as u8);
-        regs[1][number] = Reg::new(RegKind::Byte, number as u8);
-        number += 1;
-    }
-    let mut high = 0;
-    while high < 4 {
-        regs[0][4 + high] = Reg::new(RegKind::HighByte, high as u8);
-        high += 1;
-    }
-    regs
-};
+static LONG_ADDRESSES: Addresses = Addresses::new(RegKind::Qword, Some(RIP));
+static SHORT_ADDRESSES: Addresses = Addresses::new(RegKind::Dword, None);
 
 /// The bytes, and what is known of them so far.
 struct Reader<'a, const LONG: bool> {
@@ -243,12 +319,15 @@ struct Reader<'a, const LONG: bool> {
 }
 
 impl<const LONG: bool> Reader<'_, LONG> {
+    /// The register that these three bits name, and above them this bit of the REX prefix.
+    ///
+    /// Source: SDM Vol. 2A, table 2-2.
+    #[inline(always)]
     fn register(&self, kind: RegKind, low: u8, rex_bit: u8) -> Operand {
         let number = low | u8::from(self.rex & rex_bit != 0) << 3;
-        Operand::Reg(match kind {
-            RegKind::Byte => BYTES[usize::from(self.rex != 0)][usize::from(number)],
-            kind => Reg::new(kind, number),
-        })
+        let high = kind == RegKind::Byte && self.rex == 0 && number >= 4;
+        let kind = if high { RegKind::HighByte } else { kind };
+        Operand::Reg(Reg::new(kind, number - (u8::from(high) << 2)))
     }
 
     fn modrm_register(&self, kind: RegKind) -> Operand {
@@ -283,7 +362,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
     /// Each part is settled before the whole is put together, where it is to stand: putting it together
     /// elsewhere and moving it costs as much as all the rest.
     #[inline(always)]
-    fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: usize) {
+    fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: u8) {
         if self.is_register() {
             operands.put(to, self.register(entry.place, self.modrm & 7, 1));
         } else {
@@ -292,32 +371,26 @@ impl<const LONG: bool> Reader<'_, LONG> {
     }
 
     #[inline(always)]
-    fn put_memory(&mut self, width: Option<Width>, operands: &mut Operands, to: usize) {
-        let kind = if LONG { RegKind::Qword } else { RegKind::Dword };
-        let (mode, low) = (self.modrm >> 6, self.modrm & 7);
-        let bit = |rex: u8, bit: u8| u8::from(rex & bit != 0) << 3;
-        let with_sib = low == 4;
+    fn put_memory(&mut self, width: Option<Width>, operands: &mut Operands, to: u8) {
+        let addresses = if LONG { &LONG_ADDRESSES } else { &SHORT_ADDRESSES };
+        let with_sib = self.modrm & 7 == 4;
         // Read whether it is one or not.
         let sib = self.bytes[self.at % 16];
         self.at += usize::from(with_sib);
-        let number = sib >> 3 & 7 | bit(self.rex, 2);
-        let indexed = with_sib && number != 4;
-        let index = if indexed { Some(Reg::new(kind, number)) } else { None };
-        let scale = if indexed { 1 << (sib >> 6) } else { 1 };
-        let low = if with_sib { sib & 7 } else { low };
-        let absolute = mode == 0 && low == 5;
-        let base = match absolute {
-            false => Some(Reg::new(kind, low | bit(self.rex, 1))),
-            true if LONG && !with_sib => Some(RIP),
-            true => None,
-        };
-        let bits = if absolute { 32 } else { [0, 8, 32, 0][usize::from(mode)] };
+        let low = if with_sib { sib } else { self.modrm } & 7 | self.rex << 3 & 8;
+        let by = u8::from(with_sib) << 6 | self.modrm >> 2 & 0x30 | low;
+        let Address { base, disp_bytes, absolute } = addresses.bases[usize::from(by & 127)];
+        let number = if with_sib { sib >> 3 & 7 | self.rex << 2 & 8 } else { NO_INDEX };
+        let index = addresses.indexes[usize::from(number & 15)];
+        let scale = if number == NO_INDEX { 1 } else { 1 << (sib >> 6) };
         // Four bytes are there in any case: the longest of these instructions leaves two of the fifteen.
-        let raw = i64::from(i32::from_le_bytes(self.array(self.at)));
-        let disp = if bits == 0 { 0 } else { raw << (64 - bits) >> (64 - bits) };
-        self.at += bits as usize / 8;
+        // Of them those that count: the shift leaves one bit more to the second.
+        let raw = u64::from(u32::from_le_bytes(self.array(self.at)));
+        let beyond = 63 - 8 * (u32::from(disp_bytes) & 7);
+        let disp = (raw << beyond << 1) as i64 >> beyond >> 1;
+        self.at += usize::from(disp_bytes);
         // Without a register it is an address.
-        let alone = !LONG && base.is_none() && index.is_none();
+        let alone = !LONG && absolute && number == NO_INDEX;
         let disp = Value::Known(if alone { disp & 0xffff_ffff } else { disp });
         let (extend, segment, mode) = (None, None, IndexMode::Offset);
         operands
@@ -353,16 +426,23 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     instruction: &mut Instruction,
 ) -> bool {
     debug_assert_eq!(LONG, instruction.arch != Arch::X86_32);
-    // Where what follows the legacy prefix starts.
-    let start = usize::from(PREFIXED);
+    // The bytes up to ModRM are looked at as one number: reading them one after the other would wait for
+    // each to say where the next one is.
+    let all = u64::from_le_bytes(*bytes.first_chunk().expect("the window is wider"));
     let prefix = if PREFIXED { OnlyPrefix::number(bytes[0]) } else { 0 };
-    let has_rex = LONG && bytes[start] & 0xf0 == 0x40;
-    let rex = if has_rex { bytes[start] } else { 0 };
-    let mut at = start + usize::from(has_rex);
-    let escaped = u8::from(bytes[at] == 0x0f);
-    at += usize::from(escaped);
-    let (opcode, modrm) = (bytes[at], bytes[at + 1]);
-    let entry = &rows.0[key(prefix, escaped, rex, opcode, modrm) % KEYS];
+    let rest = all >> (8 * u32::from(PREFIXED));
+    let has_rex = LONG && rest & 0xf0 == 0x40;
+    let rex = if has_rex { rest as u8 } else { 0 };
+    let rest = rest >> (8 * u32::from(has_rex));
+    let escaped = rest & 0xff == 0x0f;
+    let rest = rest >> (8 * u32::from(escaped));
+    let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
+    let at = usize::from(PREFIXED) + usize::from(has_rex) + usize::from(escaped);
+    let (key, digit) = (key(escaped, rex, opcode), usize::from(modrm >> 3 & 7));
+    let entry = match prefix {
+        0 => &rows.plain[(key << 3 | digit) % (8 * KEYS)],
+        prefix => &rows.entries[usize::from(rows.prefixed[usize::from(prefix) - 1][key])][digit],
+    };
     let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, modrm };
     let operands = &mut instruction.operands;
     let count = match entry.shape {
@@ -371,14 +451,11 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
             reader.at = at + 1;
             0
         }
-        Shape::PlaceReg => {
-            operands.put(1, reader.modrm_register(entry.reg));
-            reader.put_place(entry, operands, 0);
-            2
-        }
-        Shape::RegPlace => {
-            operands.put(0, reader.modrm_register(entry.reg));
-            reader.put_place(entry, operands, 1);
+        // One way for both orders is guessed right more often than two.
+        Shape::PlaceReg | Shape::RegPlace => {
+            let place_at = u8::from(entry.shape == Shape::RegPlace);
+            operands.put(place_at ^ 1, reader.modrm_register(entry.reg));
+            reader.put_place(entry, operands, place_at);
             2
         }
         Shape::RegMemory => {

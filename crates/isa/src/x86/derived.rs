@@ -1,23 +1,57 @@
 //! Rows made from others: with the lock prefix, and as 32-bit mode has them.
 
+use super::encoding::Encoding;
 use super::table::GROUPS;
 use super::{Form, Meaning, Pattern, Slot};
 use crate::form::Modes;
 use crate::{Implicit, Reg, RegKind, Width};
 
-/// Every row, with the modes in which it is valid.
-pub(super) fn all() -> Vec<(&'static Form, Modes)> {
-    let plain = || GROUPS.iter().flat_map(|group| group.iter());
-    let mut all = Vec::new();
-    for form in plain().chain(plain().filter_map(locked)) {
-        if form.modes != Modes::All {
-            all.push((form, form.modes));
-        } else if has_64_bit_prefix(form) {
-            all.push((form, Modes::Only64));
-        } else if let Some(narrow) = narrowed(form) {
-            all.extend([(form, Modes::Only64), (narrow, Modes::Only32)]);
+/// A row, its encoding and the modes in which it is valid.
+pub(super) type Derived = (&'static Form, Encoding, Modes);
+
+/// How many rows the table has.
+const PLAIN: usize = {
+    let (mut count, mut group) = (0, 0);
+    while group < GROUPS.len() {
+        count += GROUPS[group].len();
+        group += 1;
+    }
+    count
+};
+
+/// The encodings of the table's rows, in order.
+static ENCODINGS: [Encoding; PLAIN] = {
+    let mut encodings = [Encoding::parse(&GROUPS[0][0]); PLAIN];
+    let (mut count, mut group, mut row) = (0, 0, 0);
+    while count < PLAIN {
+        if row < GROUPS[group].len() {
+            encodings[count] = Encoding::parse(&GROUPS[group][row]);
+            (count, row) = (count + 1, row + 1);
         } else {
-            all.push((form, Modes::All));
+            (group, row) = (group + 1, 0);
+        }
+    }
+    encodings
+};
+
+/// Every row. Whatever decodes or encodes an instruction asks for this when the program starts, so it is quick.
+pub(super) fn all() -> Vec<Derived> {
+    let plain = || GROUPS.iter().flat_map(|group| group.iter()).zip(ENCODINGS);
+    let locked = plain().filter_map(|(form, encoding)| {
+        Some((locked(form)?, Encoding { lock: true, ..encoding }))
+    });
+    let mut all = Vec::with_capacity(2 * PLAIN);
+    for (form, encoding) in plain().chain(locked) {
+        if form.modes != Modes::All {
+            all.push((form, encoding, form.modes));
+        } else if encoding.rex_w {
+            // REX, or its bit in VEX, makes the row's operands 64 bits wide.
+            all.push((form, encoding, Modes::Only64));
+        } else if let Some(narrow) = narrowed(form) {
+            all.push((form, encoding, Modes::Only64));
+            all.push((narrow, Encoding::parse(narrow), Modes::Only32));
+        } else {
+            all.push((form, encoding, Modes::All));
         }
     }
     all
@@ -37,24 +71,20 @@ fn locked(form: &'static Form) -> Option<&'static Form> {
     let operands: Vec<Slot> = [Slot { pattern, ..*first }].iter().chain(rest).copied().collect();
     // The table lives as long as the program, and so may these.
     Some(Box::leak(Box::new(Form {
-        mnemonic: format!("lock {}", form.mnemonic).leak(),
+        mnemonic: ["lock ", form.mnemonic].concat().leak(),
         operands: operands.leak(),
-        encoding: format!("F0 {}", form.encoding).leak(),
-        summary: format!("in one indivisible step: {}", form.summary).leak(),
+        encoding: ["F0 ", form.encoding].concat().leak(),
+        summary: ["in one indivisible step: ", form.summary].concat().leak(),
         ..*form
     })))
 }
 
-/// Whether a REX prefix, or its bit in VEX, makes the row's operands 64 bits wide.
-fn has_64_bit_prefix(form: &Form) -> bool {
-    // `REX.W`, or `VEX...W1`. Every row is asked whenever a program starts: by bytes, it takes no time.
-    let mut pairs = form.encoding.as_bytes().windows(2);
-    let after = pairs.position(|pair| pair == b".W").map(|at| form.encoding.as_bytes().get(at + 2));
-    after.is_some_and(|next| next != Some(&b'0'))
-}
-
 /// The mnemonics that tell the width of the mode, in both.
 const NAMES: [(&str, &str); 3] = [("pushfq", "pushfd"), ("popfq", "popfd"), ("jrcxz", "jecxz")];
+
+/// The registers that summaries name, in both.
+const REGISTERS: [(&str, &str); 6] =
+    [("RSP", "ESP"), ("RBP", "EBP"), ("RSI", "ESI"), ("RDI", "EDI"), ("RBX", "EBX"), ("RCX", "ECX")];
 
 /// The row as 32-bit mode has it, if its slots of the stack or the registers that it uses unsaid are as
 /// wide as the mode's addresses.
@@ -73,9 +103,9 @@ fn narrowed(form: &'static Form) -> Option<&'static Form> {
     let implicit: Vec<Implicit> = form.implicit.iter().map(narrow).collect();
     let renamed = NAMES.iter().find(|(wide, _)| *wide == form.mnemonic);
     let mut summary = form.summary.to_string();
-    if summary.contains('R') {
-        for name in ["SP", "BP", "SI", "DI", "BX", "CX"] {
-            summary = summary.replace(&format!("R{name}"), &format!("E{name}"));
+    for (wide, narrow) in REGISTERS {
+        if summary.as_bytes().contains(&b'R') {
+            summary = summary.replace(wide, narrow);
         }
     }
     Some(Box::leak(Box::new(Form {

@@ -46,7 +46,7 @@ pub(crate) enum Mandatory {
 pub(crate) const MAPS: usize = 7;
 
 /// What bytes a form has around its operands.
-#[derive(Clone, Debug)]
+#[derive(Copy, Clone, Debug)]
 pub(crate) struct Encoding {
     pub mandatory: Mandatory,
     /// Whether the form has the lock prefix.
@@ -72,16 +72,13 @@ pub(crate) struct Encoding {
 }
 
 impl Encoding {
-    /// Parses the notation that the parent module documents.
+    /// Parses the notation that the parent module documents. The rows of the table are parsed when they are
+    /// compiled, so that one not written in it does not compile.
     ///
     /// # Panics
     ///
-    /// If the row is not written in it; a test walks all rows.
-    pub fn parse(form: &Form) -> Encoding {
-        let first_width = form.operands.iter().find_map(|slot| match slot.pattern {
-            Pattern::Far(width) => Some(width),
-            pattern => pattern.general_width(),
-        });
+    /// If the row is not written in it.
+    pub const fn parse(form: &Form) -> Encoding {
         let mut e = Encoding {
             mandatory: Mandatory::Any,
             lock: false,
@@ -97,40 +94,41 @@ impl Encoding {
             plus_reg: false,
             sizes: Sizes::ANY,
         };
-        let mut opcodes = 0;
+        let mut has_opcode = false;
         let mut size_prefix = false;
-        // By bytes, which are quicker to tell apart: this is done whenever a program starts.
-        for token in form.encoding.as_bytes().split(|byte| *byte == b' ') {
+        let mut rest = form.encoding.as_bytes();
+        while !rest.is_empty() {
+            let token = until(&mut rest, b' ');
+            let prefix = !has_opcode && e.map == 0;
             match token {
                 b"REX.W" => e.rex_w = true,
                 b"+" | b"ib" | b"iw" | b"id" | b"io" | b"cb" | b"cd" => {}
                 b"+r" => e.plus_reg = true,
                 b"/r" => e.modrm = ModRm::Reg,
                 b"NP" => e.mandatory = Mandatory::NoPrefix,
-                b"0F" if opcodes == 0 && e.map == 0 => e.map = 1,
-                b"38" if opcodes == 0 && e.map == 1 => e.map = 2,
-                b"3A" if opcodes == 0 && e.map == 1 => e.map = 3,
-                b"66" if opcodes == 0 && e.map == 0 => size_prefix = true,
-                b"67" if opcodes == 0 && e.map == 0 => e.address_size = true,
-                b"3E" if opcodes == 0 && e.map == 0 => e.no_track = true,
-                b"F0" if opcodes == 0 && e.map == 0 => e.lock = true,
-                b"F2" | b"F3" if opcodes == 0 && e.map == 0 => {
-                    e.mandatory = Mandatory::Repeat(hex(token));
-                }
+                b"0F" if prefix => e.map = 1,
+                b"38" if !has_opcode && e.map == 1 => e.map = 2,
+                b"3A" if !has_opcode && e.map == 1 => e.map = 3,
+                b"66" if prefix => size_prefix = true,
+                b"67" if prefix => e.address_size = true,
+                b"3E" if prefix => e.no_track = true,
+                b"F0" if prefix => e.lock = true,
+                b"F2" | b"F3" if prefix => e.mandatory = Mandatory::Repeat(hex(token)),
                 [b'V', b'E', b'X', b'.', parts @ ..] => e.vex_prefix(parts),
                 [b'/', digit @ ..] => e.modrm = ModRm::Digit(hex(digit)),
-                _ if opcodes == 0 => {
+                _ if !has_opcode => {
                     e.opcode = hex(token);
-                    opcodes = 1;
+                    has_opcode = true;
                 }
                 _ => e.suffix = Some(hex(token)),
             }
         }
-        if size_prefix && e.map > 0 && e.mandatory == Mandatory::Any {
+        if size_prefix && e.map > 0 && matches!(e.mandatory, Mandatory::Any) {
             e.mandatory = Mandatory::OperandSize;
         }
+        let (first_width, vectors) = first_width_and_vectors(form);
         let sized = !matches!(e.mandatory, Mandatory::NoPrefix | Mandatory::OperandSize) && !e.vex;
-        e.operand16 = size_prefix || (sized && first_width == Some(Width::W16));
+        e.operand16 = size_prefix || (sized && matches!(first_width, Some(Width::W16)));
         e.sizes = match e.mandatory {
             _ if e.rex_w => Sizes::S64,
             _ if e.vex => Sizes::S32,
@@ -138,17 +136,18 @@ impl Encoding {
             Mandatory::OperandSize => Sizes::S16.or(Sizes::S64),
             _ if e.operand16 => Sizes::S16,
             // A scalar instruction of vectors does not look at the operand size.
-            _ if first_width == Some(Width::W32) && !form.operands_are_vectors() => Sizes::S32,
+            _ if matches!(first_width, Some(Width::W32)) && !vectors => Sizes::S32,
             _ => Sizes::ANY,
         };
         e
     }
 
     /// `VEX.LZ.66.0F38.W1`: vector length, implied prefix if any, map, and W. Source: SDM Vol. 2A, 3.1.1.2.
-    fn vex_prefix(&mut self, parts: &[u8]) {
+    const fn vex_prefix(&mut self, mut parts: &[u8]) {
         self.vex = true;
         self.mandatory = Mandatory::NoPrefix;
-        for part in parts.split(|byte| *byte == b'.') {
+        while !parts.is_empty() {
+            let part = until(&mut parts, b'.');
             match part {
                 b"66" => self.mandatory = Mandatory::OperandSize,
                 b"F2" | b"F3" => self.mandatory = Mandatory::Repeat(hex(part)),
@@ -184,11 +183,48 @@ impl Encoding {
     }
 }
 
-fn hex(digits: &[u8]) -> u8 {
-    digits.iter().fold(0, |value, digit| {
-        let digit = (*digit as char).to_digit(16).expect("a row's encoding holds hex bytes");
-        value << 4 | digit as u8
-    })
+/// Width of the first operand that has one and is no vector, and whether there is a vector.
+const fn first_width_and_vectors(form: &Form) -> (Option<Width>, bool) {
+    let (mut first, mut vectors) = (None, false);
+    let mut at = 0;
+    while at < form.operands.len() {
+        let pattern = form.operands[at].pattern;
+        let width = match pattern {
+            Pattern::Far(width) => Some(width),
+            pattern => pattern.general_width(),
+        };
+        if first.is_none() {
+            first = width;
+        }
+        vectors |= pattern.is_vector();
+        at += 1;
+    }
+    (first, vectors)
+}
+
+/// Takes what comes before the separator off the front, and the separator.
+const fn until<'a>(rest: &mut &'a [u8], separator: u8) -> &'a [u8] {
+    let bytes = *rest;
+    let mut at = 0;
+    while at < bytes.len() && bytes[at] != separator {
+        at += 1;
+    }
+    let (token, behind) = bytes.split_at(at);
+    *rest = match behind {
+        [_, behind @ ..] => behind,
+        [] => behind,
+    };
+    token
+}
+
+const fn hex(digits: &[u8]) -> u8 {
+    let (mut value, mut at) = (0, 0);
+    while at < digits.len() {
+        let digit = (digits[at] as char).to_digit(16);
+        value = value << 4 | digit.expect("a row's encoding holds hex bytes") as u8;
+        at += 1;
+    }
+    value
 }
 
 /// Bytes that the immediate or code offset of a pattern takes, where addresses are this wide.

@@ -517,11 +517,10 @@ pub enum SystemTable {
 pub(crate) fn rows() -> &'static [Row] {
     static ROWS: OnceLock<Vec<Row>> = OnceLock::new();
     ROWS.get_or_init(|| {
-        let row = |(form, modes): (&'static Form, Modes)| Row {
+        let row = |(form, encoding, modes): derived::Derived| Row {
             form,
             modes,
-            least_bytes: 0,
-            encoding: Encoding::parse(form),
+            least_bytes: encoding.least_bytes(form),
             kinds: encode::Kinds::of_form(form),
             memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
             names_vvvv: form.operands.iter().any(|s| matches!(s.pattern, Pattern::Vvvv(_))),
@@ -536,7 +535,7 @@ pub(crate) fn rows() -> &'static [Row] {
                     | Meaning::Vector(vector::Vector::MaskedStore)
             ),
             unsaid_address: form.operands.iter().all(|s| s.pattern.fixed_address().is_none())
-                && !form.encoding.starts_with("67")
+                && !encoding.address_size
                 && matches!(
                     form.meaning,
                     Meaning::String(..)
@@ -546,12 +545,9 @@ pub(crate) fn rows() -> &'static [Row] {
                         | Meaning::Loopne
                         | Meaning::Vector(vector::Vector::MaskedStore)
                 ),
+            encoding,
         };
-        let with_least = |mut row: Row| {
-            row.least_bytes = row.encoding.least_bytes(row.form);
-            row
-        };
-        derived::all().into_iter().map(row).map(with_least).collect()
+        derived::all().into_iter().map(row).collect()
     })
 }
 
