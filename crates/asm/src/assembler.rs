@@ -436,6 +436,11 @@ impl<'d> Assembler<'d> {
         let section = self.section();
         section.lines.reserve(lines);
         section.bytes.reserve(4 * lines);
+        section.fragments.reserve(lines / 2);
+        section.before.reserve(lines / 2);
+        section.open.reserve(lines / 4);
+        section.operands.reserve(lines / 4);
+        self.symbols.make_room(lines / 6);
     }
 
     /// Finds the order of operands of a text from the first register in it.
@@ -697,7 +702,7 @@ impl<'d> Assembler<'d> {
         if self.open_labels.iter().any(described) {
             self.open_labels.clear();
         }
-        let own = self.own_name(name, span).into_owned();
+        let own = self.own_name(name, span);
         let id = self.symbols.define(&own, span, definition, self.scope)?;
         self.symbols.get_mut(id).line = (self.file, self.line);
         if !name.starts_with('.') {

@@ -434,8 +434,8 @@ fn common(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> 
         )
         .at(symbol.span, "defined here"));
     }
-    let (old_size, old_align) = symbol.common.unwrap_or((0, 1));
-    symbol.common = Some((old_size.max(size as u64), old_align.max(align)));
+    let (old_size, old_align) = symbol.common.as_deref().copied().unwrap_or((0, 1));
+    symbol.common = Some(Box::new((old_size.max(size as u64), old_align.max(align))));
     symbol.kind = SymbolKind::Data;
     if !symbol.declared && symbol.binding == Binding::Local {
         symbol.binding = if symbol.local { Binding::Local } else { Binding::Global };

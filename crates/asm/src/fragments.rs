@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use sotto_isa::Encoded;
-use sotto_object::SectionFlags;
+use sotto_object::{Line, SectionFlags};
 
 use crate::operand::Spanned;
 use crate::pool::Pool;
@@ -68,18 +68,27 @@ pub(crate) struct Org {
 
 /// What lies before a fragment: bytes whose number is settled, and fragments of which it is not.
 #[derive(Copy, Clone, Default)]
-struct Before {
+pub(crate) struct Before {
     bytes: u64,
     open: u32,
 }
 
 /// Where what a source line makes starts. A large source has millions of these.
+///
+/// It is as large as what becomes of it in the object, and takes its place there.
 pub(crate) struct LineStart {
-    pub fragment: u32,
-    /// Bytes into the fragment; one with line starts inside holds no more than a section may.
-    pub offset: u32,
-    pub file: u32,
-    pub line: u32,
+    /// The fragment, above the bytes into it: one with line starts inside holds no more than a section may.
+    place: u64,
+    file: u32,
+    line: u32,
+}
+
+impl LineStart {
+    /// The line, where each fragment starts.
+    pub fn settle(self, starts: &[u64]) -> Line {
+        let (fragment, offset) = (self.place >> 32, self.place & 0xffff_ffff);
+        Line { offset: starts[fragment as usize] + offset, file: self.file, line: self.line }
+    }
 }
 
 /// A section being filled.
@@ -91,7 +100,7 @@ pub(crate) struct SectionBuilder {
     pub group: Option<String>,
     pub fragments: Vec<Fragment>,
     /// What lies before each fragment.
-    before: Vec<Before>,
+    pub before: Vec<Before>,
     /// Contents of all the byte fragments.
     pub bytes: Vec<u8>,
     /// Fields in them, in order.
@@ -147,7 +156,7 @@ impl SectionBuilder {
     /// Notes that what a source line makes starts here.
     pub fn mark_line(&mut self, file: u32, line: u32) {
         let (fragment, offset) = self.end();
-        self.lines.push(LineStart { fragment, offset: offset as u32, file, line });
+        self.lines.push(LineStart { place: u64::from(fragment) << 32 | offset, file, line });
     }
 
     /// Adds an instruction at the end, whose operands the section has already.

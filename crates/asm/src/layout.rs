@@ -95,7 +95,16 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
             return (None, None);
         }
     }
-    let (symbols, section_symbols) = object_symbols(assembler, &starts);
+    let (mut symbols, section_symbols) = object_symbols(assembler, &starts);
+    let lines: Vec<Vec<Line>> = assembler
+        .sections
+        .iter_mut()
+        .zip(&starts.0)
+        .map(|(section, starts)| {
+            let lines = std::mem::take(&mut section.lines);
+            lines.into_iter().map(|line| line.settle(starts)).collect()
+        })
+        .collect();
     let mut emitter = Emitter {
         arch: assembler.arch,
         symbols: &assembler.symbols,
@@ -107,9 +116,11 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         .sections
         .iter()
         .enumerate()
-        .map(|(number, section)| emitter.section(number, section, assembler.arch))
+        .zip(lines)
+        .map(|((number, section), lines)| emitter.section(number, section, lines))
         .collect();
     assembler.diagnostics.append(&mut emitter.diagnostics);
+    name_symbols(assembler, &mut symbols);
     let mut object = Object {
         arch: assembler.arch,
         files: assembler.files.clone(),
@@ -162,7 +173,7 @@ fn place_local_commons(assembler: &mut Assembler) {
         .iter()
         .enumerate()
         .filter(|(_, symbol)| symbol.binding == Binding::Local && undefined(symbol))
-        .filter_map(|(n, symbol)| symbol.common.map(|(size, align)| (n, size, align)))
+        .filter_map(|(n, symbol)| symbol.common.as_deref().map(|&(size, align)| (n, size, align)))
         .collect();
     for (number, count, align) in rooms {
         let flags = SectionFlags { alloc: true, write: true, nobits: true, ..Default::default() };
@@ -451,12 +462,23 @@ impl Pass<'_> {
     }
 }
 
-/// Symbols of the object, and for each section the index of the one that stands for it.
+/// Gives the symbols of the object their names, which are not asked for by anything after this. What stays out
+/// of the symbol table needs none.
+fn name_symbols(assembler: &mut Assembler, symbols: &mut [Symbol]) {
+    for (symbol, source) in symbols.iter_mut().zip(&mut assembler.symbols.symbols) {
+        if !source.hidden {
+            symbol.name = std::mem::take(&mut source.name).into_string();
+        }
+    }
+}
+
+/// Symbols of the object, still without their names, and for each section the index of the one that stands
+/// for it.
 ///
 /// Symbol `n` of the table is symbol `n` of the object. Hidden ones keep their number, but are marked
 /// so that they stay out of the program's symbol table; relocations refer to their section instead.
 fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, Vec<SymbolIndex>) {
-    let mut symbols = Vec::new();
+    let mut symbols = Vec::with_capacity(assembler.symbols.symbols.len());
     let mut diagnostics = Vec::new();
     let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
     let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
@@ -465,7 +487,7 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
         let mut absolute_anchor = None;
         match &symbol.definition {
             Definition::None => {
-                if let Some((size, align)) = symbol.common {
+                if let Some(&(size, align)) = symbol.common.as_deref() {
                     place = Place::Common(size, align);
                 }
             }
@@ -494,8 +516,7 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             }
         });
         symbols.push(Symbol {
-            // What stays out of the symbol table needs no name.
-            name: if symbol.hidden { String::new() } else { symbol.name.to_string() },
+            name: String::new(),
             place,
             binding: symbol.binding,
             kind: symbol.kind,
@@ -565,7 +586,7 @@ struct Emitter<'a> {
 }
 
 impl Emitter<'_> {
-    fn section(&mut self, number: usize, builder: &SectionBuilder, arch: Arch) -> Section {
+    fn section(&mut self, number: usize, builder: &SectionBuilder, lines: Vec<Line>) -> Section {
         let size = self.starts.size(number);
         let mut section = Section {
             name: builder.name.clone(),
@@ -574,13 +595,8 @@ impl Emitter<'_> {
             data: Vec::new(),
             size,
             relocations: Vec::new(),
-            lines: Vec::with_capacity(builder.lines.len()),
+            lines,
         };
-        section.lines.extend(builder.lines.iter().map(|start| Line {
-            offset: self.starts.0[number][start.fragment as usize] + u64::from(start.offset),
-            file: start.file,
-            line: start.line,
-        }));
         if builder.flags.nobits {
             return section;
         }
@@ -596,7 +612,7 @@ impl Emitter<'_> {
                 }
                 Fragment::Org(org) => section.data.resize((start + bytes) as usize, org.fill),
                 Fragment::Align(pad) if builder.flags.exec && pad.fill.is_none() => {
-                    section.data.extend(padding(arch, bytes as usize));
+                    section.data.extend(padding(self.arch, bytes as usize));
                 }
                 Fragment::Align(pad) => {
                     section.data.resize((start + bytes) as usize, pad.fill.unwrap_or(0));

@@ -64,7 +64,7 @@ pub(crate) struct Symbol {
     /// Not to be seen from outside the program that it is linked into.
     pub private: bool,
     /// Room that the linker makes once for all files: bytes and alignment.
-    pub common: Option<(u64, u64)>,
+    pub common: Option<Box<(u64, u64)>>,
     pub kind: SymbolKind,
     pub size: Option<Box<(Expr, Context)>>,
     pub datum: Option<Datum>,
@@ -95,6 +95,12 @@ enum Lookup {
 }
 
 impl SymbolTable {
+    /// Makes room for so many more symbols.
+    pub fn make_room(&mut self, symbols: usize) {
+        self.symbols.reserve(symbols);
+        self.by_name.reserve(symbols, |(hash, _)| spread(*hash));
+    }
+
     pub fn get(&self, id: SymbolId) -> &Symbol {
         &self.symbols[id.0 as usize]
     }
@@ -109,18 +115,21 @@ impl SymbolTable {
     }
 
     fn intern_in(&mut self, owner: Option<SymbolId>, name: &str, span: Span) -> SymbolId {
-        if let Some(id) = self.find(owner, name) {
+        let hash = hash(owner, name);
+        if let Some(id) = self.find_hashed(hash, owner, name) {
             return id;
         }
         let id = self.push(owner, name, span);
-        let hash = hash(owner, name);
         self.by_name.insert_unique(spread(hash), (hash, id), |(hash, _)| spread(*hash));
         id
     }
 
     /// The symbol of this name that belongs to this owner.
     fn find(&self, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
-        let hash = hash(owner, name);
+        self.find_hashed(hash(owner, name), owner, name)
+    }
+
+    fn find_hashed(&self, hash: u32, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
         let same = |(other, id): &(u32, SymbolId)| {
             let symbol = || &self.symbols[id.0 as usize];
             *other == hash && symbol().owner == owner && *symbol().name == *name

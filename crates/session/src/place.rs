@@ -1,10 +1,10 @@
 //! Addresses in words: symbols and source lines.
 
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use serde::Serialize;
 use sotto_isa::Names;
-use sotto_object::Image;
+use sotto_object::{Image, SourceLine};
 
 /// The text of a source file that the program was assembled from.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -51,15 +51,15 @@ pub struct Place {
     #[serde(serialize_with = "hex")]
     pub address: u64,
     /// The nearest symbol at or below it, in the same part of memory.
-    pub symbol: Option<String>,
+    pub symbol: Option<Arc<str>>,
     /// Bytes from the symbol to the address.
     pub offset: u64,
     /// The source file, if lines are known.
-    pub file: Option<String>,
+    pub file: Option<Arc<str>>,
     /// The line in it, from 1.
     pub line: Option<u32>,
     /// The text of the line, without surrounding blanks.
-    pub source: Option<String>,
+    pub source: Option<Arc<str>>,
 }
 
 /// Writes a 64-bit value as a hexadecimal string, since many readers of JSON lose bits above 2^53.
@@ -72,7 +72,7 @@ impl Place {
     pub fn name(&self) -> Option<String> {
         let symbol = self.symbol.as_ref()?;
         Some(match self.offset {
-            0 => symbol.clone(),
+            0 => symbol.to_string(),
             offset => format!("{symbol} + {offset}"),
         })
     }
@@ -103,22 +103,30 @@ impl Names for ImageNames<'_> {
     }
 }
 
+/// The name of a line's file, and its text without surrounding blanks, if it says what is there.
+pub(crate) fn source_line(
+    image: &Image,
+    sources: &[SourceText],
+    line: SourceLine,
+) -> (Option<Arc<str>>, Option<Arc<str>>) {
+    let Some(file) = image.lines.files.get(line.file as usize) else { return (None, None) };
+    let source = sources.iter().find(|source| source.name == *file);
+    let text = source.and_then(|source| source.line(line.line)).map(str::trim);
+    // In a macro's body the parameters say less than the instruction that came of them.
+    let text = text.filter(|text| !text.contains('\\'));
+    (Some(file.as_str().into()), text.map(Arc::from))
+}
+
 /// Describes an address.
 pub(crate) fn describe(image: &Image, sources: &[SourceText], address: u64) -> Place {
     let symbol = image.symbol_before(address);
     let line = image.lines.at(address);
-    let file = line.and_then(|line| image.lines.files.get(line.file as usize));
-    let source = line.zip(file).and_then(|(line, file)| {
-        let source = sources.iter().find(|source| source.name == *file)?;
-        let text = source.line(line.line)?.trim();
-        // In a macro's body the parameters say less than the instruction that came of them.
-        (!text.contains('\\')).then(|| text.to_string())
-    });
+    let (file, source) = line.map(|line| source_line(image, sources, line)).unwrap_or_default();
     Place {
         address,
-        symbol: symbol.map(|(symbol, _)| symbol.name.clone()),
+        symbol: symbol.map(|(symbol, _)| symbol.name.as_str().into()),
         offset: symbol.map_or(0, |(_, offset)| offset),
-        file: file.cloned(),
+        file,
         line: line.map(|line| line.line),
         source,
     }

@@ -32,7 +32,7 @@ pub struct RegisterReport {
     /// The full register, if the write reached beyond the name and that changed something.
     pub cleared_above: Option<&'static str>,
     /// The symbol that the new value is the address of, if it is exactly one.
-    pub points_to: Option<String>,
+    pub points_to: Option<Arc<str>>,
     /// The new value is an address on the stack, which as a number of 32 bits would be negative.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub on_stack: bool,
@@ -164,7 +164,7 @@ impl Serialize for OnStack {
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct MemoryReport {
     /// Where, in words.
-    pub place: Arc<Place>,
+    pub place: Place,
     /// Where from the stack pointer after the step, if it is on the stack: `rsp + 8`.
     pub on_stack: Option<OnStack>,
     /// How many bytes.
@@ -354,8 +354,10 @@ impl CodeText {
 /// What describing a step needs of a session.
 pub(crate) struct Scene<'a> {
     pub image: &'a Image,
-    /// An address in words.
-    pub describe: &'a dyn Fn(u64) -> Arc<Place>,
+    /// An address of data in words.
+    pub describe: &'a dyn Fn(u64) -> Place,
+    /// The nearest symbol below an address, and the distance from it.
+    pub symbol: &'a dyn Fn(u64) -> Option<(Arc<str>, u64)>,
     /// The operands that the flags come from, if the instruction that compared them is known.
     pub compared: Option<&'a Arc<[String; 2]>>,
 }
@@ -368,7 +370,7 @@ pub(crate) fn describe_step(
     after: &Process,
     report: &mut StepReport,
 ) {
-    let &Scene { image, describe, compared } = scene;
+    let &Scene { image, describe, symbol, compared } = scene;
     let arch = image.arch;
     let effects = &step.effects;
     let instruction = &*code.instruction;
@@ -403,7 +405,7 @@ pub(crate) fn describe_step(
     report.moment = after.executed();
     report.place.clone_from(&code.place);
     report.instruction.clone_from(&code.text);
-    replace(&mut report.registers, registers(after, effects, image));
+    replace(&mut report.registers, registers(after, effects, symbol));
     replace(&mut report.vectors, vectors(lanes, effects));
     report.flags = FlagReports::new(arch, effects.flags, origin);
     let written = effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new));
@@ -493,7 +495,7 @@ fn is_high_stack(process: &Process, value: u64) -> bool {
 fn registers<'a>(
     process: &'a Process,
     effects: &'a StepEffects,
-    image: &'a Image,
+    symbol: &'a dyn Fn(u64) -> Option<(Arc<str>, u64)>,
 ) -> impl Iterator<Item = RegisterReport> + 'a {
     let arch = process.arch();
     effects.registers.iter().map(move |change| {
@@ -502,17 +504,14 @@ fn registers<'a>(
         let above = !Width::W32.mask();
         let lost = reg.width() == Width::W32 && change.old & above != change.new & above;
         let storage = reg.storage().unwrap_or(Storage(0));
-        let points_to = image
-            .symbol_before(change.new)
-            .filter(|(symbol, offset)| *offset == 0 && !symbol.absolute)
-            .map(|(symbol, _)| symbol.name.clone());
+        let points_to = symbol(change.new).filter(|(_, offset)| *offset == 0);
         RegisterReport {
             name: reg.name(),
             old,
             new,
             bits: reg.width().bits(),
             cleared_above: lost.then(|| arch.storage_name(storage)),
-            points_to,
+            points_to: points_to.map(|(name, _)| name),
             on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
         }
     })

@@ -351,6 +351,7 @@ impl Session {
         let scene = Scene {
             image: &self.image,
             describe: &|address| self.texts.place(&self.image, &self.sources, address),
+            symbol: &|address| self.texts.symbol(&self.image, address),
             compared: compared.as_ref().and_then(|(_, code)| code.names.as_ref()),
         };
         report::describe_step(&scene, &step, &code, &self.process, report);
@@ -360,8 +361,9 @@ impl Session {
             false => Some((self.process.executed(), code)),
         };
         self.process.machine.take_back(step.effects);
-        report.syscall =
-            syscall.as_ref().map(|call| report::syscall_view(&call.report, &self.image));
+        if let Some(call) = &syscall {
+            report.syscall = Some(report::syscall_view(&call.report, &self.image));
+        }
         report.ended = report::status(self.ending());
         if report.ended.is_some() {
             // What a call that never returns did to registers is nobody's concern.

@@ -12,10 +12,6 @@ use std::hint::black_box;
 use criterion::{BenchmarkId, Criterion, Throughput, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
 
-/// As the program has it.
-#[path = "../src/allocator.rs"]
-mod allocator;
-
 /// A source of about this many lines.
 fn source(lines: usize) -> Source {
     let mut text = String::from("        .target x86-64\n        .global _start\n_start:\n");
@@ -57,7 +53,6 @@ fn benches(criterion: &mut Criterion) {
     let mut group = criterion.benchmark_group("assemble");
     for lines in [10_000, 100_000, 1_000_000] {
         let source = source(lines);
-        allocator::prepare_for(source.text.len());
         let count = source.text.lines().count() as u64;
         let assembly = assemble(&source, &Options::default());
         assert!(assembly.object.is_some(), "{:?}", assembly.diagnostics.first());

@@ -20,10 +20,6 @@ use sotto_object::{Image, LinkOptions, link, write_executable};
 use sotto_session::native::Native;
 use sotto_session::{Session, SourceText, StepReport, StopReason};
 
-/// As in the program itself.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 const KERNEL: &str = include_str!("kernels/crc.s");
 /// Steps of one measurement.
 const STEPS: u64 = 200_000;

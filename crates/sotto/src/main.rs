@@ -1,6 +1,5 @@
 //! The command line of sotto: parses arguments, calls the libraries, prints what they answer.
 
-mod allocator;
 mod assemble;
 mod cli;
 mod demo;

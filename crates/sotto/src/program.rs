@@ -9,7 +9,6 @@ use sotto_object::{
 };
 use sotto_session::SourceText;
 
-use crate::allocator;
 use crate::cli::ProgramArgs;
 use crate::diagnostics;
 use crate::disk::Folders;
@@ -216,7 +215,6 @@ fn source(name: String, bytes: Vec<u8>) -> Result<Source, Failure> {
 
 /// Assembles one source and prints what there is to say about it.
 pub fn assemble(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
-    allocator::prepare_for(source.text.len());
     let options = Options { target: args.target, externals, listing: making.listing };
     let disk = Folders { search: &args.include_path };
     let assembly = sotto_asm::assemble_with(source, &options, &disk);

@@ -37,9 +37,8 @@ static ENCODINGS: [Encoding; PLAIN] = {
 /// Every row. Whatever decodes or encodes an instruction asks for this when the program starts, so it is quick.
 pub(super) fn all() -> Vec<Derived> {
     let plain = || GROUPS.iter().flat_map(|group| group.iter()).zip(ENCODINGS);
-    let locked = plain().filter_map(|(form, encoding)| {
-        Some((locked(form)?, Encoding { lock: true, ..encoding }))
-    });
+    let locked = plain()
+        .filter_map(|(form, encoding)| Some((locked(form)?, Encoding { lock: true, ..encoding })));
     let mut all = Vec::with_capacity(2 * PLAIN);
     for (form, encoding) in plain().chain(locked) {
         if form.modes != Modes::All {
@@ -83,8 +82,14 @@ fn locked(form: &'static Form) -> Option<&'static Form> {
 const NAMES: [(&str, &str); 3] = [("pushfq", "pushfd"), ("popfq", "popfd"), ("jrcxz", "jecxz")];
 
 /// The registers that summaries name, in both.
-const REGISTERS: [(&str, &str); 6] =
-    [("RSP", "ESP"), ("RBP", "EBP"), ("RSI", "ESI"), ("RDI", "EDI"), ("RBX", "EBX"), ("RCX", "ECX")];
+const REGISTERS: [(&str, &str); 6] = [
+    ("RSP", "ESP"),
+    ("RBP", "EBP"),
+    ("RSI", "ESI"),
+    ("RDI", "EDI"),
+    ("RBX", "EBX"),
+    ("RCX", "ECX"),
+];
 
 /// The row as 32-bit mode has it, if its slots of the stack or the registers that it uses unsaid are as
 /// wide as the mode's addresses.

@@ -76,7 +76,7 @@ fn source_text(place: &Place) -> Option<String> {
     let source = place.source.as_ref()?;
     let label = place.symbol.as_ref().filter(|_| place.offset == 0);
     let unlabelled = label
-        .and_then(|label| source.strip_prefix(label.as_str())?.strip_prefix(':'))
+        .and_then(|label| source.strip_prefix(&**label)?.strip_prefix(':'))
         .filter(|rest| !rest.trim().is_empty());
     let text = unlabelled.unwrap_or(source).split_whitespace().collect::<Vec<_>>().join(" ");
     // Only for the eye: a mark inside a text is taken for a comment, and shown a little fainter.

@@ -190,8 +190,11 @@ impl Commander {
     /// Source lines around the one that is next.
     pub(super) fn source(&mut self) {
         let here = self.session.here();
-        let text =
-            self.session.sources().iter().find(|source| Some(&source.name) == here.file.as_ref());
+        let text = self
+            .session
+            .sources()
+            .iter()
+            .find(|source| Some(&*source.name) == here.file.as_deref());
         let (Some(text), Some(line)) = (text, here.line) else {
             return self.print("no source line is known here; `code` shows the instructions");
         };

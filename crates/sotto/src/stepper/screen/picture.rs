@@ -194,7 +194,7 @@ impl Picture {
     fn gather_code(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
         let here = session.here();
         let has_source = here.line.is_some()
-            && session.sources().iter().any(|source| Some(&source.name) == here.file.as_ref());
+            && session.sources().iter().any(|source| Some(&*source.name) == here.file.as_deref());
         match has_source {
             true => self.source_lines(session, wanted, trail),
             false => self.instructions(session, wanted, trail),
@@ -205,7 +205,7 @@ impl Picture {
         let here = session.here();
         let compiled = here.is_compiled();
         let (file, line) = (here.file.unwrap_or_default(), here.line.unwrap_or(1) as usize);
-        let Some(source) = session.sources().iter().find(|source| source.name == file) else {
+        let Some(source) = session.sources().iter().find(|source| *source.name == *file) else {
             return;
         };
         let source = source.clone();
@@ -260,7 +260,7 @@ impl Picture {
                 self.instructions_of(session, &file, number, &by_address, wanted.code_lines);
             }
         }
-        (self.file, self.code_first, self.code_total) = (file, first, total);
+        (self.file, self.code_first, self.code_total) = (file.to_string(), first, total);
     }
 
     /// The instructions of a source line, below it.
@@ -342,7 +342,7 @@ impl Picture {
             row.latest = false;
             self.code.push(row);
         }
-        let name = place.symbol.unwrap_or_else(|| "no symbol".to_string());
+        let name = place.symbol.as_deref().unwrap_or("no symbol");
         (self.file, self.code_first, self.code_total) = (format!("code of {name}"), first, total);
     }
 
