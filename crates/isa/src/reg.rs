@@ -54,6 +54,21 @@ pub struct Reg {
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Storage(pub u8);
 
+impl Storage {
+    /// The number that the ABI gives the register in DWARF, of the general ones and of what stands for the return
+    /// address or the stack pointer. See [`Reg::dwarf_number`].
+    pub fn dwarf_number(self, arch: Arch) -> Option<u16> {
+        match self.0 {
+            number @ 0..16 if arch.is_x86() => Reg::new(RegKind::Qword, number),
+            16 if arch.is_x86() => Reg::new(RegKind::Ip, 0),
+            number @ 0..31 if !arch.is_x86() => Reg::new(RegKind::X, number),
+            31 if !arch.is_x86() => Reg::new(RegKind::Sp, 31),
+            _ => return None,
+        }
+        .dwarf_number(arch)
+    }
+}
+
 const QWORD: [&str; 16] = [
     "rax", "rcx", "rdx", "rbx", "rsp", "rbp", "rsi", "rdi", "r8", "r9", "r10", "r11", "r12", "r13",
     "r14", "r15",

@@ -210,20 +210,49 @@ fn write_frames(
     object: &Object,
     section: &mut EhFrame<Recorder>,
 ) -> Result<(), gimli::write::Error> {
-    if object.unwind.is_empty() {
-        return Ok(());
+    let routines = object.unwind.iter().map(|routine| {
+        let symbol = routine.section.0 as usize;
+        let address = Address::Symbol { symbol, addend: routine.start as i64 };
+        (address, routine.size, &routine.rules[..])
+    });
+    let relative = gimli::DW_EH_PE_pcrel.0 | gimli::DW_EH_PE_sdata4.0;
+    match frame_table(object.arch, gimli::constants::DwEhPe(relative), routines) {
+        Some(table) => table.write_eh_frame(section),
+        None => Ok(()),
     }
+}
+
+/// The unwind tables of routines at their addresses, with their sizes in bytes, as `.eh_frame` holds them.
+pub(crate) fn call_frames<'a>(
+    arch: Arch,
+    routines: impl Iterator<Item = (u64, u64, &'a [(u64, UnwindRule)])>,
+) -> Vec<u8> {
+    let routines = routines.map(|(start, size, rules)| (Address::Constant(start), size, rules));
+    let mut section = EhFrame(EndianVec::new(LittleEndian));
+    match frame_table(arch, gimli::DW_EH_PE_absptr, routines) {
+        Some(table) if table.write_eh_frame(&mut section).is_ok() => section.0.into_vec(),
+        _ => Vec::new(),
+    }
+}
+
+/// The unwind tables of routines, each at its address and with its size in bytes; `None` if there are none.
+fn frame_table<'a>(
+    arch: Arch,
+    addresses: gimli::constants::DwEhPe,
+    routines: impl Iterator<Item = (Address, u64, &'a [(u64, UnwindRule)])>,
+) -> Option<FrameTable> {
+    let mut routines = routines.peekable();
+    routines.peek()?;
     let mut table = FrameTable::default();
     // Version 1, as `.eh_frame` has it.
-    let encoding = Encoding { version: 1, ..encoding(object.arch) };
-    let mut common = match object.arch {
+    let encoding = Encoding { version: 1, ..encoding(arch) };
+    let mut common = match arch {
         Arch::Arm64 => CommonInformationEntry::new(encoding, 4, -8, Register(30)),
         Arch::X86_32 => CommonInformationEntry::new(encoding, 1, -4, Register(8)),
         _ => CommonInformationEntry::new(encoding, 1, -8, Register(16)),
     };
-    common.fde_address_encoding =
-        gimli::constants::DwEhPe(gimli::DW_EH_PE_pcrel.0 | gimli::DW_EH_PE_sdata4.0);
-    match object.arch {
+    common.fde_address_encoding = addresses;
+    match arch {
         Arch::Arm64 => common.add_instruction(CallFrameInstruction::Cfa(Register(31), 0)),
         Arch::X86_32 => {
             common.add_instruction(CallFrameInstruction::Cfa(Register(4), 4));
@@ -235,16 +264,14 @@ fn write_frames(
         }
     }
     let common = table.add_cie(common);
-    for routine in &object.unwind {
-        let address =
-            Address::Symbol { symbol: routine.section.0 as usize, addend: routine.start as i64 };
-        let mut entry = FrameDescriptionEntry::new(address, routine.size as u32);
-        for (offset, rule) in &routine.rules {
+    for (address, size, rules) in routines {
+        let mut entry = FrameDescriptionEntry::new(address, size as u32);
+        for (offset, rule) in rules {
             entry.add_instruction(*offset as u32, frame_instruction(rule));
         }
         table.add_fde(common, entry);
     }
-    table.write_eh_frame(section)
+    Some(table)
 }
 
 fn frame_instruction(rule: &UnwindRule) -> CallFrameInstruction {

@@ -161,6 +161,7 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
         symbols: read_symbols(&file, base),
         lines: executable_lines(&file, base),
         parts: Vec::new(),
+        call_frames: Vec::new(),
     })
 }
 

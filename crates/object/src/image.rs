@@ -22,6 +22,9 @@ pub struct Image {
     pub lines: LineTable,
     /// What went where, by ascending address within a segment; empty unless we linked it.
     pub parts: Vec<ImagePart>,
+    /// Unwind tables of the routines that we assembled, as `.eh_frame` holds them, at the addresses of this
+    /// image. Those that a file brings along are in its segments.
+    pub call_frames: Vec<u8>,
 }
 
 /// A section of an object, in the program.

@@ -19,6 +19,7 @@ mod object_write;
 mod relax;
 mod relocation;
 mod unwind;
+mod unwind_read;
 
 pub use elf_read::{ReadError, read_executable};
 pub use elf_write::write_executable;
@@ -33,3 +34,4 @@ pub use object_read::{ObjectError, read_archive, read_object};
 pub use object_write::{WriteError, write_object};
 pub use relocation::{ApplyError, Relocation, RelocationKind};
 pub use unwind::{UnwindRule, UnwindTable};
+pub use unwind_read::{Caller, MAX_REGISTERS, Registers};

@@ -14,7 +14,7 @@ use sotto_isa::Arch;
 use crate::made::{Made, made_by_linker};
 use crate::{
     ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, RelocationKind,
-    SectionFlags, Segment, SourceLine, SymbolIndex, SymbolKind, relax,
+    SectionFlags, Segment, SourceLine, SymbolIndex, SymbolKind, dwarf, relax,
 };
 
 /// Where the first page of an executable is loaded.
@@ -234,6 +234,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
             symbols: image_symbols(&objects, &linker.bases, &segments),
             lines: line_table(&objects, &outputs),
             parts: image_parts(&objects, &outputs),
+            call_frames: call_frames(first.arch, &objects, &linker.bases),
             segments,
         }),
         _ => Err(errors),
@@ -634,6 +635,17 @@ fn line_of(object: &Object, section: usize, offset: u64) -> Reference {
     let lines = &object.sections[section].lines;
     let after = lines.partition_point(|line| line.offset <= offset);
     definition(object, lines[..after].last().map(|line| (line.file, line.line)))
+}
+
+/// The unwind tables of what we assembled, for reading in memory.
+fn call_frames(arch: Arch, objects: &[&Object], bases: &[Vec<Option<u64>>]) -> Vec<u8> {
+    let routines = objects.iter().zip(bases).flat_map(|(object, bases)| {
+        object.unwind.iter().filter_map(|table| {
+            let start = bases[table.section.0 as usize]?.wrapping_add(table.start);
+            Some((start, table.size, &table.rules[..]))
+        })
+    });
+    dwarf::call_frames(arch, routines)
 }
 
 /// What went where, for the map.

@@ -60,6 +60,12 @@ impl Session {
             .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
         match &expr {
             Expr::Register(reg, _) => self.change_register(*reg, evaluated, done),
+            counter if self.is_counter(counter) => {
+                let (storage, bits) = (self.arch().pc(), self.arch().address_width().bits());
+                let (old, new) = (self.process.machine.pc(), fitting(evaluated, bits)?);
+                self.edit(Edit::Register(storage, new));
+                Ok(done(old, new, bits))
+            }
             Expr::Load(width, address) => self.change_memory(*width, address, evaluated, done),
             symbol @ Expr::Symbol(..) => self.change_memory(None, symbol, evaluated, done),
             _ => refused(format!(

@@ -1,7 +1,7 @@
 //! Expressions at a moment of the run: registers, symbols, numbers, memory.
 
 use sotto_asm::{Binary, EvalError, Expr};
-use sotto_isa::{FlagInfo, RegKind, Width};
+use sotto_isa::{Arch, FlagInfo, RegKind, Width};
 use sotto_kernel::Process;
 use sotto_machine::Watched;
 use sotto_object::Image;
@@ -73,6 +73,10 @@ pub(crate) fn value(
         }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
+            None if is_counter(process.arch(), name) => {
+                let value = i128::from(process.machine.pc());
+                Ok(Evaluated { value, width: Some(process.arch().address_width()) })
+            }
             None if flag_named(image, name).is_some() => {
                 let flags = process.machine.flags();
                 let set = flag_named(image, name).is_some_and(|info| flags.contains(info.flag));
@@ -112,6 +116,12 @@ pub(crate) fn value(
         Expr::Via(..) | Expr::Known(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
     }
+}
+
+/// Whether a name is that of the machine's instruction pointer, which is no operand of instructions on every
+/// machine: `rip`, `eip`, `pc`.
+pub(crate) fn is_counter(arch: Arch, name: &str) -> bool {
+    name.eq_ignore_ascii_case(arch.storage_name(arch.pc()))
 }
 
 /// The flag of a name or a word, `ZF` or `zero`, if the program has no symbol of that name.

@@ -1,8 +1,9 @@
 //! The chain of calls: each routine that has not returned, with where it was called, its arguments by
 //! convention and the part of the stack that is its own.
 //!
-//! The chain comes from execution, so that frame pointers are not needed. Which arguments a routine takes
-//! is read off its code: those that it reads before it writes them.
+//! The chain comes from execution, so that frame pointers are not needed; where control came by a way that
+//! was not followed, it comes from unwind tables (`unwound.rs`). Which arguments a routine takes is read off its
+//! code: those that it reads before it writes them.
 
 use serde::Serialize;
 use sotto_isa::{Control, Instruction, Operand, Storage};
@@ -38,8 +39,9 @@ pub struct Frame {
     /// That instruction's address.
     #[serde(skip)]
     pub call_address: Option<u64>,
-    /// Instructions completed when it was entered.
-    pub moment: u64,
+    /// Instructions completed when it was entered; `None` if that was not followed, and an unwind table tells
+    /// of it.
+    pub moment: Option<u64>,
     /// The lowest address of its part of the stack.
     #[serde(serialize_with = "hex")]
     pub start: u64,
@@ -61,14 +63,14 @@ impl Session {
         let (now, ending) = (self.moment(), self.ending());
         let mut frames = self.extents();
         for frame in frames.iter_mut().take(WITH_ARGUMENTS) {
-            if frame.call_address.is_none() {
+            let Some(entered) = frame.moment.filter(|_| frame.call_address.is_some()) else {
                 continue;
-            }
+            };
             let names = self.argument_places(frame.entry.address);
             if names.is_empty() {
                 continue;
             }
-            self.go_to(frame.moment);
+            self.go_to(entered);
             frame.arguments = names
                 .into_iter()
                 .filter_map(|(name, place)| {
@@ -86,7 +88,16 @@ impl Session {
     }
 
     /// The frames without their arguments, the innermost first. There is at least one.
-    pub(crate) fn extents(&self) -> Vec<Frame> {
+    pub(crate) fn extents(&mut self) -> Vec<Frame> {
+        let followed = self.followed();
+        if !self.came_unseen() {
+            return followed;
+        }
+        self.unwound(&followed).unwrap_or(followed)
+    }
+
+    /// The frames as execution made them, without their arguments.
+    fn followed(&self) -> Vec<Frame> {
         let arch = self.arch();
         let slot = if arch.is_x86() { arch.address_bytes() } else { 0 };
         let pointer = self.process.machine.register(arch.stack_pointer());
@@ -103,7 +114,7 @@ impl Session {
                 at: self.place(at),
                 call: Some(self.place(call.from)),
                 call_address: Some(call.from),
-                moment: call.moment,
+                moment: Some(call.moment),
                 start,
                 end,
                 arguments: Vec::new(),
@@ -111,17 +122,15 @@ impl Session {
             (at, start) = (call.return_address, end);
         }
         let entry = self.place(self.image_entry());
-        let base =
-            self.history.start().machine().cpu.registers[usize::from(arch.stack_pointer().0)];
         frames.push(Frame {
             routine: entry.name().unwrap_or_else(|| format!("{:#x}", entry.address)),
             entry,
             at: self.place(at),
             call: None,
             call_address: None,
-            moment: 0,
+            moment: Some(0),
             start,
-            end: base.max(start),
+            end: self.outermost_end(start),
             arguments: Vec::new(),
         });
         frames

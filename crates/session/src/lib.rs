@@ -24,6 +24,7 @@ mod session;
 mod stack;
 mod stops;
 mod texts;
+mod unwound;
 mod who;
 
 pub use change::Change;

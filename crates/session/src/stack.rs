@@ -191,7 +191,8 @@ impl Session {
             };
             let writer = write.and_then(|write| self.slot_writer(write));
             let meaning = meaning(self, value, &role);
-            let name = (frame == Some(0) && offset >= 0).then(|| self.slot_name(address));
+            let name =
+                (frame == Some(0) && offset >= 0).then(|| self.slot_name(address, &frames[0]));
             let name = name.filter(|_| !matches!(role, SlotRole::Startup(_)));
             slots.push(StackSlot { address, offset, value, meaning, role, name, frame, writer });
         }
@@ -210,11 +211,13 @@ impl Session {
         let &SlotScene { frame, frames, layouts, second, reach } = scene;
         let arch = self.arch();
         let on_stack = arch.is_x86();
-        let calls = self.process.machine.calls();
-        if on_stack && calls.iter().any(|call| call.stack_pointer == address) {
+        let returns = |frame: &Frame| {
+            frame.call.is_some() && frame.end.wrapping_sub(arch.address_bytes()) == address
+        };
+        if on_stack && frames.iter().any(returns) {
             return SlotRole::ReturnAddress;
         }
-        let entered = frame.map(|number| frames[number].moment);
+        let entered = frame.and_then(|number| frames[number].moment);
         let Some(write) = write.filter(|write| entered.is_none_or(|at| write.moment >= at)) else {
             let searched = self.moment().saturating_sub(reach);
             let gap = frame.is_some_and(|number| {
@@ -267,9 +270,8 @@ impl Session {
     }
 
     /// How the routine that is running writes the address of a slot of its frame.
-    fn slot_name(&self, address: u64) -> String {
+    fn slot_name(&self, address: u64, frame: &Frame) -> String {
         let arch = self.arch();
-        let frame = &self.extents()[0];
         let base = [frame_pointer(arch), arch.stack_pointer()]
             .into_iter()
             .find(|&storage| (frame.start..frame.end).contains(&self.register(storage)))

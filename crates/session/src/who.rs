@@ -85,6 +85,9 @@ impl Session {
             let storage = reg.storage().ok_or(EvaluateError::Meaningless("the zero register"))?;
             return Ok(Target::Register(storage));
         }
+        if self.is_counter(&expr) {
+            return Ok(Target::Register(self.arch().pc()));
+        }
         let (width, address) = match &expr {
             Expr::Load(width, address) => (*width, &**address),
             other => (None, other),
@@ -93,6 +96,12 @@ impl Session {
         let bytes = width.or(declared).unwrap_or(self.arch().address_width()).bytes();
         let address = self.evaluate_expr(address)?.value as u64;
         Ok(Target::Memory(address, bytes))
+    }
+
+    /// Whether the expression is nothing but the instruction pointer, by a name that no symbol has.
+    pub(crate) fn is_counter(&self, expr: &Expr) -> bool {
+        matches!(expr, Expr::Symbol(name, _)
+            if evaluate::is_counter(self.arch(), name) && self.image().symbol(name).is_none())
     }
 
     /// Who last wrote the target. If an instruction did, the session is then just before it.

@@ -6,7 +6,7 @@ use std::process::Command;
 
 use sotto_kernel::Startup;
 use sotto_object::read_executable;
-use sotto_session::{Session, SourceText, StopReason};
+use sotto_session::{Frame, Session, SourceText, StopReason};
 
 const BUOYS: &str = "#include <stdio.h>
 static int depths[] = { 4, 9, 2, 7 };
@@ -85,6 +85,34 @@ fn breakpoints_frames_and_writers_are_right_with_and_without_frame_pointers() {
         assert_eq!(session.resume(&[], 1 << 30, &never), StopReason::Ended, "{options:?}");
         assert_eq!(session.ending().unwrap().shell_status(), 9, "{options:?}");
         assert_eq!(session.syscalls().last().unwrap().2.name, "exit_group");
+    }
+}
+
+/// What a frame is known by: routine, place, caller and extent.
+fn known_by(frames: &[Frame]) -> Vec<(String, u64, Option<u64>, u64, u64)> {
+    let facts = |f: &Frame| (f.routine.clone(), f.at.address, f.call_address, f.start, f.end);
+    frames.iter().map(facts).collect()
+}
+
+/// Unwind tables are asked where the instruction pointer was changed by hand; to what it was, in this case. Two
+/// ways that share nothing give one chain.
+#[test]
+fn unwind_tables_and_execution_tell_the_same_frames() {
+    for options in [&["-O0"][..], &["-O2", "-fomit-frame-pointer"]] {
+        let Some(mut session) = session(options) else { return };
+        session.add_breakpoint("main", None, 1).unwrap();
+        assert!(matches!(session.resume(&[], 1 << 30, &never), StopReason::Breakpoint(1)));
+        let mut deepest = 0;
+        while session.ending().is_none() {
+            let followed = session.frames();
+            let here = session.register(session.arch().pc());
+            session.change("rip", &format!("{here:#x}")).unwrap();
+            let unwound = session.frames();
+            assert_eq!(known_by(&unwound), known_by(&followed), "{options:?} {:#x}", here);
+            deepest = deepest.max(unwound.len());
+            session.resume(&[], 37, &never);
+        }
+        assert!(deepest > 6, "{deepest} frames at most");
     }
 }
 

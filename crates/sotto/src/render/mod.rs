@@ -470,7 +470,10 @@ pub fn frames(frames: &[Frame]) -> String {
             let by = call.name().unwrap_or_else(|| format!("{:#x}", call.address));
             let from = call.location().map(|l| format!(", {l}")).unwrap_or_default();
             facts.push(format!("called by {by}{from}"));
-            facts.push(format!("entered at #{}", thousands(frame.moment)));
+            facts.push(match frame.moment {
+                Some(moment) => format!("entered at #{}", thousands(moment)),
+                None => "found by unwind tables".to_string(),
+            });
         }
         let bytes = frame.end - frame.start;
         facts.push(format!("{bytes} bytes of stack from {:#x}", frame.start));
