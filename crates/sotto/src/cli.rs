@@ -221,6 +221,9 @@ pub fn refuse(error: &clap::Error) -> ExitCode {
     ExitCode::from(if runs { RUN_ERROR } else { ERROR })
 }
 
+/// As a shell shows a program that nobody reads any more: 128 and SIGPIPE. Source: signal(7).
+const READER_GONE: u8 = 128 + 13;
+
 /// Carries the command out and gives the exit status.
 pub fn carry_out(cli: &Cli) -> u8 {
     let json = cli.json;
@@ -235,6 +238,12 @@ pub fn carry_out(cli: &Cli) -> u8 {
     };
     match result {
         Ok(status) => status,
+        // Who read our output has seen enough of it.
+        Err(output::Failure::Write { source, .. })
+            if source.kind() == std::io::ErrorKind::BrokenPipe =>
+        {
+            READER_GONE
+        }
         Err(failure) => {
             output::failure(&failure, json);
             error_status

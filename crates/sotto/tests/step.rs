@@ -127,6 +127,33 @@ fn vectors_are_shown_by_their_elements() {
 }
 
 #[test]
+fn a_named_register_is_shown_with_its_parts_and_the_counter_by_the_machines_name() {
+    let wide = "mov rax, 0x1122334455667788\nmov eax, 60\nsyscall\n";
+    let folder = Folder::new(&[
+        ("wide.s", &format!(".global _start\n_start: {wide}")),
+        ("bell.s", &demo("bell.s")),
+        ("lamp.s", &demo("lamp_arm64.s")),
+    ]);
+    let commands = "step\nregisters rax\nregisters ah\nshow rip\n";
+    let text = folder.transcript(&["step", "wide.s", "--plain"], commands);
+    let parts = "eax 0x55667788   ax 0x7788 (30600)   al 0x88 (-120, 136)   ah 0x77 (119, 'w')";
+    assert!(text.contains(parts), "{text}");
+    assert!(text.contains("ah = 0x77"), "{text}");
+    assert!(text.contains("rip = 0x40100a"), "{text}");
+    let data = folder.transcript(&["step", "wide.s", "--json"], "step\nregisters rax\n");
+    assert!(
+        data.contains(r#"{"parts":{"ah":"0x77","al":"0x88","ax":"0x7788","eax":"0x55667788"}}"#),
+        "{data}"
+    );
+    let bell =
+        folder.transcript(&["step", "bell.s", "--plain"], "registers eip\nchange eip to eip + 2\n");
+    assert!(bell.contains("eip  0x8049000 -> 0x8049002"), "{bell}");
+    let lamp =
+        folder.transcript(&["step", "lamp.s", "--plain"], "registers pc x0\nchange pc to pc + 4\n");
+    assert!(lamp.contains("pc  0x401000 -> 0x401004") && lamp.contains("w0 0"), "{lamp}");
+}
+
+#[test]
 fn who_and_ahead_look_back_and_forward() {
     let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
     let commands =

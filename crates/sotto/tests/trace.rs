@@ -64,6 +64,23 @@ fn traces_as_data_are_one_object_a_line() {
 }
 
 #[test]
+fn a_reader_that_has_seen_enough_ends_a_trace_without_a_word() {
+    use std::process::{Command, Stdio};
+    let folder = folder();
+    let mut child = Command::new(assert_cmd::cargo::cargo_bin("sotto"))
+        .args(["trace", "tide.s"])
+        .current_dir(folder.path("."))
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    drop(child.stdout.take());
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(141));
+    assert_eq!(String::from_utf8_lossy(&output.stderr), "");
+}
+
+#[test]
 fn input_passes_on_and_mistakes_are_told_before_anything_runs() {
     let common::Program { path, input, .. } =
         common::programs("arm64").into_iter().find(|p| !p.input.is_empty()).unwrap();

@@ -8,6 +8,34 @@ use super::commander::Commander;
 use crate::render::{self, Tone, paint};
 
 impl Commander {
+    /// The other names of a register, which stand for more or less of it, with their values.
+    fn parts(&mut self, name: &str) {
+        let arch = self.session.arch();
+        let Some(storage) = Reg::parse(arch, name).and_then(Reg::storage) else { return };
+        let whole = self.session.register(storage);
+        let parts = arch.register_names().into_iter().filter_map(|other| {
+            let reg = Reg::parse(arch, other).filter(|reg| reg.storage() == Some(storage))?;
+            let same = other.eq_ignore_ascii_case(name) || reg.name() != other;
+            (!same).then(|| (other, reg.part_of(whole), reg.width().bits()))
+        });
+        let parts: Vec<_> = parts.collect();
+        if parts.is_empty() {
+            return;
+        }
+        if self.as_json {
+            let hex =
+                |&(name, value, _): &(&str, u64, u32)| (name.into(), json!(format!("{value:#x}")));
+            let parts: serde_json::Map<String, Value> = parts.iter().map(hex).collect();
+            self.print_json(&json!({ "parts": parts }));
+            return;
+        }
+        let shown = parts.iter().map(|&(name, part, bits)| {
+            format!("{} {}", paint(Tone::Strong, name), render::value(part, bits))
+        });
+        let indent = " ".repeat(name.len() + 3);
+        self.print(&format!("        {indent}{}", shown.collect::<Vec<_>>().join("   ")));
+    }
+
     pub(super) fn registers(&mut self, names: &[String]) -> Result<(), String> {
         for name in names {
             let vector = Reg::parse(self.session.arch(), name).and_then(Reg::vector);
@@ -17,6 +45,7 @@ impl Commander {
                 None => {
                     let value = self.expression(name, Format::default())?;
                     self.print_value(name, &value);
+                    self.parts(name);
                 }
             }
         }
