@@ -75,6 +75,12 @@ pub(crate) trait Cpu {
         observer: &mut O,
     ) -> Result;
 
+    /// Two instructions that follow each other as one operation, if there is one that does no less and can be
+    /// neither refused nor stopped in between.
+    fn fuse<O: Observer>(_: &Instruction, _: &Instruction) -> Option<Self::Op<O>> {
+        None
+    }
+
     /// The value of a storage register.
     fn register(&self, storage: Storage) -> u64;
     fn set_register(&mut self, storage: Storage, value: u64);
@@ -131,8 +137,11 @@ const NO_BLOCK: u32 = u32::MAX;
 
 struct Block<Op> {
     start: u64,
+    /// An operation for each instruction; if the last two are fused, what they are fused to before them.
     ops: Box<[Op]>,
-    /// Address after each operation's instruction.
+    /// How many operations from the first on carry out the whole block.
+    whole: usize,
+    /// Address after each instruction.
     ends: Box<[u64]>,
     /// What each instruction writes, for observers who ask.
     writes: Box<[Writes]>,
@@ -142,6 +151,31 @@ struct Block<Op> {
     successors: [(u64, u32); 2],
     /// The program is to be stopped before this block.
     is_stop: bool,
+    /// Its first instruction asks for the clock; others cannot.
+    asks_clock: bool,
+}
+
+impl<Op> Block<Op> {
+    /// Operations from the start of the block that are no more than `most` instructions, which is at least one,
+    /// and how many instructions they are.
+    #[inline(always)]
+    fn ops_within(&self, most: u64) -> (&[Op], usize) {
+        if self.ends.len() as u64 <= most {
+            return (&self.ops[..self.whole], self.ends.len());
+        }
+        self.first_ops(most as usize)
+    }
+
+    /// As [`Block::ops_within`], of fewer than the block has.
+    #[cold]
+    fn first_ops(&self, most: usize) -> (&[Op], usize) {
+        let plain = if self.whole < self.ends.len() { self.whole - 1 } else { self.whole };
+        match plain.min(most) {
+            // The first of two that are fused stands behind what they are fused to.
+            0 => (&self.ops[1..2], 1),
+            count => (&self.ops[..count], count),
+        }
+    }
 }
 
 /// Decoded code, as operations for one kind of observer.
@@ -362,7 +396,8 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         let mut previous = NO_BLOCK;
         let mut written = false;
         loop {
-            if memory.take_code_written() {
+            if memory.code_was_written() {
+                memory.take_code_written();
                 self.code.forget();
                 (previous, written) = (NO_BLOCK, true);
             }
@@ -377,66 +412,59 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             if block.is_stop && executed > 0 {
                 return (Run { executed, event: Event::Stop }, written);
             }
-            self.cpu.unseen().clock = start + executed;
-            let count = block.ops.len().min((budget - executed).min(usize::MAX as u64) as usize);
-            let mut done = count;
-            let mut flow = Flow::Next;
-            let mut stopped = false;
-            for (index, op) in block.ops[..count].iter().enumerate() {
-                let result = self.cpu.execute(memory, op, observer);
-                if O::ACTIVE
-                    && result.is_ok()
-                    && observer.completed(
-                        start + executed + index as u64,
-                        if index == 0 { block.start } else { block.ends[index - 1] },
-                        block.writes.get(index),
-                    )
-                {
-                    (stopped, done) = (true, index + 1);
-                }
-                match result {
-                    Ok(Flow::Next) if O::ACTIVE && stopped => break,
-                    Ok(Flow::Next) => {}
-                    Ok(other) => {
-                        (flow, done) = (other, index + 1);
-                        break;
-                    }
-                    Err(fault) => {
-                        if !fault.is_trap() {
-                            let start =
-                                if index == 0 { block.start } else { block.ends[index - 1] };
-                            self.cpu.set_pc(start);
-                        }
-                        let executed = executed + index as u64;
-                        return (Run { executed, event: Event::Fault(*fault) }, written);
-                    }
-                }
+            if block.asks_clock {
+                self.cpu.unseen().clock = start + executed;
             }
+            let (ops, count) = block.ops_within(budget - executed);
+            let (done, flow, stopped) = match O::ACTIVE {
+                true => run_watched(self.cpu, memory, block, ops, start + executed, observer),
+                false => {
+                    let (ran, flow) = run_ops(self.cpu, memory, ops, observer);
+                    // Of those that are fused none is carried out alone.
+                    let done = if ran == ops.len() { count } else { ran };
+                    (done, flow, false)
+                }
+            };
+            let flow = match flow {
+                Ok(flow) => flow,
+                Err(fault) => {
+                    // The last one was not completed.
+                    let done = done - 1;
+                    if !fault.is_trap() {
+                        self.cpu.set_pc(if done == 0 { block.start } else { block.ends[done - 1] });
+                    }
+                    let executed = executed + done as u64;
+                    return (Run { executed, event: Event::Fault(*fault) }, written);
+                }
+            };
             executed += done as u64;
-            if flow != Flow::Jump {
-                self.cpu.set_pc(block.ends[done - 1]);
-            } else if matches!(block.control, Control::Call | Control::Return) {
-                let from = if done == 1 { block.start } else { block.ends[done - 2] };
-                let (end, moment) = (block.ends[done - 1], start + executed);
-                note_transfer(self.calls, self.cpu, block.control, from, end, moment);
+            match flow {
+                Flow::Jump => {
+                    if matches!(block.control, Control::Call | Control::Return) {
+                        let from = if done == 1 { block.start } else { block.ends[done - 2] };
+                        let (end, moment) = (block.ends[done - 1], start + executed);
+                        note_transfer(self.calls, self.cpu, block.control, from, end, moment);
+                    }
+                }
+                _ => self.cpu.set_pc(block.ends[done - 1]),
             }
             match flow {
-                Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
-                Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
-                _ if O::ACTIVE && stopped => {
+                Flow::Next | Flow::Jump | Flow::Leave if O::ACTIVE && stopped => {
                     return (Run { executed, event: Event::Written }, written);
                 }
-                _ => {}
+                Flow::Next | Flow::Jump | Flow::Leave => previous = number,
+                Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
+                Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
             }
-            previous = number;
         }
     }
 
     /// The block at the program counter, decoded if it is not yet.
+    #[inline(always)]
     fn block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
         let pc = self.cpu.pc();
-        if previous != NO_BLOCK {
-            let [(first, a), (second, b)] = self.code.blocks[previous as usize].successors;
+        if let Some(block) = self.code.blocks.get(previous as usize) {
+            let [(first, a), (second, b)] = block.successors;
             if first == pc && a != NO_BLOCK {
                 return Ok(a);
             }
@@ -444,6 +472,13 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 return Ok(b);
             }
         }
+        self.find_block(memory, previous)
+    }
+
+    /// As [`Runner::block`], of one that did not follow the previous one lately.
+    #[inline(never)]
+    fn find_block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
+        let pc = self.cpu.pc();
         let slot = (pc ^ pc >> 12) as usize % LOOKUP_ENTRIES;
         let number = match self.code.lookup[slot] {
             (address, number) if address == pc && number != NO_BLOCK => number,
@@ -469,6 +504,9 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         let mut ends = Vec::new();
         let mut writes = Vec::new();
         let mut control = Control::Next;
+        let mut asks_clock = false;
+        let mut last: Option<Instruction> = None;
+        let mut fused = None;
         let mut pc = start;
         while ops.len() < MAX_BLOCK {
             if !ops.is_empty() && self.stops.contains(&pc) {
@@ -479,8 +517,11 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 Err(fault) if ops.is_empty() => return Err(fault),
                 Err(_) => break,
             };
-            if !ops.is_empty() && C::asks_clock(&instruction) {
-                break;
+            if C::asks_clock(&instruction) {
+                if !ops.is_empty() {
+                    break;
+                }
+                asks_clock = true;
             }
             pc = instruction.end();
             ops.push(C::translate(&instruction));
@@ -490,14 +531,26 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             }
             control = instruction.control();
             if control != Control::Next {
+                // Who watches is told of each.
+                if !O::ACTIVE {
+                    fused = last.and_then(|last| C::fuse(&last, &instruction));
+                }
                 break;
             }
+            last = Some(instruction);
+        }
+        let mut whole = ops.len();
+        if let Some(fused) = fused {
+            whole -= 1;
+            ops.insert(whole - 1, fused);
         }
         memory.mark_code(start, pc);
         let number = self.code.blocks.len() as u32;
         self.code.blocks.push(Block {
             start,
             ops: ops.into(),
+            whole,
+            asks_clock,
             ends: ends.into(),
             writes: writes.into(),
             control,
@@ -507,6 +560,46 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         self.code.by_address.insert(start, number);
         Ok(number)
     }
+}
+
+/// Carries out operations up to one that control does not simply go on from; how many, with that one, and where
+/// it goes. After a fault the last of them was not completed.
+#[inline(always)]
+fn run_ops<C: Cpu, O: Observer>(
+    cpu: &mut C,
+    memory: &mut Memory,
+    ops: &[C::Op<O>],
+    observer: &mut O,
+) -> (usize, Result) {
+    for (index, op) in ops.iter().enumerate() {
+        let result = cpu.execute(memory, op, observer);
+        if !matches!(result, Ok(Flow::Next)) {
+            return (index + 1, result);
+        }
+    }
+    (ops.len(), Ok(Flow::Next))
+}
+
+/// As [`run_ops`], telling the observer of each after so many instructions; and whether it wants to stop.
+#[inline(always)]
+fn run_watched<C: Cpu, O: RunObserver>(
+    cpu: &mut C,
+    memory: &mut Memory,
+    block: &Block<C::Op<O>>,
+    ops: &[C::Op<O>],
+    moment: u64,
+    observer: &mut O,
+) -> (usize, Result, bool) {
+    for (index, op) in ops.iter().enumerate() {
+        let result = cpu.execute(memory, op, observer);
+        let address = if index == 0 { block.start } else { block.ends[index - 1] };
+        let stopped = result.is_ok()
+            && observer.completed(moment + index as u64, address, block.writes.get(index));
+        if stopped || !matches!(result, Ok(Flow::Next)) {
+            return (index + 1, result, stopped);
+        }
+    }
+    (ops.len(), Ok(Flow::Next), false)
 }
 
 /// Fetches and decodes the instruction at an address.

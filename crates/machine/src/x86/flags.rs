@@ -65,27 +65,38 @@ pub(super) enum Kind {
     Add,
     Sub,
     Logic,
-    /// INC: an addition of 1 that keeps CF in `known`.
+    /// INC: an addition of 1 that keeps CF.
     Inc,
-    /// DEC: a subtraction of 1 that keeps CF in `known`.
+    /// DEC: a subtraction of 1 that keeps CF.
     Dec,
+    /// SHL, SHR or SAR of `a` by `b`, which is masked and not 0.
+    Shift(Shift),
 }
 
-/// The status flags, computed when they are read.
+/// An operation that set flags, with what they follow from.
 #[derive(Copy, Clone, Debug)]
-pub(super) struct LazyFlags {
+struct Operation {
     kind: Kind,
     width: Width,
     a: u64,
     b: u64,
     value: u64,
+}
+
+/// The status flags, computed when they are read.
+#[derive(Copy, Clone, Debug)]
+pub(super) struct LazyFlags {
+    last: Operation,
+    /// What set CF, where the last operation was INC or DEC, which keep it.
+    before: Operation,
+    /// The flags that operations of the kind [`Kind::Known`] left.
     known: FlagSet,
 }
 
 impl Default for LazyFlags {
     fn default() -> LazyFlags {
-        let (a, b, value) = (0, 0, 0);
-        LazyFlags { kind: Kind::Known, width: Width::W8, a, b, value, known: FlagSet::NONE }
+        let none = Operation { kind: Kind::Known, width: Width::W8, a: 0, b: 0, value: 0 };
+        LazyFlags { last: none, before: none, known: FlagSet::NONE }
     }
 }
 
@@ -93,29 +104,30 @@ impl LazyFlags {
     /// Notes an operation; CF is kept by INC and DEC.
     #[inline]
     pub fn after(&mut self, kind: Kind, width: Width, a: u64, b: u64, value: u64) {
-        if matches!(kind, Kind::Inc | Kind::Dec) {
-            self.known = when(self.carry(), flag::CF);
+        if matches!(kind, Kind::Inc | Kind::Dec) && !matches!(self.last.kind, Kind::Inc | Kind::Dec)
+        {
+            self.before = self.last;
         }
-        (self.kind, self.width, self.a, self.b, self.value) = (kind, width, a, b, value);
+        self.last = Operation { kind, width, a, b, value };
     }
 
     pub fn set(&mut self, flags: FlagSet) {
-        self.kind = Kind::Known;
+        self.last.kind = Kind::Known;
         self.known = flags & flag::STATUS;
     }
 
     /// What the flags come from, if that is known.
     pub fn origin(&self) -> Option<FlagOrigin> {
-        let LazyFlags { width, a, b, value, .. } = *self;
-        let operation = match self.kind {
-            Kind::Known => return None,
+        let Operation { kind, width, a, b, value } = self.last;
+        let operation = match kind {
+            Kind::Known | Kind::Shift(_) => return None,
             Kind::Add => FlagOperation::Add,
             Kind::Sub => FlagOperation::Subtract,
             Kind::Logic => FlagOperation::Logic,
             Kind::Inc => FlagOperation::Increment,
             Kind::Dec => FlagOperation::Decrement,
         };
-        let b = if matches!(self.kind, Kind::Inc | Kind::Dec) { 1 } else { b };
+        let b = if matches!(kind, Kind::Inc | Kind::Dec) { 1 } else { b };
         Some(FlagOrigin { operation, width, a, b, value })
     }
 
@@ -139,61 +151,71 @@ impl LazyFlags {
 
     /// The flags, computed.
     pub fn value(&self) -> FlagSet {
-        let LazyFlags { width, a, b, value, known, .. } = *self;
-        match self.kind {
-            Kind::Known => known,
+        let Operation { kind, width, a, b, value } = self.last;
+        let kept = || when(self.carry(), flag::CF);
+        match kind {
+            Kind::Known => self.known,
             Kind::Add => after_add(width, a, b, value),
             Kind::Sub => after_sub(width, a, b, value),
             Kind::Logic => of_result(width, value),
-            Kind::Inc => after_add(width, a, 1, value).without(flag::CF) | (known & flag::CF),
-            Kind::Dec => after_sub(width, a, 1, value).without(flag::CF) | (known & flag::CF),
+            Kind::Inc => after_add(width, a, 1, value).without(flag::CF) | kept(),
+            Kind::Dec => after_sub(width, a, 1, value).without(flag::CF) | kept(),
+            Kind::Shift(kind) => after_shift(kind, width, a, b as u32, value),
         }
     }
 
     #[inline]
     pub fn carry(&self) -> bool {
-        let sign = self.width.sign_bit();
-        match self.kind {
+        let set_by = match self.last.kind {
+            Kind::Inc | Kind::Dec => &self.before,
+            _ => &self.last,
+        };
+        let Operation { kind, width, a, b, value } = *set_by;
+        match kind {
+            // What is kept was not set by one that keeps it.
             Kind::Known | Kind::Inc | Kind::Dec => self.known.contains(flag::CF),
-            Kind::Add => ((self.a & self.b) | ((self.a | self.b) & !self.value)) & sign != 0,
-            Kind::Sub => ((!self.a & self.b) | ((!self.a | self.b) & self.value)) & sign != 0,
+            Kind::Add => ((a & b) | ((a | b) & !value)) & width.sign_bit() != 0,
+            Kind::Sub => ((!a & b) | ((!a | b) & value)) & width.sign_bit() != 0,
             Kind::Logic => false,
+            Kind::Shift(kind) => shifted(kind, width, a, b as u32).1,
         }
     }
 
     #[inline]
     fn zero(&self) -> bool {
-        match self.kind {
+        match self.last.kind {
             Kind::Known => self.known.contains(flag::ZF),
-            _ => self.value == 0,
+            _ => self.last.value == 0,
         }
     }
 
     #[inline]
     fn sign(&self) -> bool {
-        match self.kind {
+        match self.last.kind {
             Kind::Known => self.known.contains(flag::SF),
-            _ => self.value & self.width.sign_bit() != 0,
+            _ => self.last.value & self.last.width.sign_bit() != 0,
         }
     }
 
     #[inline]
     fn overflow(&self) -> bool {
-        let sign = self.width.sign_bit();
-        match self.kind {
+        let Operation { kind, width, a, b, value } = self.last;
+        let sign = width.sign_bit();
+        match kind {
             Kind::Known => self.known.contains(flag::OF),
-            Kind::Add => (self.a ^ self.value) & (self.b ^ self.value) & sign != 0,
-            Kind::Sub => (self.a ^ self.b) & (self.a ^ self.value) & sign != 0,
+            Kind::Add => (a ^ value) & (b ^ value) & sign != 0,
+            Kind::Sub => (a ^ b) & (a ^ value) & sign != 0,
             Kind::Logic => false,
-            Kind::Inc => self.value == sign,
-            Kind::Dec => self.value == sign - 1,
+            Kind::Inc => value == sign,
+            Kind::Dec => value == sign - 1,
+            Kind::Shift(_) => self.value().contains(flag::OF),
         }
     }
 
     fn parity(&self) -> bool {
-        match self.kind {
+        match self.last.kind {
             Kind::Known => self.known.contains(flag::PF),
-            _ => (self.value as u8).count_ones().is_multiple_of(2),
+            _ => (self.last.value as u8).count_ones().is_multiple_of(2),
         }
     }
 
@@ -233,6 +255,47 @@ pub(super) enum Shift {
     Rcr,
 }
 
+/// The result of SHL, SHR or SAR of `a` by a masked count that is not 0, and the last bit that went out. Of other
+/// kinds it is `a`.
+///
+/// Source: SDM Vol. 2B, SAL/SAR/SHL/SHR.
+#[inline(always)]
+pub(super) fn shifted(kind: Shift, width: Width, a: u64, count: u32) -> (u64, bool) {
+    let out = |value: u64, at: u32| value >> at & 1 == 1;
+    match kind {
+        Shift::Shl => {
+            // Narrow operands may be shifted by more than their width: what goes out last is then a 0.
+            let carry = width.bits().checked_sub(count).is_some_and(|at| out(a, at));
+            (a << count & width.mask(), carry)
+        }
+        Shift::Shr => (a >> count, out(a, count - 1)),
+        Shift::Sar => {
+            let signed = width.sign_extend(a);
+            ((signed >> count) as u64 & width.mask(), out(signed as u64, count - 1))
+        }
+        _ => (a, false),
+    }
+}
+
+/// Flags after SHL, SHR or SAR; `value` is the result.
+///
+/// Source: SDM Vol. 2B, SAL/SAR/SHL/SHR, "Flags Affected".
+fn after_shift(kind: Shift, width: Width, a: u64, count: u32, value: u64) -> FlagSet {
+    let top = |value: u64| value & width.sign_bit() != 0;
+    let (_, carry) = shifted(kind, width, a, count);
+    let overflow = match kind {
+        Shift::Shl => top(value) != carry,
+        Shift::Shr => top(a),
+        _ => false,
+    };
+    of_result(width, value) | when(carry, flag::CF) | when(overflow, flag::OF)
+}
+
+impl Shift {
+    /// Those whose flags can be worked out later from operands and result.
+    pub const LAZY: [Shift; 3] = [Shift::Shl, Shift::Shr, Shift::Sar];
+}
+
 /// Result and flags of a shift or rotate of `a` by `count`, which is masked here; `None` if the
 /// masked count is 0 and nothing changes.
 ///
@@ -255,14 +318,9 @@ pub(super) fn shift(
     let mask = width.mask();
     let top = |value: u64| value & width.sign_bit() != 0;
     let (value, carry) = match kind {
-        Shift::Shl => {
-            let wide = u128::from(a) << count;
-            (wide as u64 & mask, wide >> bits & 1 == 1)
-        }
-        Shift::Shr => ((u128::from(a) >> count) as u64, u128::from(a) >> (count - 1) & 1 == 1),
-        Shift::Sar => {
-            let signed = i128::from(width.sign_extend(a));
-            ((signed >> count) as u64 & mask, signed >> (count - 1) & 1 == 1)
+        Shift::Shl | Shift::Shr | Shift::Sar => {
+            let (value, _) = shifted(kind, width, a, count);
+            return Some((value, after_shift(kind, width, a, count, value)));
         }
         Shift::Rol => {
             let value = rotate_left(u128::from(a), count % bits, bits) as u64;
@@ -282,18 +340,12 @@ pub(super) fn shift(
         }
     };
     let overflow = match kind {
-        Shift::Shl | Shift::Rol | Shift::Rcl => top(value) != carry,
-        Shift::Shr => top(a),
-        Shift::Sar => false,
+        Shift::Rol | Shift::Rcl => top(value) != carry,
         // The two top bits of the result.
-        Shift::Ror | Shift::Rcr => top(value) != top(value << 1),
+        _ => top(value) != top(value << 1),
     };
     let changed = when(carry, flag::CF) | when(overflow, flag::OF);
-    let flags = match kind {
-        Shift::Shl | Shift::Shr | Shift::Sar => of_result(width, value) | changed,
-        _ => old.without(flag::CF | flag::OF) | changed,
-    };
-    Some((value, flags))
+    Some((value, old.without(flag::CF | flag::OF) | changed))
 }
 
 /// Rotates the low `bits` bits (up to 65) of `value` left by `by`, which is below `bits`.

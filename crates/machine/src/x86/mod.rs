@@ -10,6 +10,7 @@ mod estimate;
 mod flags;
 mod float;
 mod floats;
+mod fused;
 mod ops;
 mod packed;
 mod segments;
@@ -122,6 +123,10 @@ impl engine::Cpu for Cpu {
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         translate::translate(instruction)
+    }
+
+    fn fuse<O: Observer>(first: &Instruction, second: &Instruction) -> Option<Op<O>> {
+        fused::fuse(first, second)
     }
 
     #[inline]

@@ -3,7 +3,7 @@
 //! A function changes registers only after every access that may fault, so a faulting instruction
 //! changes nothing.
 
-use sotto_isa::x86::{Cond, flag};
+use sotto_isa::x86::{Cond, flag, masked_count};
 use sotto_isa::{FlagSet, Width};
 
 use super::flags::{self, Kind};
@@ -187,7 +187,7 @@ pub(super) fn by_segment<O>(op: &Op<O>, fault: MemoryFault) -> MemoryFault {
 
 impl Operand for Mem {
     const IS_MEMORY: bool = true;
-    #[inline]
+    #[inline(always)]
     fn get<W: Size, O: Observer>(
         cpu: &Cpu,
         memory: &mut Memory,
@@ -197,7 +197,7 @@ impl Operand for Mem {
         let loaded = memory.load_value(cpu.effective_address(op), W::WIDTH.bytes(), observer);
         Ok(loaded.map_err(|fault| by_segment(op, fault))?)
     }
-    #[inline]
+    #[inline(always)]
     fn put<W: Size, O: Observer>(
         cpu: &mut Cpu,
         memory: &mut Memory,
@@ -268,6 +268,7 @@ binary! {
     Test false |cpu, a, b| Logic a & b;
 }
 
+#[inline]
 pub(super) fn binary<F: Binary, D: Operand, S: Operand, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
@@ -331,6 +332,7 @@ impl Unary for Not {
     }
 }
 
+#[inline]
 pub(super) fn unary<F: Unary, D: Operand, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
@@ -361,6 +363,25 @@ pub(super) fn shift<D: Operand, S: Operand, W: Size, O: Observer>(
     D::put::<W, O>(cpu, memory, op, observer, value)?;
     if let Some((_, flags)) = result {
         cpu.flags.set(flags);
+    }
+    next::<D>(memory)
+}
+
+/// SHL, SHR and SAR, whose flags wait until they are read; `KIND` is their [`flags::Shift`].
+pub(super) fn shift_lazily<const KIND: u8, D: Operand, S: Operand, W: Size, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let kind = const { flags::Shift::LAZY[KIND as usize] };
+    let count = masked_count(W::WIDTH, S::get::<B8, O>(cpu, memory, op, observer)?);
+    let a = D::get::<W, O>(cpu, memory, op, observer)?;
+    // A count of 0 still writes the destination: a 32-bit register loses its upper half.
+    let value = if count == 0 { a } else { flags::shifted(kind, W::WIDTH, a, count).0 };
+    D::put::<W, O>(cpu, memory, op, observer, value)?;
+    if count != 0 {
+        cpu.flags.after(Kind::Shift(kind), W::WIDTH, a, u64::from(count), value);
     }
     next::<D>(memory)
 }
@@ -764,9 +785,10 @@ pub(super) fn spread_sign<W: Size, O: Observer>(
     Ok(Flow::Next)
 }
 
-fn jump_if<O>(cpu: &mut Cpu, op: &Op<O>, taken: bool) -> Result {
+#[inline(always)]
+pub(super) fn jump_if(cpu: &mut Cpu, target: u64, taken: bool) -> Result {
     if taken {
-        cpu.pc = op.imm;
+        cpu.pc = target;
         Ok(Flow::Jump)
     } else {
         Ok(Flow::Next)
@@ -790,7 +812,7 @@ pub(super) fn jump_to<S: Operand, W: Size, O: Observer>(
 
 pub(super) fn jcc<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
     let taken = cpu.flags.holds(op.cond);
-    jump_if(cpu, op, taken)
+    jump_if(cpu, op.imm, taken)
 }
 
 pub(super) fn setcc<D: Operand, O: Observer>(
@@ -861,7 +883,7 @@ pub(super) fn loop_while<const WANTED: u8, W: Size, O: Observer>(
     let count = cpu.get::<W>(RCX as u8).wrapping_sub(1) & W::WIDTH.mask();
     cpu.put::<W>(RCX as u8, count);
     let flag = WANTED == 2 || cpu.flags.holds(Cond::E) == (WANTED == 1);
-    jump_if(cpu, op, count != 0 && flag)
+    jump_if(cpu, op.imm, count != 0 && flag)
 }
 
 /// JRCXZ, JECXZ and JCXZ.
@@ -872,7 +894,7 @@ pub(super) fn jump_if_counter_zero<W: Size, O: Observer>(
     _: &mut O,
 ) -> Result {
     let zero = cpu.get::<W>(RCX as u8) == 0;
-    jump_if(cpu, op, zero)
+    jump_if(cpu, op.imm, zero)
 }
 
 pub(super) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {

@@ -490,20 +490,30 @@ fn writes_through_code(instruction: &Instruction) -> bool {
     })
 }
 
+/// What kind of thing an operand is.
+pub(super) fn kind_of(operand: &isa::Operand) -> Is {
+    match operand {
+        isa::Operand::Reg(reg) if reg.vector().is_some() => Is::Vector,
+        isa::Operand::Reg(_) => Is::Reg,
+        isa::Operand::Imm(_) | isa::Operand::Target(_) => Is::Imm,
+        isa::Operand::Mem(_) => Is::Mem,
+        isa::Operand::ShiftedImm(..)
+        | isa::Operand::Shifted(..)
+        | isa::Operand::Extended(..)
+        | isa::Operand::Cond(_) => Is::None,
+    }
+}
+
 /// Lays an operand out in the operation.
 fn place<O>(op: &mut Op<O>, arch: Arch, position: usize, operand: &isa::Operand) -> Is {
     match operand {
-        isa::Operand::Reg(reg) => {
-            match position {
-                0 => op.first = code(*reg),
-                1 => op.second = code(*reg),
-                _ => op.third = code(*reg),
-            }
-            if reg.vector().is_some() { Is::Vector } else { Is::Reg }
-        }
+        isa::Operand::Reg(reg) => match position {
+            0 => op.first = code(*reg),
+            1 => op.second = code(*reg),
+            _ => op.third = code(*reg),
+        },
         isa::Operand::Imm(value) | isa::Operand::Target(value) => {
             op.imm = value.or_zero() as u64;
-            Is::Imm
         }
         isa::Operand::Mem(mem) => {
             op.disp = mem.disp.or_zero() as u64;
@@ -524,13 +534,13 @@ fn place<O>(op: &mut Op<O>, arch: Arch, position: usize, operand: &isa::Operand)
                 op.segment = base_of(segment);
             }
             op.special = width < Width::W64 || op.segment != ZERO;
-            Is::Mem
         }
         isa::Operand::ShiftedImm(..)
         | isa::Operand::Shifted(..)
         | isa::Operand::Extended(..)
-        | isa::Operand::Cond(_) => Is::None,
+        | isa::Operand::Cond(_) => {}
     }
+    kind_of(operand)
 }
 
 /// The register of the file that holds a segment's base.
@@ -587,11 +597,26 @@ fn bit_test<C: ops::BitChange, O: Observer>(kinds: (Is, Is), width: Width) -> Ru
 
 fn shift<O: Observer>(op: &mut Op<O>, kind: Shift, kinds: (Is, Is), width: Width) -> Run<O> {
     op.shift_kind = kind;
-    match kinds {
-        (Is::Reg, Is::Reg) => by_width!(width, shift, [First, Second]),
-        (Is::Reg, _) => by_width!(width, shift, [First, Imm]),
-        (_, Is::Reg) => by_width!(width, shift, [Mem, Second]),
-        (_, _) => by_width!(width, shift, [Mem, Imm]),
+    macro_rules! lazily {
+        ($kind:literal) => {
+            match kinds {
+                (Is::Reg, Is::Reg) => {
+                    by_width_const!(width, shift_lazily, $kind, [First, Second])
+                }
+                (Is::Reg, _) => by_width_const!(width, shift_lazily, $kind, [First, Imm]),
+                (_, Is::Reg) => by_width_const!(width, shift_lazily, $kind, [Mem, Second]),
+                (_, _) => by_width_const!(width, shift_lazily, $kind, [Mem, Imm]),
+            }
+        };
+    }
+    match (kind, kinds) {
+        (Shift::Shl, _) => lazily!(0),
+        (Shift::Shr, _) => lazily!(1),
+        (Shift::Sar, _) => lazily!(2),
+        (_, (Is::Reg, Is::Reg)) => by_width!(width, shift, [First, Second]),
+        (_, (Is::Reg, _)) => by_width!(width, shift, [First, Imm]),
+        (_, (_, Is::Reg)) => by_width!(width, shift, [Mem, Second]),
+        (_, (_, _)) => by_width!(width, shift, [Mem, Imm]),
     }
 }
 

@@ -1,0 +1,130 @@
+//! A comparison and the conditional jump behind it as one operation: most loops end with the two.
+//!
+//! Nothing is meant anew here: each is the comparison's own function and the condition's, put together so that
+//! the flags need not be asked what set them. Only what touches registers alone is fused, so that nothing can be
+//! refused between the two.
+
+use sotto_isa::Instruction;
+use sotto_isa::Width;
+use sotto_isa::x86::{Cond, Meaning, form, operand_width};
+
+use super::Cpu;
+use super::ops::{self, B8, B32, B64, Binary, First, Imm, Operand, Second, Size, Unary};
+use super::translate::{Is, Op, Run, kind_of, translate};
+use crate::engine::Result;
+use crate::{Memory, Observer};
+
+/// The two as one operation, which has the target of the jump in place of a displacement.
+pub(super) fn fuse<O: Observer>(first: &Instruction, jump: &Instruction) -> Option<Op<O>> {
+    let Meaning::Jcc(cond) = form(jump.form).meaning else { return None };
+    let form = form(first.form);
+    let mut kinds = first.operands.iter().map(kind_of);
+    let kinds = (kinds.next()?, kinds.next().unwrap_or(Is::None));
+    let run = run::<O>(form.meaning, kinds, operand_width(form), cond)?;
+    let target = translate::<O>(jump).imm;
+    Some(Op { run, disp: target, next: jump.end(), ..translate(first) })
+}
+
+/// A function for these types and this condition.
+macro_rules! instance {
+    ($f:ident, [$($types:ty),*], $name:ident) => {
+        $f::<$($types,)* O, { Cond::$name as u8 }> as Run<O>
+    };
+}
+
+/// A function for the condition; the rarest have none.
+macro_rules! by_condition {
+    ($cond:expr, $f:ident, $types:tt) => {
+        match $cond {
+            Cond::B => instance!($f, $types, B),
+            Cond::Ae => instance!($f, $types, Ae),
+            Cond::E => instance!($f, $types, E),
+            Cond::Ne => instance!($f, $types, Ne),
+            Cond::Be => instance!($f, $types, Be),
+            Cond::A => instance!($f, $types, A),
+            Cond::S => instance!($f, $types, S),
+            Cond::Ns => instance!($f, $types, Ns),
+            Cond::L => instance!($f, $types, L),
+            Cond::Ge => instance!($f, $types, Ge),
+            Cond::Le => instance!($f, $types, Le),
+            Cond::G => instance!($f, $types, G),
+            _ => return None,
+        }
+    };
+}
+
+/// A function for the width and the condition.
+macro_rules! by_width {
+    ($width:expr, $cond:expr, $f:ident, [$($types:ty),*]) => {
+        match $width {
+            Width::W32 => by_condition!($cond, $f, [$($types,)* B32]),
+            Width::W64 => by_condition!($cond, $f, [$($types,)* B64]),
+            _ => return None,
+        }
+    };
+}
+
+/// A function for the second operand, the width and the condition.
+macro_rules! by_source {
+    ($second:expr, $width:expr, $cond:expr, $op:ty) => {
+        match $second {
+            Is::Reg => by_width!($width, $cond, compare, [$op, Second]),
+            Is::Imm => by_width!($width, $cond, compare, [$op, Imm]),
+            _ => return None,
+        }
+    };
+}
+
+fn run<O: Observer>(
+    meaning: Meaning,
+    (first, second): (Is, Is),
+    width: Width,
+    cond: Cond,
+) -> Option<Run<O>> {
+    if first != Is::Reg {
+        return None;
+    }
+    Some(match (meaning, second, width) {
+        (Meaning::Cmp, Is::Imm, Width::W8) => by_condition!(cond, compare, [ops::Cmp, Imm, B8]),
+        (Meaning::Cmp, Is::Reg, Width::W8) => by_condition!(cond, compare, [ops::Cmp, Second, B8]),
+        (Meaning::Test, Is::Reg, Width::W8) => {
+            by_condition!(cond, compare, [ops::Test, Second, B8])
+        }
+        (Meaning::Cmp, ..) => by_source!(second, width, cond, ops::Cmp),
+        (Meaning::Test, ..) => by_source!(second, width, cond, ops::Test),
+        (Meaning::Add, ..) => by_source!(second, width, cond, ops::Add),
+        (Meaning::Sub, ..) => by_source!(second, width, cond, ops::Sub),
+        (Meaning::And, ..) => by_source!(second, width, cond, ops::And),
+        (Meaning::Inc, ..) => by_width!(width, cond, count, [ops::Inc]),
+        (Meaning::Dec, ..) => by_width!(width, cond, count, [ops::Dec]),
+        _ => return None,
+    })
+}
+
+/// Two operands, the first a register.
+fn compare<F: Binary, S: Operand, W: Size, O: Observer, const COND: u8>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    ops::binary::<F, First, S, W, O>(cpu, memory, op, observer)?;
+    jump_if::<COND, O>(cpu, op)
+}
+
+/// One operand, a register.
+fn count<F: Unary, W: Size, O: Observer, const COND: u8>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    ops::unary::<F, First, W, O>(cpu, memory, op, observer)?;
+    jump_if::<COND, O>(cpu, op)
+}
+
+#[inline(always)]
+fn jump_if<const COND: u8, O: Observer>(cpu: &mut Cpu, op: &Op<O>) -> Result {
+    let taken = cpu.flags.holds(const { Cond::ALL[COND as usize] });
+    ops::jump_if(cpu, op.disp, taken)
+}
