@@ -75,8 +75,8 @@ pub(crate) trait Cpu {
         observer: &mut O,
     ) -> Result;
 
-    /// Two instructions that follow each other as one operation, if there is one that does no less and can be
-    /// neither refused nor stopped in between.
+    /// Two instructions that follow each other as one operation, if there is one that does no less; only the first
+    /// of them may be refused, and neither writes memory.
     fn fuse<O: Observer>(_: &Instruction, _: &Instruction) -> Option<Self::Op<O>> {
         None
     }
@@ -416,20 +416,18 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 self.cpu.unseen().clock = start + executed;
             }
             let (ops, count) = block.ops_within(budget - executed);
-            let (done, flow, stopped) = match O::ACTIVE {
+            let (ran, flow, stopped) = match O::ACTIVE {
                 true => run_watched(self.cpu, memory, block, ops, start + executed, observer),
                 false => {
                     let (ran, flow) = run_ops(self.cpu, memory, ops, observer);
-                    // Of those that are fused none is carried out alone.
-                    let done = if ran == ops.len() { count } else { ran };
-                    (done, flow, false)
+                    (ran, flow, false)
                 }
             };
             let flow = match flow {
                 Ok(flow) => flow,
                 Err(fault) => {
-                    // The last one was not completed.
-                    let done = done - 1;
+                    // The last one was not completed; of two that are fused, the first.
+                    let done = ran - 1;
                     if !fault.is_trap() {
                         self.cpu.set_pc(if done == 0 { block.start } else { block.ends[done - 1] });
                     }
@@ -437,6 +435,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                     return (Run { executed, event: Event::Fault(*fault) }, written);
                 }
             };
+            let done = if ran == ops.len() { count } else { ran };
             executed += done as u64;
             match flow {
                 Flow::Jump => {

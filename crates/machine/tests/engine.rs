@@ -97,6 +97,61 @@ fn a_snapshot_brings_back_registers_flags_memory_and_code() {
     assert_eq!(machine.cpu_state(), later);
 }
 
+/// Comparisons and the jump behind them may be carried out as one; a budget may end between the two, and what
+/// the flags are is seen by whoever looks.
+#[test]
+fn a_comparison_and_its_jump_together_do_what_they_do_one_by_one() {
+    let comparisons: [&[u8]; 18] = [
+        &[0x39, 0xc8],             // cmp eax, ecx
+        &[0x48, 0x39, 0xc8],       // cmp rax, rcx
+        &[0x48, 0x83, 0xf8, 0x05], // cmp rax, 5
+        &[0x66, 0x39, 0xc8],       // cmp ax, cx
+        &[0x38, 0xc8],             // cmp al, cl
+        &[0x38, 0xcc],             // cmp ah, cl
+        &[0x3c, 0x80],             // cmp al, -128
+        &[0x84, 0xc9],             // test cl, cl
+        &[0x48, 0x85, 0xc8],       // test rax, rcx
+        &[0x01, 0xc8],             // add eax, ecx
+        &[0x48, 0x83, 0xe8, 0x01], // sub rax, 1
+        &[0x21, 0xc8],             // and eax, ecx
+        &[0xff, 0xc0],             // inc eax
+        &[0x48, 0xff, 0xc9],       // dec rcx
+        &[0xd1, 0xe8],             // shr eax, 1
+        &[0x3a, 0x06],             // cmp al, [rsi], which holds 5
+        &[0x48, 0x3b, 0x46, 0x01], // cmp rax, [rsi + 1], which holds 0
+        &[0x3b, 0x07],             // cmp eax, [rdi], which is refused
+    ];
+    let values = [0, 1, 5, 0x7f, 0x80, 0xff80, 0x7fff_ffff, 0x8000_0000, 1 << 63, u64::MAX];
+    for comparison in comparisons {
+        for cond in 0..16 {
+            // STC or CLC before, for those that keep CF; what is jumped over moves 7 to BL.
+            let before = if cond % 3 == 0 { 0xf9 } else { 0xf8 };
+            let code =
+                [&[before], comparison, &[0x70 + cond, 2, 0xb3, 7, 0x90, 0x0f, 0x0b]].concat();
+            for (a, b) in values.iter().flat_map(|a| values.iter().map(move |b| (*a, *b))) {
+                let start = || {
+                    let mut machine = machine(&code);
+                    machine.set_register(Storage(0), a);
+                    machine.set_register(RCX, b);
+                    machine.set_register(Storage(6), DATA);
+                    machine.memory_mut().load(DATA, &[5]).unwrap();
+                    machine
+                };
+                let mut stepped = start();
+                while stepped.step().event.is_none() {}
+                let end = stepped.cpu_state();
+                for pieces in [[10, 0, 0], [1, 10, 0], [2, 10, 0], [1, 1, 10]] {
+                    let mut machine = start();
+                    for piece in pieces {
+                        machine.run(piece);
+                    }
+                    assert_eq!(machine.cpu_state(), end, "{code:02x?} {a:#x} {b:#x} {pieces:?}");
+                }
+            }
+        }
+    }
+}
+
 proptest! {
     /// n steps equal one run of n, and any two runs that add up to n.
     #[test]

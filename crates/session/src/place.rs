@@ -104,11 +104,10 @@ impl Names for ImageNames<'_> {
 }
 
 /// The name of a line's file, and its text without surrounding blanks, if it says what is there.
-pub(crate) fn source_line(
-    image: &Image,
-    sources: &[SourceText],
-    line: SourceLine,
-) -> (Option<Arc<str>>, Option<Arc<str>>) {
+pub(crate) type LineWords = (Option<Arc<str>>, Option<Arc<str>>);
+
+/// A source line in words.
+pub(crate) fn source_line(image: &Image, sources: &[SourceText], line: SourceLine) -> LineWords {
     let Some(file) = image.lines.files.get(line.file as usize) else { return (None, None) };
     let source = sources.iter().find(|source| source.name == *file);
     let text = source.and_then(|source| source.line(line.line)).map(str::trim);

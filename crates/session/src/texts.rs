@@ -7,7 +7,7 @@ use std::sync::Arc;
 use sotto_isa::{Instruction, OperandOrder};
 use sotto_object::{Image, SourceLine};
 
-use crate::place::{self, Place, SourceText};
+use crate::place::{self, LineWords, Place, SourceText};
 use crate::report::CodeText;
 
 /// As many words are kept of each kind before all are forgotten.
@@ -35,7 +35,7 @@ pub(crate) struct Texts {
     /// Names of symbols by their addresses.
     names: RefCell<Kept<Arc<str>>>,
     /// Files, and the texts of their lines.
-    lines: RefCell<Kept<(Option<Arc<str>>, Option<Arc<str>>)>>,
+    lines: RefCell<Kept<LineWords>>,
 }
 
 impl Texts {

@@ -165,9 +165,10 @@ impl CommonRows {
         for (prefix, starts) in prefixed.iter_mut().enumerate() {
             // Of the one-byte opcodes only the strings are another instruction with a repeat prefix.
             let is_repeat = matches!(OnlyPrefix::ALL[prefix + 1], OnlyPrefix::Repeat(_));
-            for at in if is_repeat { KEYS / 2 } else { 0 }..KEYS {
+            let skipped = if is_repeat { KEYS / 2 } else { 0 };
+            for (at, start) in starts.iter_mut().enumerate().skip(skipped) {
                 if let Some(found) = of_digits(prefix + 1, at) {
-                    starts[at] = entries.len() as u16;
+                    *start = entries.len() as u16;
                     entries.push(found);
                 }
             }

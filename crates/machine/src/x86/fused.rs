@@ -1,40 +1,32 @@
 //! A comparison and the conditional jump behind it as one operation: most loops end with the two.
 //!
 //! Nothing is meant anew here: each is the comparison's own function and the condition's, put together so that
-//! the flags need not be asked what set them. Only what touches registers alone is fused, so that nothing can be
-//! refused between the two.
+//! the flags need not be asked what set them. What writes memory is not fused, so that code cannot change between
+//! the two.
 
 use sotto_isa::Instruction;
 use sotto_isa::Width;
 use sotto_isa::x86::{Cond, Meaning, form, operand_width};
 
 use super::Cpu;
-use super::ops::{self, B8, B32, B64, Binary, First, Imm, Operand, Second, Size, Unary};
+use super::ops::{self, B8, B32, B64, Binary, First, Imm, Mem, Operand, Second, Size, Unary};
 use super::translate::{Is, Op, Run, kind_of, translate};
 use crate::engine::Result;
 use crate::{Memory, Observer};
 
-/// The two as one operation, which has the target of the jump in place of a displacement.
-pub(super) fn fuse<O: Observer>(first: &Instruction, jump: &Instruction) -> Option<Op<O>> {
-    let Meaning::Jcc(cond) = form(jump.form).meaning else { return None };
-    let form = form(first.form);
-    let mut kinds = first.operands.iter().map(kind_of);
-    let kinds = (kinds.next()?, kinds.next().unwrap_or(Is::None));
-    let run = run::<O>(form.meaning, kinds, operand_width(form), cond)?;
-    let target = translate::<O>(jump).imm;
-    Some(Op { run, disp: target, next: jump.end(), ..translate(first) })
-}
-
 /// A function for these types and this condition.
 macro_rules! instance {
-    ($f:ident, [$($types:ty),*], $name:ident) => {
+    ($f:ident, [$($types:ty),* $(,)?], $name:ident) => {
         $f::<$($types,)* O, { Cond::$name as u8 }> as Run<O>
     };
 }
 
-/// A function for the condition; the rarest have none.
+/// A function for the condition, or something else for the rarest.
 macro_rules! by_condition {
     ($cond:expr, $f:ident, $types:tt) => {
+        by_condition!($cond, $f, $types, return None)
+    };
+    ($cond:expr, $f:ident, $types:tt, $other:expr) => {
         match $cond {
             Cond::B => instance!($f, $types, B),
             Cond::Ae => instance!($f, $types, Ae),
@@ -48,7 +40,7 @@ macro_rules! by_condition {
             Cond::Ge => instance!($f, $types, Ge),
             Cond::Le => instance!($f, $types, Le),
             Cond::G => instance!($f, $types, G),
-            _ => return None,
+            _ => $other,
         }
     };
 }
@@ -75,6 +67,27 @@ macro_rules! by_source {
     };
 }
 
+/// The two as one operation. It has the target of the jump where a displacement would be, or, if there is one, in
+/// place of an immediate, of which there is none then.
+pub(super) fn fuse<O: Observer>(first: &Instruction, jump: &Instruction) -> Option<Op<O>> {
+    let Meaning::Jcc(cond) = form(jump.form).meaning else { return None };
+    let form = form(first.form);
+    let mut kinds = first.operands.iter().map(kind_of);
+    let kinds = (kinds.next()?, kinds.next().unwrap_or(Is::None));
+    let run = run::<O>(form.meaning, kinds, operand_width(form), cond)?;
+    let target = translate::<O>(jump).imm;
+    let op = Op { run, ..translate(first) };
+    Some(match kinds.1 {
+        Is::Mem => Op { imm: target, ..op },
+        _ => Op { disp: target, ..op },
+    })
+}
+
+/// The function of a conditional jump that stands alone.
+pub(super) fn jump<O: Observer>(cond: Cond) -> Run<O> {
+    by_condition!(cond, jump_alone, [], ops::jcc::<O>)
+}
+
 fn run<O: Observer>(
     meaning: Meaning,
     (first, second): (Is, Is),
@@ -90,6 +103,8 @@ fn run<O: Observer>(
         (Meaning::Test, Is::Reg, Width::W8) => {
             by_condition!(cond, compare, [ops::Test, Second, B8])
         }
+        (Meaning::Cmp, Is::Mem, Width::W8) => by_condition!(cond, compare_memory, [B8]),
+        (Meaning::Cmp, Is::Mem, _) => by_width!(width, cond, compare_memory, []),
         (Meaning::Cmp, ..) => by_source!(second, width, cond, ops::Cmp),
         (Meaning::Test, ..) => by_source!(second, width, cond, ops::Test),
         (Meaning::Add, ..) => by_source!(second, width, cond, ops::Add),
@@ -109,7 +124,28 @@ fn compare<F: Binary, S: Operand, W: Size, O: Observer, const COND: u8>(
     observer: &mut O,
 ) -> Result {
     ops::binary::<F, First, S, W, O>(cpu, memory, op, observer)?;
-    jump_if::<COND, O>(cpu, op)
+    jump_if::<COND>(cpu, op.disp)
+}
+
+/// A register against memory.
+fn compare_memory<W: Size, O: Observer, const COND: u8>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    ops::binary::<ops::Cmp, First, Mem, W, O>(cpu, memory, op, observer)?;
+    jump_if::<COND>(cpu, op.imm)
+}
+
+/// A conditional jump that stands alone.
+fn jump_alone<O: Observer, const COND: u8>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    jump_if::<COND>(cpu, op.imm)
 }
 
 /// One operand, a register.
@@ -120,11 +156,11 @@ fn count<F: Unary, W: Size, O: Observer, const COND: u8>(
     observer: &mut O,
 ) -> Result {
     ops::unary::<F, First, W, O>(cpu, memory, op, observer)?;
-    jump_if::<COND, O>(cpu, op)
+    jump_if::<COND>(cpu, op.disp)
 }
 
 #[inline(always)]
-fn jump_if<const COND: u8, O: Observer>(cpu: &mut Cpu, op: &Op<O>) -> Result {
+fn jump_if<const COND: u8>(cpu: &mut Cpu, target: u64) -> Result {
     let taken = cpu.flags.holds(const { Cond::ALL[COND as usize] });
-    ops::jump_if(cpu, op.disp, taken)
+    ops::jump_if(cpu, target, taken)
 }

@@ -11,8 +11,8 @@ use super::float::{F32, F64};
 use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second, Third};
 use super::vectors::{Aligned, FirstVector, General, Narrow, SecondVector, Unaligned};
 use super::{
-    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, decimal, floats, packed, segments, strings, system,
-    vectors, x87,
+    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, decimal, floats, fused, packed, segments, strings,
+    system, vectors, x87,
 };
 use crate::engine::Result;
 use crate::{Memory, Observer};
@@ -442,7 +442,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Mem => by_mode!(narrow, ops::jump_to, [Mem]),
             _ => ops::jump::<O>,
         },
-        Meaning::Jcc(_) => ops::jcc::<O>,
+        Meaning::Jcc(cond) => fused::jump(cond),
         Meaning::Setcc(_) => match first {
             Is::Mem => ops::setcc::<Mem, O>,
             _ => ops::setcc::<First, O>,
