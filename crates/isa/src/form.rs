@@ -1,6 +1,6 @@
 //! The shape of a row: an instruction form, the same for every machine.
 
-use std::collections::HashMap;
+use std::ops::Range;
 
 use crate::{Arch, FlagEffects, OperandContext, Reg};
 
@@ -162,6 +162,8 @@ pub(crate) struct Mnemonics {
     /// Entry numbers plus 1, by hash; 0 where there is none. The length is a power of two.
     slots: Vec<u16>,
     entries: Vec<Entry>,
+    /// Numbers of rows, those of an entry beside each other.
+    rows: Vec<u16>,
     /// Every mnemonic, sorted.
     pub sorted: Vec<&'static str>,
 }
@@ -170,21 +172,22 @@ pub(crate) struct Mnemonics {
 struct Entry {
     key: u128,
     name: &'static str,
-    rows: Vec<u16>,
+    rows: Range<usize>,
     context: OperandContext,
 }
 
-/// The letters of a mnemonic in lower case as one number; `None` if there are more than 16.
+/// The letters of a mnemonic in lower case as one number, in the order of the alphabet; `None` if there are
+/// more than 16.
 fn key_of(word: &str) -> Option<u128> {
     let mut bytes = [0; 16];
     bytes.get_mut(..word.len())?.copy_from_slice(word.as_bytes());
     bytes.make_ascii_lowercase();
-    Some(u128::from_le_bytes(bytes))
+    Some(u128::from_be_bytes(bytes))
 }
 
 fn slot_of(key: u128, slots: usize) -> usize {
     // Multiplying spreads the letters over the upper half, the remainder of a Fibonacci hash.
-    let folded = (key as u64) ^ ((key >> 64) as u64).rotate_left(29);
+    let folded = ((key >> 64) as u64) ^ (key as u64).rotate_left(29);
     (folded.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (slots - 1)
 }
 
@@ -198,28 +201,35 @@ impl Mnemonics {
         forms: impl Iterator<Item = (u16, &'static Form<M, P>)>,
         context: impl Fn(&[u16]) -> OperandContext,
     ) -> Mnemonics {
-        let mut rows = HashMap::<_, Vec<u16>>::new();
-        for (number, form) in forms {
-            for name in std::iter::once(&form.mnemonic).chain(form.aliases) {
-                rows.entry(*name).or_default().push(number);
-            }
+        let named = forms.flat_map(|(number, form)| {
+            let names = std::iter::once(&form.mnemonic).chain(form.aliases);
+            names.map(move |&name| {
+                (key_of(name).expect("a mnemonic has at most 16 letters"), number, name)
+            })
+        });
+        // Every program that assembles builds this once: numbers are sorted sooner than texts.
+        let mut named: Vec<(u128, u16, &'static str)> = named.collect();
+        named.sort_unstable_by_key(|&(key, number, _)| (key, number));
+        let rows: Vec<u16> = named.iter().map(|&(_, number, _)| number).collect();
+        let (mut entries, mut sorted) = (Vec::new(), Vec::new());
+        let mut start = 0;
+        for same in named.chunk_by(|a, b| a.0 == b.0) {
+            let (key, _, name) = same[0];
+            let range = start..start + same.len();
+            start = range.end;
+            let context = context(&rows[range.clone()]);
+            entries.push(Entry { key, name, rows: range, context });
+            sorted.push(name);
         }
-        let mut sorted: Vec<&'static str> = rows.keys().copied().collect();
-        sorted.sort_unstable();
-        let mut slots = vec![0; (4 * sorted.len()).next_power_of_two()];
-        let mut entries = Vec::with_capacity(sorted.len());
-        for name in &sorted {
-            let key = key_of(name).expect("a mnemonic has at most 16 letters");
-            let rows = rows.remove(name).unwrap_or_default();
-            let context = context(&rows);
-            entries.push(Entry { key, name, rows, context });
-            let mut slot = slot_of(key, slots.len());
+        let mut slots = vec![0; (4 * entries.len()).next_power_of_two()];
+        for (number, entry) in (1..).zip(&entries) {
+            let mut slot = slot_of(entry.key, slots.len());
             while slots[slot] != 0 {
                 slot = (slot + 1) & (slots.len() - 1);
             }
-            slots[slot] = entries.len() as u16;
+            slots[slot] = number;
         }
-        Mnemonics { slots, entries, sorted }
+        Mnemonics { slots, entries, rows, sorted }
     }
 
     fn find(&self, word: &str) -> Option<&Entry> {
@@ -236,7 +246,7 @@ impl Mnemonics {
 
     /// Numbers of the rows with this mnemonic, in any case, in table order.
     pub fn rows(&self, mnemonic: &str) -> Option<&[u16]> {
-        self.find(mnemonic).map(|entry| &*entry.rows)
+        self.find(mnemonic).map(|entry| &self.rows[entry.rows.clone()])
     }
 
     /// The mnemonic as the table spells it, and what its operands can be.

@@ -91,6 +91,22 @@ const REGISTERS: [(&str, &str); 6] = [
     ("RCX", "ECX"),
 ];
 
+/// The summary with the registers of 32-bit mode. Few name any.
+fn in_32_bit_words(summary: &'static str) -> &'static str {
+    let names_one = |text: &str| text.as_bytes().contains(&b'R');
+    if !names_one(summary) {
+        return summary;
+    }
+    let mut text = summary.to_string();
+    for (wide, narrow) in REGISTERS {
+        if !names_one(&text) {
+            break;
+        }
+        text = text.replace(wide, narrow);
+    }
+    text.leak()
+}
+
 /// The row as 32-bit mode has it, if its slots of the stack or the registers that it uses unsaid are as
 /// wide as the mode's addresses.
 fn narrowed(form: &'static Form) -> Option<&'static Form> {
@@ -107,12 +123,6 @@ fn narrowed(form: &'static Form) -> Option<&'static Form> {
     };
     let implicit: Vec<Implicit> = form.implicit.iter().map(narrow).collect();
     let renamed = NAMES.iter().find(|(wide, _)| *wide == form.mnemonic);
-    let mut summary = form.summary.to_string();
-    for (wide, narrow) in REGISTERS {
-        if summary.as_bytes().contains(&b'R') {
-            summary = summary.replace(wide, narrow);
-        }
-    }
     Some(Box::leak(Box::new(Form {
         mnemonic: renamed.map_or(form.mnemonic, |(_, narrow)| narrow),
         meaning: match form.meaning {
@@ -125,7 +135,7 @@ fn narrowed(form: &'static Form) -> Option<&'static Form> {
         },
         operands: operands.leak(),
         implicit: implicit.leak(),
-        summary: summary.leak(),
+        summary: in_32_bit_words(form.summary),
         ..*form
     })))
 }
