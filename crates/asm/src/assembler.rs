@@ -433,13 +433,7 @@ impl<'d> Assembler<'d> {
     /// Makes room for what so many lines will lay down, most of them here and instructions: moving it to larger
     /// room again and again takes longer. What is not needed is never touched.
     pub(crate) fn make_room(&mut self, lines: usize) {
-        let section = self.section();
-        section.lines.reserve(lines);
-        section.bytes.reserve(4 * lines);
-        section.fragments.reserve(lines / 2);
-        section.before.reserve(lines / 2);
-        section.open.reserve(lines / 4);
-        section.operands.reserve(lines / 4);
+        self.section().make_room(lines);
         self.symbols.make_room(lines / 6);
     }
 

@@ -68,7 +68,7 @@ pub(crate) struct Org {
 
 /// What lies before a fragment: bytes whose number is settled, and fragments of which it is not.
 #[derive(Copy, Clone, Default)]
-pub(crate) struct Before {
+struct Before {
     bytes: u64,
     open: u32,
 }
@@ -100,7 +100,7 @@ pub(crate) struct SectionBuilder {
     pub group: Option<String>,
     pub fragments: Vec<Fragment>,
     /// What lies before each fragment.
-    pub before: Vec<Before>,
+    before: Vec<Before>,
     /// Contents of all the byte fragments.
     pub bytes: Vec<u8>,
     /// Fields in them, in order.
@@ -130,6 +130,16 @@ impl SectionBuilder {
             lines: Vec::new(),
             pool: Pool::default(),
         }
+    }
+
+    /// Makes room for what so many lines of code lay down.
+    pub fn make_room(&mut self, lines: usize) {
+        self.lines.reserve(lines);
+        self.bytes.reserve(4 * lines);
+        self.fragments.reserve(lines / 2);
+        self.before.reserve(lines / 2);
+        self.open.reserve(lines / 4);
+        self.operands.reserve(lines / 4);
     }
 
     /// Adds a fragment at the end.

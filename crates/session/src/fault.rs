@@ -6,7 +6,8 @@ use sotto_kernel::{Ending, Process};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 use sotto_object::Image;
 
-use crate::place::{ImageNames, Place, SourceText, describe, hex};
+use crate::place::{ImageNames, Place, SourceText, hex};
+use crate::texts::Texts;
 
 /// A register with its value.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -66,7 +67,7 @@ impl Scene<'_> {
     }
 
     fn place(&self, address: u64) -> Place {
-        describe(self.image, self.sources, address)
+        Texts::default().place(self.image, self.sources, address)
     }
 
     fn value(&self, reg: Reg) -> RegisterValue {

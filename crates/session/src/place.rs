@@ -115,18 +115,3 @@ pub(crate) fn source_line(image: &Image, sources: &[SourceText], line: SourceLin
     let text = text.filter(|text| !text.contains('\\'));
     (Some(file.as_str().into()), text.map(Arc::from))
 }
-
-/// Describes an address.
-pub(crate) fn describe(image: &Image, sources: &[SourceText], address: u64) -> Place {
-    let symbol = image.symbol_before(address);
-    let line = image.lines.at(address);
-    let (file, source) = line.map(|line| source_line(image, sources, line)).unwrap_or_default();
-    Place {
-        address,
-        symbol: symbol.map(|(symbol, _)| symbol.name.as_str().into()),
-        offset: symbol.map_or(0, |(_, offset)| offset),
-        file,
-        line: line.map(|line| line.line),
-        source,
-    }
-}

@@ -11,7 +11,7 @@ use crate::evaluate::{self, EvaluateError, Evaluated};
 use crate::fault::{self, FaultReport};
 use crate::history::History;
 use crate::marks::Mark;
-use crate::place::{self, Place, SourceText};
+use crate::place::{ImageNames, Place, SourceText};
 use crate::report::{self, CodeText, Scene, StepReport, SyscallView};
 use crate::stack::SlotWriters;
 use crate::stops::Stops;
@@ -155,7 +155,7 @@ impl Session {
 
     /// An address in words.
     pub fn place(&self, address: u64) -> Place {
-        place::describe(&self.image, &self.sources, address)
+        self.texts.place(&self.image, &self.sources, address)
     }
 
     /// Where the program is.
@@ -172,7 +172,7 @@ impl Session {
 
     /// An instruction as text, with the program's names.
     pub fn instruction_text(&self, instruction: &Instruction) -> String {
-        instruction.print_in(self.order, &place::ImageNames(&self.image))
+        instruction.print_in(self.order, &ImageNames(&self.image))
     }
 
     /// A system call report in words.

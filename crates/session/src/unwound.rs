@@ -2,6 +2,7 @@
 //! instruction pointer or the stack pointer was changed by hand, or the program went to a stack of its own making.
 
 use std::cell::RefCell;
+use std::collections::HashMap;
 
 use sotto_isa::{Control, Storage};
 use sotto_object::{MAX_REGISTERS, Registers};
@@ -51,6 +52,9 @@ impl Session {
         }
         let (mut at, mut start) = (machine.pc(), machine.register(arch.stack_pointer()));
         let mut frames: Vec<Frame> = Vec::new();
+        // Those that execution knows, by where they end and return to.
+        let known: HashMap<(u64, u64), &Frame> =
+            followed.windows(2).map(|pair| ((pair[0].end, pair[1].at.address), &pair[0])).collect();
         while frames.len() < MAX_FRAMES {
             // A return address may be behind the end of its routine, if that ends with the call.
             let inside = at.wrapping_sub(u64::from(!frames.is_empty()));
@@ -73,25 +77,22 @@ impl Session {
                 match rest {
                     Some(rest) => frames.extend(followed[rest..].iter().cloned()),
                     None if frames.is_empty() => return None,
-                    None => frames.push(self.outermost(at, inside, start)),
+                    None => frames.push(self.bare_frame(at, inside, start)),
                 }
                 return Some(frames);
             };
-            let known = followed.windows(2).find(|pair| {
-                (pair[0].end, pair[1].at.address) == (caller.frame_address, caller.return_address)
-            });
-            let frame = match known {
-                Some([known, _]) => {
+            let frame = match known.get(&(caller.frame_address, caller.return_address)) {
+                Some(&known) => {
                     let end = caller.frame_address;
                     Frame { at: self.place(at), start, end, ..known.clone() }
                 }
-                _ => {
+                None => {
                     let call = self.call_before(caller.return_address);
                     Frame {
                         call: Some(self.place(call)),
                         call_address: Some(call),
                         end: caller.frame_address,
-                        ..self.outermost(at, inside, start)
+                        ..self.bare_frame(at, inside, start)
                     }
                 }
             };
@@ -103,7 +104,7 @@ impl Session {
     }
 
     /// The frame of a routine that nothing is known to have called.
-    fn outermost(&self, at: u64, inside: u64, start: u64) -> Frame {
+    fn bare_frame(&self, at: u64, inside: u64, start: u64) -> Frame {
         let entry =
             self.image().symbol_before(inside).map_or(inside, |(_, offset)| inside - offset);
         let entry = self.place(entry);

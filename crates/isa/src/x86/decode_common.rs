@@ -94,13 +94,13 @@ impl OnlyPrefix {
 pub(super) struct CommonRows {
     /// Without a legacy prefix, by [`key`] and digit.
     plain: Box<[Entry; 8 * KEYS]>,
-    /// With one, for each prefix by [`key`], where the entries of the digits start.
+    /// With one, for each prefix by [`key`], the place of its entries among all of them.
     prefixed: Box<[[u16; KEYS]; 3]>,
-    /// The first eight are [`NOTHING`].
+    /// By digit; in the first place there is [`NOTHING`].
     entries: Vec<[Entry; 8]>,
 }
 
-/// `escaped` is 1 for the second map, `rex` a REX prefix or 0, of which W counts.
+/// `escaped` is for the second map, `rex` a REX prefix or 0, of which W counts.
 #[inline(always)]
 fn key(escaped: bool, rex: u8, opcode: u8) -> usize {
     usize::from(escaped) << 9 | usize::from(rex & 8) << 5 | usize::from(opcode)
