@@ -108,7 +108,14 @@ impl Session {
     pub fn who(&mut self, target: Target) -> Wrote {
         let (now, ending) = (self.moment(), self.ending());
         let edited = self.last_edit_of(target, now);
-        let found = self.last_write(&target.watched(), edited.unwrap_or(0));
+        let since = edited.unwrap_or(0);
+        let found = match target {
+            // Every instruction writes where the next one is.
+            Target::Register(storage) if storage == self.arch().pc() => {
+                now.checked_sub(1).filter(|moment| *moment >= since)
+            }
+            _ => self.last_write(&target.watched(), since),
+        };
         let Some(moment) = found else {
             self.return_to(now, ending);
             return edited.map_or(Wrote::Nothing, Wrote::Person);

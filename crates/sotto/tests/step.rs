@@ -145,6 +145,8 @@ fn a_named_register_is_shown_with_its_parts_and_the_counter_by_the_machines_name
         data.contains(r#"{"parts":{"ah":"0x77","al":"0x88","ax":"0x7788","eax":"0x55667788"}}"#),
         "{data}"
     );
+    let last = folder.transcript(&["step", "wide.s", "--plain"], "step 2\nwho rip\n");
+    assert!(last.contains("wide.s:3") && !last.contains("nothing has written"), "{last}");
     let bell =
         folder.transcript(&["step", "bell.s", "--plain"], "registers eip\nchange eip to eip + 2\n");
     assert!(bell.contains("eip  0x8049000 -> 0x8049002"), "{bell}");
