@@ -260,7 +260,7 @@ impl Decoder {
     /// The decoder of a machine.
     pub fn of(arch: Arch) -> Decoder {
         let x86 = match arch {
-            Arch::X86_64 | Arch::X86_32 => Some(x86::by_opcode(arch)),
+            Arch::X86_64 | Arch::X86_32 => Some(x86::Index::of(arch)),
             Arch::Arm64 => None,
         };
         Decoder { arch, x86 }

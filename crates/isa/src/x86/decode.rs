@@ -11,92 +11,137 @@ use crate::{
 /// Candidate rows by opcode map and opcode byte, best first.
 pub(crate) struct Index {
     /// For each key, and one more, where its rows start.
-    starts: Box<[u16; KEYS + 1]>,
-    rows: Vec<u16>,
+    starts: &'static [u16; KEYS + 1],
+    rows: &'static [u16],
     /// The mode.
     arch: Arch,
-    common: CommonRows,
+    common: &'static CommonRows,
 }
 
 const SIZES: [Sizes; 3] = [Sizes::S16, Sizes::S32, Sizes::S64];
 
 const KEYS: usize = 256 * MAPS;
 
-fn key(map: usize, opcode: u8) -> usize {
-    map * 256 + usize::from(opcode)
+const fn key(map: usize, opcode: u8) -> usize {
+    map * 256 + opcode as usize
 }
 
-/// The keys under which a row is looked up.
-fn keys(row: &Row) -> std::ops::Range<usize> {
+/// The keys under which a row is looked up: the first of them, and how many.
+const fn keys(row: &Row) -> (usize, usize) {
     let first = key(row.encoding.map_index(), row.encoding.opcode);
-    first..first + if row.encoding.plus_reg { 8 } else { 1 }
+    (first, if row.encoding.plus_reg { 8 } else { 1 })
 }
 
 /// The operand sizes with which a row is meant in a mode.
-fn sizes(arch: Arch, row: &Row) -> Sizes {
+const fn sizes(arch: Arch, row: &Row) -> Sizes {
     // In 64-bit mode the prefix has no effect on these; a mandatory one is no such prefix.
-    let by_mode = row.sized_by_mode && arch == Arch::X86_32;
+    let by_mode = row.sized_by_mode && matches!(arch, Arch::X86_32);
     let by_mode = by_mode && matches!(row.encoding.mandatory, Mandatory::Any);
     if by_mode && !row.encoding.operand16 { Sizes::S32 } else { row.encoding.sizes }
 }
 
 /// Which of two rows of a key is tried first: the one of the lower rank. It asks for more of the prefixes.
-fn rank(row: &Row) -> usize {
+const fn rank(row: &Row) -> usize {
     let e = &row.encoding;
-    let plain = e.mandatory == Mandatory::Any && !e.address_size && !e.no_track;
-    usize::from(row.form.accepted_only) << 4
-        | usize::from(plain) << 3
-        | usize::from(e.suffix.is_none()) << 2
+    let plain = matches!(e.mandatory, Mandatory::Any) && !e.address_size && !e.no_track;
+    (row.form.accepted_only as usize) << 4
+        | (plain as usize) << 3
+        | (e.suffix.is_none() as usize) << 2
         | e.sizes.0.count_ones() as usize
 }
 
 const RANKS: usize = 1 << 5;
 
+/// Under how many keys all the rows of a mode are looked up together.
+const fn places(arch: Arch) -> usize {
+    let (mut places, mut number) = (0, 0);
+    while number < rows().len() {
+        if rows()[number].modes.include(arch) {
+            places += keys(&rows()[number]).1;
+        }
+        number += 1;
+    }
+    places
+}
+
+/// What an [`Index`] refers to, `N` being [`places`].
+struct Ordered<const N: usize> {
+    starts: [u16; KEYS + 1],
+    rows: [u16; N],
+}
+
+impl<const N: usize> Ordered<N> {
+    /// Made by counting: first how many rows each key has, then each row to its place, rank by rank.
+    const fn of(arch: Arch) -> Ordered<N> {
+        let rows = rows();
+        let mut starts = [0u16; KEYS + 1];
+        let mut number = 0;
+        while number < rows.len() {
+            let (mut at, mut left) = keys(&rows[number]);
+            while left > 0 && rows[number].modes.include(arch) {
+                starts[at + 1] += 1;
+                (at, left) = (at + 1, left - 1);
+            }
+            number += 1;
+        }
+        let mut at = 1;
+        while at < starts.len() {
+            starts[at] += starts[at - 1];
+            at += 1;
+        }
+        let (mut next, mut ordered) = (starts, [0u16; N]);
+        let mut of_rank = 0;
+        while of_rank < RANKS {
+            number = 0;
+            while number < rows.len() {
+                let row = &rows[number];
+                if rank(row) == of_rank && row.modes.include(arch) {
+                    let (mut at, mut left) = keys(row);
+                    while left > 0 {
+                        ordered[next[at] as usize] = number as u16;
+                        next[at] += 1;
+                        (at, left) = (at + 1, left - 1);
+                    }
+                }
+                number += 1;
+            }
+            of_rank += 1;
+        }
+        Ordered { starts, rows: ordered }
+    }
+}
+
+/// The indexes are made when this is compiled, so that no program waits for them.
+static LONG: Ordered<{ places(Arch::X86_64) }> = Ordered::of(Arch::X86_64);
+static SHORT: Ordered<{ places(Arch::X86_32) }> = Ordered::of(Arch::X86_32);
+static LONG_COMMON: CommonRows = CommonRows::of(&LONG_INDEX);
+static SHORT_COMMON: CommonRows = CommonRows::of(&SHORT_INDEX);
+static LONG_INDEX: Index =
+    Index { starts: &LONG.starts, rows: &LONG.rows, arch: Arch::X86_64, common: &LONG_COMMON };
+static SHORT_INDEX: Index =
+    Index { starts: &SHORT.starts, rows: &SHORT.rows, arch: Arch::X86_32, common: &SHORT_COMMON };
+
 impl Index {
-    /// Every program that decodes builds this once, so it is built by counting: first how many rows each
-    /// rank and each key has, then each row to its place.
-    pub fn new(arch: Arch, rows: &[Row]) -> Index {
-        let valid = || (0u16..).zip(rows).filter(|(_, row)| row.modes.include(arch));
-        let mut by_rank = [0u16; RANKS + 1];
-        let mut starts = Box::new([0u16; KEYS + 1]);
-        for (_, row) in valid() {
-            by_rank[rank(row) + 1] += 1;
-            for key in keys(row) {
-                starts[key + 1] += 1;
-            }
+    /// The index of a mode.
+    pub fn of(arch: Arch) -> &'static Index {
+        match arch {
+            Arch::X86_32 => &SHORT_INDEX,
+            _ => &LONG_INDEX,
         }
-        let accumulate = |counts: &mut [u16]| {
-            for at in 1..counts.len() {
-                counts[at] += counts[at - 1];
-            }
-        };
-        accumulate(&mut by_rank);
-        accumulate(&mut *starts);
-        let mut order = vec![0u16; usize::from(by_rank[RANKS])];
-        for (number, row) in valid() {
-            let place = &mut by_rank[rank(row)];
-            order[usize::from(*place)] = number;
-            *place += 1;
-        }
-        let mut next = starts.clone();
-        let mut places = vec![0u16; usize::from(starts[KEYS])];
-        for number in order {
-            for key in keys(&rows[usize::from(number)]) {
-                places[usize::from(next[key])] = number;
-                next[key] += 1;
-            }
-        }
-        let candidates = |map, opcode| {
-            let key = key(map, opcode);
-            &places[usize::from(starts[key])..usize::from(starts[key + 1])]
-        };
-        let allows = |prefix, wide, row: &Row| {
-            let (prefixes, map) = (Prefixes::only(prefix), usize::from(row.encoding.map));
-            let size = SIZES[prefixes.size(map, wide)];
-            sizes(arch, row).0 & size.0 != 0 && prefixes.allow(&row.encoding)
-        };
-        let common = CommonRows::new(rows, candidates, allows);
-        Index { starts, rows: places, arch, common }
+    }
+
+    /// The rows of an opcode map and an opcode, best first.
+    pub const fn candidates(&self, map: usize, opcode: u8) -> &'static [u16] {
+        let key = key(map, opcode);
+        let (upto, _) = self.rows.split_at(self.starts[key + 1] as usize);
+        upto.split_at(self.starts[key] as usize).1
+    }
+
+    /// Whether this prefix alone, and REX.W or its absence, let a row be meant.
+    pub(super) const fn allows(&self, prefix: OnlyPrefix, wide: bool, row: &Row) -> bool {
+        let prefixes = Prefixes::only(prefix);
+        let size = SIZES[prefixes.size(row.encoding.map as usize, wide)];
+        sizes(self.arch, row).0 & size.0 != 0 && prefixes.allow(&row.encoding)
     }
 }
 
@@ -132,7 +177,7 @@ impl Prefixes {
     }
 
     /// At most one prefix, beside REX.
-    fn only(prefix: OnlyPrefix) -> Prefixes {
+    const fn only(prefix: OnlyPrefix) -> Prefixes {
         let mut prefixes = Prefixes::none(true);
         match prefix {
             OnlyPrefix::None => {}
@@ -143,22 +188,23 @@ impl Prefixes {
     }
 
     /// The operand size in an opcode map, as an index of [`SIZES`]; `wide` is REX.W.
-    fn size(&self, map: usize, wide: bool) -> usize {
+    const fn size(&self, map: usize, wide: bool) -> usize {
         match wide {
             true => 2,
             false if map > 3 => 1,
-            false => usize::from(!self.operand16),
+            false => !self.operand16 as usize,
         }
     }
 
     /// Whether a form can be meant by these prefixes.
-    fn allow(&self, e: &Encoding) -> bool {
+    const fn allow(&self, e: &Encoding) -> bool {
         let repeat = match e.mandatory {
             Mandatory::Any => true,
             Mandatory::NoPrefix => self.repeat.is_none() && !self.operand16,
             Mandatory::OperandSize => self.repeat.is_none() && self.operand16,
             Mandatory::Repeat(repeat) => {
-                self.repeat == Some(repeat) && (self.operand16 || !e.operand16)
+                matches!(self.repeat, Some(own) if own == repeat)
+                    && (self.operand16 || !e.operand16)
             }
         };
         repeat
@@ -231,8 +277,8 @@ pub(crate) fn decode_into<const LONG: bool>(
             &padded
         }
     };
-    let is_common = decode_common::decode::<LONG>(window, &index.common, instruction)
-        || decode_common::decode_prefixed::<LONG>(window, &index.common, instruction);
+    let is_common = decode_common::decode::<LONG>(window, index.common, instruction)
+        || decode_common::decode_prefixed::<LONG>(window, index.common, instruction);
     if is_common && usize::from(instruction.length) <= bytes.len() {
         return Ok(());
     }
@@ -307,11 +353,8 @@ fn decode_in_mode<const LONG: bool>(
     };
     let rows = rows();
     let size = prefixes.size(map, prefixes.rex.is_some_and(|rex| rex & 8 != 0));
-    let key = key(map, opcode);
-    let candidates =
-        &index.rows[usize::from(index.starts[key])..usize::from(index.starts[key + 1])];
     let mut error = DecodeError::Invalid;
-    for &number in candidates {
+    for &number in index.candidates(map, opcode) {
         let row = &rows[usize::from(number)];
         if sizes(index.arch, row).0 & SIZES[size].0 == 0 || !prefixes.allow(&row.encoding) {
             continue;
@@ -620,13 +663,12 @@ mod tests {
     use rand::{Rng, SeedableRng};
 
     use super::*;
-    use crate::x86::by_opcode;
 
     /// The common instructions decode to what the search through every row finds, whatever comes before
     /// and behind them.
     fn the_quick_way_agrees<const LONG: bool>(arch: Arch) {
         let mut rng = SmallRng::seed_from_u64(0x5e77);
-        let index = by_opcode(arch);
+        let index = Index::of(arch);
         let mut common = 0;
         for _ in 0..400_000 {
             let mut bytes: [u8; WINDOW] = rng.random();
@@ -645,8 +687,8 @@ mod tests {
             }
             let address = rng.random();
             let mut quick = Instruction::none(arch, address);
-            let found = decode_common::decode::<LONG>(&bytes, &index.common, &mut quick)
-                || decode_common::decode_prefixed::<LONG>(&bytes, &index.common, &mut quick);
+            let found = decode_common::decode::<LONG>(&bytes, index.common, &mut quick)
+                || decode_common::decode_prefixed::<LONG>(&bytes, index.common, &mut quick);
             if found {
                 common += 1;
                 let mut whole = Instruction::none(arch, address);

@@ -6,8 +6,9 @@
 //! is (a REX prefix, an escape) is computed and not asked, and one decision a row takes the place of one an
 //! operand.
 
+use super::decode::Index;
 use super::encoding::{Encoding, ModRm, immediate_bytes};
-use super::{Pattern, RIP, Row};
+use super::{Pattern, RIP, Row, rows};
 use crate::{Arch, IndexMode, Instruction, Mem, Operand, Operands, Reg, RegKind, Value, Width};
 
 /// Bytes that are looked at, whether or not the instruction has them: eight from each of the first sixteen.
@@ -90,93 +91,68 @@ impl OnlyPrefix {
     ];
 }
 
-/// The rows of the first two opcode maps.
-pub(super) struct CommonRows {
-    /// Without a legacy prefix, by [`key`] and digit.
-    plain: Box<[Entry; 8 * KEYS]>,
-    /// With one, for each prefix by [`key`], the place of its entries among all of them.
-    prefixed: Box<[[u16; KEYS]; 3]>,
-    /// By digit; in the first place there is [`NOTHING`].
-    entries: Vec<[Entry; 8]>,
-}
+/// The rows of the first two opcode maps, by [`key`] and digit.
+pub(super) struct CommonRows([[Entry; 8]; KEYS]);
 
-/// `escaped` is for the second map, `rex` a REX prefix or 0, of which W counts.
+/// `prefix` is the place in [`OnlyPrefix::ALL`], `escaped` for the second map, `rex` a REX prefix or 0, of
+/// which W counts.
 #[inline(always)]
-fn key(escaped: bool, rex: u8, opcode: u8) -> usize {
-    usize::from(escaped) << 9 | usize::from(rex & 8) << 5 | usize::from(opcode)
+const fn key(prefix: u8, escaped: bool, rex: u8, opcode: u8) -> usize {
+    (prefix as usize) << 10 | (escaped as usize) << 9 | ((rex & 8) as usize) << 5 | opcode as usize
 }
 
-const KEYS: usize = 1 << 10;
+const KEYS: usize = OnlyPrefix::ALL.len() << 10;
 
 impl CommonRows {
-    /// `candidates` are the rows of a map and an opcode, best first; `allows` tells whether a prefix, and
-    /// REX.W or its absence, let a row be meant.
-    pub fn new<'a>(
-        rows: &[Row],
-        candidates: impl Fn(usize, u8) -> &'a [u16],
-        allows: impl Fn(OnlyPrefix, bool, &Row) -> bool,
-    ) -> CommonRows {
-        // A bit for each prefix and REX.W: every program that decodes comes by here, and asks once a row.
-        let allowed_by = |row: &Row| {
-            let one = |(bit, prefix): (usize, OnlyPrefix)| {
-                u8::from(allows(prefix, false, row)) << bit
-                    | u8::from(allows(prefix, true, row)) << (bit + 1)
-            };
-            (0..8).step_by(2).zip(OnlyPrefix::ALL).map(one).fold(0, |all, one| all | one)
-        };
-        let allowed: Vec<u8> = rows.iter().map(allowed_by).collect();
-        let of_digits = |prefix: usize, at: usize| {
-            let (map, wide, opcode) = (at >> 9 & 1, at >> 8 & 1, at as u8);
-            let bit = 1 << (2 * prefix + wide);
-            let mut found = [NOTHING; 8];
-            let mut free = 0xffu8;
-            for &number in candidates(map, opcode) {
-                if allowed[usize::from(number)] & bit == 0 {
-                    continue;
-                }
-                let row = &rows[usize::from(number)];
-                let digits = match row.encoding.modrm {
-                    ModRm::Digit(digit) => 1 << digit,
-                    _ => 0xff,
-                };
-                if free & digits == 0 {
-                    continue;
-                }
-                let entry = entry(row, number);
-                for (digit, found) in found.iter_mut().enumerate() {
-                    if free & digits & 1 << digit != 0 {
-                        *found = entry;
-                    }
-                }
-                free &= !digits;
-                if free == 0 {
-                    break;
-                }
-            }
-            (free != 0xff).then_some(found)
-        };
-        let mut plain = Vec::with_capacity(8 * KEYS);
-        for at in 0..KEYS {
-            plain.extend(of_digits(0, at).unwrap_or([NOTHING; 8]));
-        }
-        let mut prefixed = Box::new([[0; KEYS]; 3]);
-        let mut entries = Vec::with_capacity(KEYS);
-        entries.push([NOTHING; 8]);
-        for (prefix, starts) in prefixed.iter_mut().enumerate() {
+    /// Those of an index.
+    pub const fn of(index: &Index) -> CommonRows {
+        let mut all = [[NOTHING; 8]; KEYS];
+        let mut at = 0;
+        while at < KEYS {
+            let prefix = OnlyPrefix::ALL[at >> 10];
+            let (map, wide, opcode) = (at >> 9 & 1, at >> 8 & 1 != 0, at as u8);
             // Of the one-byte opcodes only the strings are another instruction with a repeat prefix.
-            let is_repeat = matches!(OnlyPrefix::ALL[prefix + 1], OnlyPrefix::Repeat(_));
-            let skipped = if is_repeat { KEYS / 2 } else { 0 };
-            for (at, start) in starts.iter_mut().enumerate().skip(skipped) {
-                if let Some(found) = of_digits(prefix + 1, at) {
-                    *start = entries.len() as u16;
-                    entries.push(found);
-                }
+            if map == 1 || !matches!(prefix, OnlyPrefix::Repeat(_)) {
+                all[at] = of_digits(index, prefix, (map, opcode), wide);
             }
+            at += 1;
         }
-        let plain = plain.into_boxed_slice();
-        let plain = plain.try_into().unwrap_or_else(|_| unreachable!("there are as many"));
-        CommonRows { plain, prefixed, entries }
+        CommonRows(all)
     }
+}
+
+/// What an opcode of a map means, by the digit in ModRM.
+const fn of_digits(
+    index: &Index,
+    prefix: OnlyPrefix,
+    (map, opcode): (usize, u8),
+    wide: bool,
+) -> [Entry; 8] {
+    let candidates = index.candidates(map, opcode);
+    let mut found = [NOTHING; 8];
+    let (mut free, mut at) = (0xffu8, 0);
+    while at < candidates.len() && free != 0 {
+        let number = candidates[at];
+        let row = &rows()[number as usize];
+        at += 1;
+        if !index.allows(prefix, wide, row) {
+            continue;
+        }
+        let digits = match row.encoding.modrm {
+            ModRm::Digit(digit) => 1 << digit,
+            _ => 0xff,
+        };
+        let entry = entry(row, number);
+        let mut digit = 0;
+        while digit < 8 {
+            if free & digits & 1 << digit != 0 {
+                found[digit] = entry;
+            }
+            digit += 1;
+        }
+        free &= !digits;
+    }
+    found
 }
 
 /// What is read for an operand, of the few kinds that are read here.
@@ -196,10 +172,12 @@ enum Part {
 }
 
 impl Part {
-    fn of(pattern: Pattern) -> Option<Part> {
-        let kind = |width| Reg::x86(width, 0).kind;
+    const fn of(pattern: Pattern) -> Option<Part> {
+        const fn kind(width: Width) -> RegKind {
+            Reg::x86(width, 0).kind
+        }
         // No immediate is as wide as an address is.
-        let bytes = || immediate_bytes(pattern, Width::W64) as u8;
+        let bytes = immediate_bytes(pattern, Width::W64) as u8;
         Some(match pattern {
             Pattern::Rm(width) => Part::Place(kind(width), width),
             Pattern::RmNarrow(width, memory) => Part::Place(kind(width), memory),
@@ -211,16 +189,16 @@ impl Part {
             Pattern::Acc(width) => Part::Accumulator(kind(width)),
             Pattern::Cl => Part::Cl,
             Pattern::One => Part::One,
-            Pattern::Imm(_) | Pattern::Simm8 | Pattern::Simm32 => Part::Imm(bytes(), false),
-            Pattern::Uimm8 => Part::Imm(bytes(), true),
-            Pattern::Rel8 | Pattern::Rel32 => Part::Target(bytes()),
+            Pattern::Imm(_) | Pattern::Simm8 | Pattern::Simm32 => Part::Imm(bytes, false),
+            Pattern::Uimm8 => Part::Imm(bytes, true),
+            Pattern::Rel8 | Pattern::Rel32 => Part::Target(bytes),
             _ => return None,
         })
     }
 }
 
 /// How the operands of a row are read, if they have one of the shapes.
-fn entry(row: &Row, number: u16) -> Entry {
+const fn entry(row: &Row, number: u16) -> Entry {
     let e: &Encoding = &row.encoding;
     let operands = row.form.operands;
     if operands.len() > 3 || e.suffix.is_some() {
@@ -228,9 +206,10 @@ fn entry(row: &Row, number: u16) -> Entry {
     }
     let mut entry = Entry { row: number, ..NOTHING };
     let mut parts = [None; 3];
-    for (part, slot) in parts.iter_mut().zip(operands) {
-        *part = Part::of(slot.pattern);
-        match *part {
+    let mut at = 0;
+    while at < operands.len() {
+        parts[at] = Part::of(operands[at].pattern);
+        match parts[at] {
             None => return NOTHING,
             Some(Part::Place(kind, width)) => (entry.place, entry.width) = (kind, Some(width)),
             Some(Part::Reg(kind) | Part::Accumulator(kind)) => entry.reg = kind,
@@ -240,9 +219,10 @@ fn entry(row: &Row, number: u16) -> Entry {
             Some(Part::Target(bytes)) => entry.imm_bytes = bytes,
             Some(Part::Memory | Part::Cl | Part::One) => {}
         }
+        at += 1;
     }
     use Part::*;
-    entry.shape = match (e.modrm != ModRm::None, parts) {
+    entry.shape = match (!matches!(e.modrm, ModRm::None), parts) {
         (false, [None, None, None]) => Shape::None,
         (false, [Some(Reg(_)), None, None]) if e.plus_reg => Shape::Opcode,
         (false, [Some(Reg(_)), Some(Imm(..)), None]) if e.plus_reg => Shape::OpcodeImm,
@@ -439,11 +419,7 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     let rest = rest >> (8 * u32::from(escaped));
     let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
     let at = usize::from(PREFIXED) + usize::from(has_rex) + usize::from(escaped);
-    let (key, digit) = (key(escaped, rex, opcode), usize::from(modrm >> 3 & 7));
-    let entry = match prefix {
-        0 => &rows.plain[(key << 3 | digit) % (8 * KEYS)],
-        prefix => &rows.entries[usize::from(rows.prefixed[usize::from(prefix) - 1][key])][digit],
-    };
+    let entry = &rows.0[key(prefix, escaped, rex, opcode)][usize::from(modrm >> 3 & 7)];
     let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, modrm };
     let operands = &mut instruction.operands;
     let count = match entry.shape {

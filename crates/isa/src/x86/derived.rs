@@ -1,4 +1,6 @@
 //! Rows made from others: with the lock prefix, and as 32-bit mode has them.
+//!
+//! All of it happens when this is compiled: a program that starts finds every row made.
 
 use super::encoding::Encoding;
 use super::table::GROUPS;
@@ -6,142 +8,295 @@ use super::{Form, Meaning, Pattern, Slot};
 use crate::form::Modes;
 use crate::{Implicit, Reg, RegKind, Width};
 
-/// A row, its encoding and the modes in which it is valid.
-pub(super) type Derived = (&'static Form, Encoding, Modes);
-
-/// How many rows the table has.
-const PLAIN: usize = {
-    let (mut count, mut group) = (0, 0);
-    while group < GROUPS.len() {
-        count += GROUPS[group].len();
-        group += 1;
-    }
-    count
-};
-
-/// The encodings of the table's rows, in order.
-static ENCODINGS: [Encoding; PLAIN] = {
-    let mut encodings = [Encoding::parse(&GROUPS[0][0]); PLAIN];
-    let (mut count, mut group, mut row) = (0, 0, 0);
-    while count < PLAIN {
-        if row < GROUPS[group].len() {
-            encodings[count] = Encoding::parse(&GROUPS[group][row]);
-            (count, row) = (count + 1, row + 1);
-        } else {
-            (group, row) = (group + 1, 0);
-        }
-    }
-    encodings
-};
-
-/// Every row. Whatever decodes or encodes an instruction asks for this when the program starts, so it is quick.
-pub(super) fn all() -> Vec<Derived> {
-    let plain = || GROUPS.iter().flat_map(|group| group.iter()).zip(ENCODINGS);
-    let locked = plain()
-        .filter_map(|(form, encoding)| Some((locked(form)?, Encoding { lock: true, ..encoding })));
-    let mut all = Vec::with_capacity(2 * PLAIN);
-    for (form, encoding) in plain().chain(locked) {
-        if form.modes != Modes::All {
-            all.push((form, encoding, form.modes));
-        } else if encoding.rex_w {
-            // REX, or its bit in VEX, makes the row's operands 64 bits wide.
-            all.push((form, encoding, Modes::Only64));
-        } else if let Some(narrow) = narrowed(form) {
-            all.push((form, encoding, Modes::Only64));
-            all.push((narrow, Encoding::parse(narrow), Modes::Only32));
-        } else {
-            all.push((form, encoding, Modes::All));
-        }
-    }
-    all
+/// A row of the table, and what is made of it.
+#[derive(Copy, Clone)]
+struct Origin {
+    form: &'static Form,
+    locked: bool,
+    narrowed: bool,
+    /// Where the result is valid.
+    modes: Modes,
 }
 
-/// The row with a lock prefix, if it can have one: its destination is in memory then.
-fn locked(form: &'static Form) -> Option<&'static Form> {
-    let (first, rest) = form.operands.split_first()?;
-    let pattern = match first.pattern {
+/// How many rows there are, those of the table and those made of them.
+pub(super) const COUNT: usize = origins().1;
+
+/// Every row, in the order of the table; those with a lock prefix come last.
+static ORIGINS: [Origin; COUNT] = {
+    let (origins, count) = origins();
+    *origins.split_at(count).0.first_chunk().expect("as many as were counted")
+};
+
+/// More than there are.
+const ROOM: usize = 2048;
+
+/// The rows, and how many they are.
+const fn origins() -> ([Origin; ROOM], usize) {
+    let first = &GROUPS[0][0];
+    let nothing = Origin { form: first, locked: false, narrowed: false, modes: Modes::All };
+    let (mut origins, mut count) = ([nothing; ROOM], 0);
+    let mut pass = 0;
+    while pass < 2 {
+        let locked = pass == 1;
+        let mut group = 0;
+        while group < GROUPS.len() {
+            let mut at = 0;
+            while at < GROUPS[group].len() {
+                let form = &GROUPS[group][at];
+                at += 1;
+                if locked && !can_be_locked(form) {
+                    continue;
+                }
+                let own = Origin { form, locked, narrowed: false, modes: form.modes };
+                if !matches!(form.modes, Modes::All) {
+                    origins[count] = own;
+                } else if Encoding::parse(form).rex_w {
+                    // REX, or its bit in VEX, makes the row's operands 64 bits wide.
+                    origins[count] = Origin { modes: Modes::Only64, ..own };
+                } else if differs_in_32_bits(form) {
+                    origins[count] = Origin { modes: Modes::Only64, ..own };
+                    count += 1;
+                    origins[count] = Origin { modes: Modes::Only32, narrowed: true, ..own };
+                } else {
+                    origins[count] = own;
+                }
+                count += 1;
+            }
+            group += 1;
+        }
+        pass += 1;
+    }
+    (origins, count)
+}
+
+/// What a row that is made of another does not share with it.
+struct Parts {
+    operands: [Slot; MOST_OPERANDS],
+    implicit: [Implicit; MOST_IMPLICIT],
+    /// The mnemonic, the encoding and the summary behind each other.
+    text: [u8; 256],
+    /// Where each of the three ends.
+    ends: [usize; 3],
+}
+
+const MOST_OPERANDS: usize = 4;
+const MOST_IMPLICIT: usize = 8;
+
+impl Origin {
+    const fn is_made(&self) -> bool {
+        self.locked || self.narrowed
+    }
+
+    const fn parts(&self) -> Parts {
+        let form = self.form;
+        let mut parts = Parts {
+            operands: [Slot { access: crate::Access::None, pattern: Pattern::One }; MOST_OPERANDS],
+            implicit: [Implicit { access: crate::Access::None, reg: super::RIP }; MOST_IMPLICIT],
+            text: [0; 256],
+            ends: [0; 3],
+        };
+        let mut at = 0;
+        while at < form.operands.len() {
+            let mut slot = form.operands[at];
+            if self.locked && at == 0 {
+                slot.pattern = in_memory(slot.pattern);
+            }
+            if self.narrowed {
+                slot.pattern = in_32_bits(slot.pattern);
+            }
+            parts.operands[at] = slot;
+            at += 1;
+        }
+        at = 0;
+        while at < form.implicit.len() {
+            let mut implicit = form.implicit[at];
+            if self.narrowed && is_wide(implicit.reg) {
+                implicit.reg = Reg::x86(Width::W32, implicit.reg.number);
+            }
+            parts.implicit[at] = implicit;
+            at += 1;
+        }
+        let name = if self.narrowed { name_in_32_bits(form.mnemonic) } else { form.mnemonic };
+        let before = match self.locked {
+            true => ["lock ", "F0 ", "in one indivisible step: "],
+            false => [""; 3],
+        };
+        let texts = [name, form.encoding, form.summary];
+        let (mut text, mut end) = (0, 0);
+        while text < texts.len() {
+            end = put(&mut parts.text, end, before[text].as_bytes());
+            end = put(&mut parts.text, end, texts[text].as_bytes());
+            parts.ends[text] = end;
+            text += 1;
+        }
+        if self.narrowed {
+            name_narrow_registers(&mut parts.text, parts.ends[1]);
+        }
+        parts
+    }
+
+    /// The row, of which `parts` are what it does not share with its origin.
+    const fn form(&self, parts: &'static Parts) -> Form {
+        let (texts, _) = parts.text.split_at(parts.ends[2]);
+        let (texts, summary) = texts.split_at(parts.ends[1]);
+        let (mnemonic, encoding) = texts.split_at(parts.ends[0]);
+        let meaning = self.form.meaning;
+        Form {
+            mnemonic: text_of(mnemonic),
+            meaning: if self.narrowed { meaning_in_32_bits(meaning) } else { meaning },
+            operands: parts.operands.split_at(self.form.operands.len()).0,
+            implicit: parts.implicit.split_at(self.form.implicit.len()).0,
+            encoding: text_of(encoding),
+            modes: self.modes,
+            summary: text_of(summary),
+            ..*self.form
+        }
+    }
+}
+
+const MADE: usize = {
+    let (mut made, mut at) = (0, 0);
+    while at < COUNT {
+        made += ORIGINS[at].is_made() as usize;
+        at += 1;
+    }
+    made
+};
+
+/// The parts of the rows that are made, in order.
+static PARTS: [Parts; MADE] = {
+    let mut parts = [const { ORIGINS[0].parts() }; MADE];
+    let (mut made, mut at) = (0, 0);
+    while at < COUNT {
+        if ORIGINS[at].is_made() {
+            parts[made] = ORIGINS[at].parts();
+            made += 1;
+        }
+        at += 1;
+    }
+    parts
+};
+
+/// Every row. Each says where it is valid, the widths of its operands considered.
+pub(super) static FORMS: [Form; COUNT] = {
+    let mut forms = [*ORIGINS[0].form; COUNT];
+    let (mut made, mut at) = (0, 0);
+    while at < COUNT {
+        let origin = &ORIGINS[at];
+        forms[at] = Form { modes: origin.modes, ..*origin.form };
+        if origin.is_made() {
+            forms[at] = origin.form(&PARTS[made]);
+            made += 1;
+        }
+        at += 1;
+    }
+    forms
+};
+
+/// Appends text; where it ends.
+const fn put(to: &mut [u8], mut end: usize, text: &[u8]) -> usize {
+    let mut at = 0;
+    while at < text.len() {
+        to[end] = text[at];
+        (at, end) = (at + 1, end + 1);
+    }
+    end
+}
+
+const fn text_of(bytes: &'static [u8]) -> &'static str {
+    match str::from_utf8(bytes) {
+        Ok(text) => text,
+        Err(_) => panic!("whole texts were put together"),
+    }
+}
+
+/// The row can have a lock prefix: its destination can be in memory, where it then is.
+const fn can_be_locked(form: &Form) -> bool {
+    let in_memory = match form.operands {
+        [first, ..] => {
+            matches!(first.pattern, Pattern::Rm(_) | Pattern::Mem(_) | Pattern::MemAligned)
+        }
+        [] => false,
+    };
+    in_memory && form.meaning.lockable()
+}
+
+const fn in_memory(pattern: Pattern) -> Pattern {
+    match pattern {
         Pattern::Rm(width) => Pattern::Mem(width),
-        memory @ (Pattern::Mem(_) | Pattern::MemAligned) => memory,
-        _ => return None,
-    };
-    if !form.meaning.lockable() {
-        return None;
+        memory => memory,
     }
-    let operands: Vec<Slot> = [Slot { pattern, ..*first }].iter().chain(rest).copied().collect();
-    // The table lives as long as the program, and so may these.
-    Some(Box::leak(Box::new(Form {
-        mnemonic: ["lock ", form.mnemonic].concat().leak(),
-        operands: operands.leak(),
-        encoding: ["F0 ", form.encoding].concat().leak(),
-        summary: ["in one indivisible step: ", form.summary].concat().leak(),
-        ..*form
-    })))
 }
 
-/// The mnemonics that tell the width of the mode, in both.
-const NAMES: [(&str, &str); 3] = [("pushfq", "pushfd"), ("popfq", "popfd"), ("jrcxz", "jecxz")];
-
-/// The registers that summaries name, in both.
-const REGISTERS: [(&str, &str); 6] = [
-    ("RSP", "ESP"),
-    ("RBP", "EBP"),
-    ("RSI", "ESI"),
-    ("RDI", "EDI"),
-    ("RBX", "EBX"),
-    ("RCX", "ECX"),
-];
-
-/// The summary with the registers of 32-bit mode. Few name any.
-fn in_32_bit_words(summary: &'static str) -> &'static str {
-    let names_one = |text: &str| text.as_bytes().contains(&b'R');
-    if !names_one(summary) {
-        return summary;
+/// The mnemonics that tell the width of the mode.
+const fn name_in_32_bits(name: &'static str) -> &'static str {
+    match name.as_bytes() {
+        b"pushfq" => "pushfd",
+        b"popfq" => "popfd",
+        b"jrcxz" => "jecxz",
+        _ => name,
     }
-    let mut text = summary.to_string();
-    for (wide, narrow) in REGISTERS {
-        if !names_one(&text) {
-            break;
+}
+
+/// Puts the registers of 32-bit mode in place of those that a summary names, from `start` on.
+const fn name_narrow_registers(text: &mut [u8], start: usize) {
+    let mut at = start;
+    while at + 2 < text.len() {
+        if matches!(
+            (text[at + 1], text[at + 2]),
+            (b'S' | b'B', b'P') | (b'S', b'I') | (b'D', b'I') | (b'B' | b'C', b'X')
+        ) && text[at] == b'R'
+        {
+            text[at] = b'E';
         }
-        text = text.replace(wide, narrow);
+        at += 1;
     }
-    text.leak()
 }
 
-/// The row as 32-bit mode has it, if its slots of the stack or the registers that it uses unsaid are as
-/// wide as the mode's addresses.
-fn narrowed(form: &'static Form) -> Option<&'static Form> {
-    let wide = |reg: Reg| reg.kind == RegKind::Qword;
-    let in_operands = form.operands.iter().any(|slot| in_32_bits(slot.pattern) != slot.pattern);
-    if !in_operands && !form.implicit.iter().any(|implicit| wide(implicit.reg)) {
-        return None;
+const fn is_wide(reg: Reg) -> bool {
+    matches!(reg.kind, RegKind::Qword)
+}
+
+/// Whether the row's slots of the stack, or the registers that it uses unsaid, are as wide as the mode's
+/// addresses.
+const fn differs_in_32_bits(form: &Form) -> bool {
+    let (mut differs, mut at) = (false, 0);
+    while at < form.operands.len() {
+        differs |= is_narrowed(form.operands[at].pattern);
+        at += 1;
     }
-    let narrow = |slot: &Slot| Slot { pattern: in_32_bits(slot.pattern), ..*slot };
-    let operands: Vec<Slot> = form.operands.iter().map(narrow).collect();
-    let narrow = |implicit: &Implicit| match wide(implicit.reg) {
-        true => Implicit { reg: Reg::x86(Width::W32, implicit.reg.number), ..*implicit },
-        false => *implicit,
-    };
-    let implicit: Vec<Implicit> = form.implicit.iter().map(narrow).collect();
-    let renamed = NAMES.iter().find(|(wide, _)| *wide == form.mnemonic);
-    Some(Box::leak(Box::new(Form {
-        mnemonic: renamed.map_or(form.mnemonic, |(_, narrow)| narrow),
-        meaning: match form.meaning {
-            Meaning::Pushf(Width::W64) => Meaning::Pushf(Width::W32),
-            Meaning::Popf(Width::W64) => Meaning::Popf(Width::W32),
-            Meaning::JumpIfZero(Width::W64) => Meaning::JumpIfZero(Width::W32),
-            Meaning::PushSegment(Width::W64) => Meaning::PushSegment(Width::W32),
-            Meaning::PopSegment(Width::W64) => Meaning::PopSegment(Width::W32),
-            other => other,
-        },
-        operands: operands.leak(),
-        implicit: implicit.leak(),
-        summary: in_32_bit_words(form.summary),
-        ..*form
-    })))
+    at = 0;
+    while at < form.implicit.len() {
+        differs |= is_wide(form.implicit[at].reg);
+        at += 1;
+    }
+    differs
+}
+
+const fn meaning_in_32_bits(meaning: Meaning) -> Meaning {
+    match meaning {
+        Meaning::Pushf(Width::W64) => Meaning::Pushf(Width::W32),
+        Meaning::Popf(Width::W64) => Meaning::Popf(Width::W32),
+        Meaning::JumpIfZero(Width::W64) => Meaning::JumpIfZero(Width::W32),
+        Meaning::PushSegment(Width::W64) => Meaning::PushSegment(Width::W32),
+        Meaning::PopSegment(Width::W64) => Meaning::PopSegment(Width::W32),
+        other => other,
+    }
+}
+
+/// Whether [`in_32_bits`] puts something else in the place.
+const fn is_narrowed(pattern: Pattern) -> bool {
+    matches!(
+        pattern,
+        Pattern::R(Width::W64)
+            | Pattern::Rm(Width::W64)
+            | Pattern::RegRm(Width::W64)
+            | Pattern::Simm32
+    )
 }
 
 /// What stands in the place of an operand that is 64 bits wide without a prefix.
-fn in_32_bits(pattern: Pattern) -> Pattern {
+const fn in_32_bits(pattern: Pattern) -> Pattern {
     match pattern {
         Pattern::R(Width::W64) => Pattern::R(Width::W32),
         Pattern::Rm(Width::W64) => Pattern::Rm(Width::W32),

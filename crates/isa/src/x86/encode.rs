@@ -144,10 +144,11 @@ impl Kinds {
     }
 
     /// What can stand in the positions of a form.
-    pub fn of_form(form: &Form) -> Kinds {
+    pub const fn of_form(form: &Form) -> Kinds {
         let mut kinds = [Kinds::NOTHING; 4];
-        for (kind, slot) in kinds.iter_mut().zip(form.operands) {
-            *kind = match slot.pattern {
+        let mut at = 0;
+        while at < form.operands.len() {
+            kinds[at] = match form.operands[at].pattern {
                 Pattern::R(width)
                 | Pattern::Acc(width)
                 | Pattern::RegRm(width)
@@ -179,6 +180,7 @@ impl Kinds {
                 | Pattern::Uimm16
                 | Pattern::Selector => Kinds::IMMEDIATE,
             };
+            at += 1;
         }
         Kinds(kinds)
     }

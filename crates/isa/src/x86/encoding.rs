@@ -162,7 +162,7 @@ impl Encoding {
 
     /// Bytes that an instruction of this form takes at least: without what its operands may need of prefixes,
     /// addresses and the like.
-    pub fn least_bytes(&self, form: &Form) -> u8 {
+    pub const fn least_bytes(&self, form: &Form) -> u8 {
         let parts = [
             !matches!(self.mandatory, Mandatory::Any | Mandatory::NoPrefix) && !self.vex,
             self.lock,
@@ -171,15 +171,24 @@ impl Encoding {
             self.map > 0,
             self.map > 1,
             self.suffix.is_some(),
-            self.modrm != ModRm::None,
+            !matches!(self.modrm, ModRm::None),
         ];
-        let immediates = form.operands.iter().map(|slot| immediate_bytes(slot.pattern, Width::W16));
-        1 + parts.iter().filter(|part| **part).count() as u8 + immediates.sum::<usize>() as u8
+        let (mut bytes, mut at) = (1, 0);
+        while at < parts.len() {
+            bytes += parts[at] as usize;
+            at += 1;
+        }
+        at = 0;
+        while at < form.operands.len() {
+            bytes += immediate_bytes(form.operands[at].pattern, Width::W16);
+            at += 1;
+        }
+        bytes as u8
     }
 
     /// The opcode map as an index below [`MAPS`].
-    pub fn map_index(&self) -> usize {
-        usize::from(self.map) + if self.vex { 3 } else { 0 }
+    pub const fn map_index(&self) -> usize {
+        self.map as usize + if self.vex { 3 } else { 0 }
     }
 }
 
@@ -228,7 +237,7 @@ const fn hex(digits: &[u8]) -> u8 {
 }
 
 /// Bytes that the immediate or code offset of a pattern takes, where addresses are this wide.
-pub(crate) fn immediate_bytes(pattern: Pattern, address: Width) -> usize {
+pub(crate) const fn immediate_bytes(pattern: Pattern, address: Width) -> usize {
     match pattern {
         Pattern::Imm(width) => width.bytes() as usize,
         Pattern::Simm8 | Pattern::Uimm8 | Pattern::Rel8 => 1,

@@ -19,6 +19,7 @@ mod encoding;
 mod feature;
 mod pattern;
 mod prefix;
+mod rows;
 mod source_first;
 pub mod vector;
 // Rows stay one line each, to be held against the manual.
@@ -34,15 +35,15 @@ pub use encode::{encode, encode_form};
 pub use feature::Feature;
 pub use pattern::Pattern;
 pub use prefix::{PREFIXES, Prefix};
+pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, spelling};
 
-use crate::form::{Mnemonics, Modes};
+use crate::form::Mnemonics;
 use crate::{
-    Access, Arch, Control, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction,
-    LaneKind, Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
+    Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
+    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
 };
-use encoding::Encoding;
 
 /// The status flags, at their bits in RFLAGS. Source: SDM Vol. 1, 3.4.3.1.
 pub mod flag {
@@ -468,28 +469,6 @@ impl Form {
     }
 }
 
-/// A row with its encoding parsed.
-pub(crate) struct Row {
-    pub form: &'static Form,
-    pub encoding: Encoding,
-    /// What kinds of operand can stand in each position; most rows are passed over by this alone.
-    pub kinds: encode::Kinds,
-    /// Bytes that it takes at least.
-    pub least_bytes: u8,
-    /// Where it is valid, the widths of its operands considered.
-    pub modes: Modes,
-    /// Width of the operand that can be memory.
-    pub memory_width: Option<Width>,
-    /// Whether it names a register in the VEX prefix.
-    pub names_vvvv: bool,
-    /// Its mode says how wide it works, and an operand-size prefix would make another instruction of it.
-    pub sized_by_mode: bool,
-    /// Whether it uses a register as wide as an address that none of its operands tells.
-    pub unsaid_address: bool,
-    /// What is there can be in a segment that a prefix names.
-    pub unsaid_segment: bool,
-}
-
 /// What SLDT, STR and SMSW store.
 ///
 /// A processor with user-mode instruction prevention (SDM Vol. 3A, 2.5, CR4.UMIP) refuses them to programs,
@@ -511,44 +490,6 @@ pub enum SystemTable {
     Global,
     /// The interrupt descriptor table.
     Interrupt,
-}
-
-/// Every row: those of the table's groups, then those made from them.
-pub(crate) fn rows() -> &'static [Row] {
-    static ROWS: OnceLock<Vec<Row>> = OnceLock::new();
-    ROWS.get_or_init(|| {
-        let row = |(form, encoding, modes): derived::Derived| Row {
-            form,
-            modes,
-            least_bytes: encoding.least_bytes(form),
-            kinds: encode::Kinds::of_form(form),
-            memory_width: form.operands.iter().find_map(|slot| slot.pattern.memory_width()),
-            names_vvvv: form.operands.iter().any(|s| matches!(s.pattern, Pattern::Vvvv(_))),
-            sized_by_mode: !matches!(
-                form.control,
-                Control::Next | Control::Syscall | Control::Trap
-            ) || matches!(form.meaning, Meaning::Leave | Meaning::Enter),
-            unsaid_segment: matches!(
-                form.meaning,
-                Meaning::String(StringOp::Movs | StringOp::Cmps | StringOp::Lods, ..)
-                    | Meaning::Xlat
-                    | Meaning::Vector(vector::Vector::MaskedStore)
-            ),
-            unsaid_address: form.operands.iter().all(|s| s.pattern.fixed_address().is_none())
-                && !encoding.address_size
-                && matches!(
-                    form.meaning,
-                    Meaning::String(..)
-                        | Meaning::Xlat
-                        | Meaning::Loop
-                        | Meaning::Loope
-                        | Meaning::Loopne
-                        | Meaning::Vector(vector::Vector::MaskedStore)
-                ),
-            encoding,
-        };
-        derived::all().into_iter().map(row).collect()
-    })
 }
 
 /// One of something for each mode.
@@ -578,12 +519,6 @@ pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
             OperandContext { target, ..OperandContext::default() }
         })
     })
-}
-
-/// The rows by opcode, in a mode.
-pub(crate) fn by_opcode(arch: Arch) -> &'static Index {
-    static OPCODES: PerMode<Index> = PerMode::new();
-    OPCODES.get(arch, || Index::new(arch, rows()))
 }
 
 /// The row with this number.
