@@ -1,8 +1,6 @@
 //! The shape of a row: an instruction form, the same for every machine.
 
-use std::ops::Range;
-
-use crate::{Arch, FlagEffects, OperandContext, Reg};
+use crate::{Arch, FlagEffects, Reg};
 
 /// Whether an operand is read, written or both.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -151,107 +149,6 @@ impl<M: 'static, P: 'static> Form<M, P> {
             summary: self.summary,
             source: self.source,
         }
-    }
-}
-
-/// Rows by mnemonic, aliases included.
-///
-/// Every line of a source asks here, so the index is made for that: a mnemonic of up to 16 letters
-/// is one number, looked up in a table of open addresses.
-pub(crate) struct Mnemonics {
-    /// Entry numbers plus 1, by hash; 0 where there is none. The length is a power of two.
-    slots: Vec<u16>,
-    entries: Vec<Entry>,
-    /// Numbers of rows, those of an entry beside each other.
-    rows: Vec<u16>,
-    /// Every mnemonic, sorted.
-    pub sorted: Vec<&'static str>,
-}
-
-/// A mnemonic and its rows.
-struct Entry {
-    key: u128,
-    name: &'static str,
-    rows: Range<usize>,
-    context: OperandContext,
-}
-
-/// The letters of a mnemonic in lower case as one number, in the order of the alphabet; `None` if there are
-/// more than 16.
-fn key_of(word: &str) -> Option<u128> {
-    let mut bytes = [0; 16];
-    bytes.get_mut(..word.len())?.copy_from_slice(word.as_bytes());
-    bytes.make_ascii_lowercase();
-    Some(u128::from_be_bytes(bytes))
-}
-
-fn slot_of(key: u128, slots: usize) -> usize {
-    // Multiplying spreads the letters over the upper half, the remainder of a Fibonacci hash.
-    let folded = ((key >> 64) as u64) ^ (key as u64).rotate_left(29);
-    (folded.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize & (slots - 1)
-}
-
-impl Mnemonics {
-    /// The index of rows with their numbers, in table order; `context` tells what the operands of some rows can be.
-    ///
-    /// # Panics
-    ///
-    /// If a mnemonic has more than 16 letters.
-    pub fn of<M: 'static, P: 'static>(
-        forms: impl Iterator<Item = (u16, &'static Form<M, P>)>,
-        context: impl Fn(&[u16]) -> OperandContext,
-    ) -> Mnemonics {
-        let named = forms.flat_map(|(number, form)| {
-            let names = std::iter::once(&form.mnemonic).chain(form.aliases);
-            names.map(move |&name| {
-                (key_of(name).expect("a mnemonic has at most 16 letters"), number, name)
-            })
-        });
-        // Every program that assembles builds this once: numbers are sorted sooner than texts.
-        let mut named: Vec<(u128, u16, &'static str)> = named.collect();
-        named.sort_unstable_by_key(|&(key, number, _)| (key, number));
-        let rows: Vec<u16> = named.iter().map(|&(_, number, _)| number).collect();
-        let (mut entries, mut sorted) = (Vec::new(), Vec::new());
-        let mut start = 0;
-        for same in named.chunk_by(|a, b| a.0 == b.0) {
-            let (key, _, name) = same[0];
-            let range = start..start + same.len();
-            start = range.end;
-            let context = context(&rows[range.clone()]);
-            entries.push(Entry { key, name, rows: range, context });
-            sorted.push(name);
-        }
-        let mut slots = vec![0; (4 * entries.len()).next_power_of_two()];
-        for (number, entry) in (1..).zip(&entries) {
-            let mut slot = slot_of(entry.key, slots.len());
-            while slots[slot] != 0 {
-                slot = (slot + 1) & (slots.len() - 1);
-            }
-            slots[slot] = number;
-        }
-        Mnemonics { slots, entries, rows, sorted }
-    }
-
-    fn find(&self, word: &str) -> Option<&Entry> {
-        let key = key_of(word)?;
-        let mut slot = slot_of(key, self.slots.len());
-        loop {
-            let entry = self.entries.get(usize::from(self.slots[slot]).checked_sub(1)?)?;
-            if entry.key == key {
-                return Some(entry);
-            }
-            slot = (slot + 1) & (self.slots.len() - 1);
-        }
-    }
-
-    /// Numbers of the rows with this mnemonic, in any case, in table order.
-    pub fn rows(&self, mnemonic: &str) -> Option<&[u16]> {
-        self.find(mnemonic).map(|entry| &self.rows[entry.rows.clone()])
-    }
-
-    /// The mnemonic as the table spells it, and what its operands can be.
-    pub fn mnemonic(&self, word: &str) -> Option<(&'static str, OperandContext)> {
-        self.find(word).map(|entry| (entry.name, entry.context))
     }
 }
 

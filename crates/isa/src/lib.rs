@@ -17,6 +17,7 @@ mod flags;
 mod form;
 mod instruction;
 mod lanes;
+mod mnemonics;
 mod operand;
 mod print;
 mod reg;

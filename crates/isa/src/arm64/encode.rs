@@ -4,7 +4,7 @@ use std::ops::RangeInclusive;
 
 use arrayvec::ArrayVec;
 
-use super::{Offset, Pattern, RegField, Row, bitmask, table};
+use super::{MNEMONICS, Offset, Pattern, RegField, Row, bitmask, table};
 use crate::instruction::{closer, describe};
 use crate::{
     Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Operands, Reg,
@@ -55,7 +55,7 @@ fn encode_as_written(
     address: u64,
 ) -> Result<Encoded, EncodeError> {
     let table = table();
-    let Some(numbers) = table.mnemonics.rows(mnemonic) else {
+    let Some(numbers) = MNEMONICS.rows(mnemonic) else {
         return Err(EncodeError::UnknownMnemonic {
             mnemonic: mnemonic.to_string(),
             arch: Arch::Arm64,

@@ -20,8 +20,8 @@ use std::sync::OnceLock;
 pub use decode::decode;
 pub use encode::{encode, encode_form};
 
-use crate::form::Mnemonics;
-use crate::{FlagInfo, FlagRole, FlagSet, FormDoc, OperandContext, Width};
+use crate::mnemonics::mnemonics;
+use crate::{Arch, FlagInfo, FlagRole, FlagSet, FormDoc, OperandContext, Width};
 
 /// The condition flags, at their bits in NZCV less 28. Source: Arm ARM, C5.2 "NZCV".
 pub mod flag {
@@ -419,7 +419,6 @@ impl Row {
 
 pub(crate) struct Table {
     pub rows: Vec<Row>,
-    pub mnemonics: Mnemonics,
     /// Rows that may match a word, by its top byte, best first.
     pub by_top_byte: Vec<Vec<u16>>,
 }
@@ -429,10 +428,6 @@ pub(crate) fn table() -> &'static Table {
     TABLE.get_or_init(|| {
         let rows: Vec<Row> =
             table::GROUPS.iter().flat_map(|group| group.iter()).map(Row::parse).collect();
-        let numbered = rows.iter().enumerate().map(|(number, row)| (number as u16, row.form));
-        let mnemonics = Mnemonics::of(numbered, |numbers| {
-            context_of(&mut numbers.iter().map(|&number| rows[usize::from(number)].form))
-        });
         let by_top_byte = (0..256u32)
             .map(|top| {
                 let mut list: Vec<u16> = (0..rows.len() as u16)
@@ -449,7 +444,7 @@ pub(crate) fn table() -> &'static Table {
                 list
             })
             .collect();
-        Table { rows, mnemonics, by_top_byte }
+        Table { rows, by_top_byte }
     })
 }
 
@@ -469,13 +464,13 @@ pub fn form_count() -> u16 {
 
 /// Every mnemonic, aliases included, sorted.
 pub fn mnemonics() -> &'static [&'static str] {
-    &table().mnemonics.sorted
+    MNEMONICS.sorted
 }
 
 /// The rows with this mnemonic.
 pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
     let table = table();
-    let numbers = table.mnemonics.rows(mnemonic).unwrap_or_default();
+    let numbers = MNEMONICS.rows(mnemonic).unwrap_or_default();
     let form = |number: &u16| table.rows[usize::from(*number)].form;
     let doc = |form: &'static Form| form.doc(syntax(form), form.meaning.condition_words(true));
     numbers.iter().map(|number| doc(form(number))).collect()
@@ -483,13 +478,23 @@ pub fn form_docs(mnemonic: &str) -> Vec<FormDoc> {
 
 /// The mnemonic that the word is, as the table spells it, and what its operands can be.
 pub fn find_mnemonic(word: &str) -> Option<(&'static str, OperandContext)> {
-    table().mnemonics.mnemonic(word)
+    MNEMONICS.mnemonic(word)
 }
 
-fn context_of(forms: &mut dyn Iterator<Item = &'static Form>) -> OperandContext {
-    let mut context = OperandContext::default();
-    for slot in forms.flat_map(|form| form.operands) {
-        match slot.pattern {
+mnemonics!(pub(crate) MNEMONICS: table::GROUPS, Arch::Arm64, context_of);
+
+/// What the operands of the row with this number can be.
+const fn context_of(number: u16) -> OperandContext {
+    let (mut at, mut group) = (number as usize, 0);
+    while at >= table::GROUPS[group].len() {
+        at -= table::GROUPS[group].len();
+        group += 1;
+    }
+    let operands = table::GROUPS[group][at].operands;
+    let mut context = OperandContext { target: false, page: false, condition: false };
+    at = 0;
+    while at < operands.len() {
+        match operands[at].pattern {
             Pattern::AdrpLabel => (context.target, context.page) = (true, true),
             Pattern::Label26 | Pattern::Label19 | Pattern::Label14 | Pattern::AdrLabel => {
                 context.target = true;
@@ -497,6 +502,7 @@ fn context_of(forms: &mut dyn Iterator<Item = &'static Form>) -> OperandContext 
             Pattern::Cond | Pattern::InvertedCond => context.condition = true,
             _ => {}
         }
+        at += 1;
     }
     context
 }

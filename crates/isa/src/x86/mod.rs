@@ -28,9 +28,8 @@ mod table;
 #[cfg(test)]
 mod tests;
 
-use std::sync::OnceLock;
-
 pub(crate) use decode::{Index, decode_into};
+use derived::FORMS;
 pub use encode::{encode, encode_form};
 pub use feature::Feature;
 pub use pattern::Pattern;
@@ -39,7 +38,7 @@ pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, spelling};
 
-use crate::form::Mnemonics;
+use crate::mnemonics::{Mnemonics, mnemonics};
 use crate::{
     Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
     Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
@@ -492,33 +491,26 @@ pub enum SystemTable {
     Interrupt,
 }
 
-/// One of something for each mode.
-struct PerMode<T>([OnceLock<T>; 2]);
-
-impl<T> PerMode<T> {
-    const fn new() -> PerMode<T> {
-        PerMode([OnceLock::new(), OnceLock::new()])
-    }
-
-    fn get(&self, arch: Arch, make: impl FnOnce() -> T) -> &T {
-        self.0[usize::from(arch == Arch::X86_32)].get_or_init(make)
-    }
-}
+mnemonics!(MNEMONICS_64: &[&FORMS], Arch::X86_64, context_of);
+mnemonics!(MNEMONICS_32: &[&FORMS], Arch::X86_32, context_of);
 
 /// The rows by mnemonic, in a mode.
 pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
-    static MNEMONICS: PerMode<Mnemonics> = PerMode::new();
-    MNEMONICS.get(arch, || {
-        let rows = rows();
-        let forms = rows.iter().enumerate().filter(|(_, row)| row.modes.include(arch));
-        Mnemonics::of(forms.map(|(number, row)| (number as u16, row.form)), |numbers| {
-            let target = numbers.iter().any(|&number| {
-                let operands = rows[usize::from(number)].form.operands;
-                operands.iter().any(|slot| matches!(slot.pattern, Pattern::Rel8 | Pattern::Rel32))
-            });
-            OperandContext { target, ..OperandContext::default() }
-        })
-    })
+    match arch {
+        Arch::X86_32 => &MNEMONICS_32,
+        _ => &MNEMONICS_64,
+    }
+}
+
+/// What the operands of the row with this number can be.
+const fn context_of(number: u16) -> OperandContext {
+    let operands = FORMS[number as usize].operands;
+    let (mut target, mut at) = (false, 0);
+    while at < operands.len() {
+        target |= matches!(operands[at].pattern, Pattern::Rel8 | Pattern::Rel32);
+        at += 1;
+    }
+    OperandContext { target, page: false, condition: false }
 }
 
 /// The row with this number.
@@ -556,7 +548,7 @@ pub fn form_count() -> u16 {
 
 /// Every mnemonic of a mode, aliases included, sorted.
 pub fn mnemonics(arch: Arch) -> &'static [&'static str] {
-    &by_mnemonic(arch).sorted
+    by_mnemonic(arch).sorted
 }
 
 /// The mnemonic that the word is, as the table spells it, and what its operands can be.
