@@ -241,6 +241,23 @@ const fn entry(row: &Row, number: u16) -> Entry {
     entry
 }
 
+/// The registers by kind, whether there is a REX prefix, and number: without one, byte registers 4 to 7 are the
+/// high bytes. Source: SDM Vol. 2A, table 2-2.
+static REGISTERS: [[Reg; 32]; 16] = {
+    let mut registers = [[Reg::new(RegKind::Qword, 0); 32]; 16];
+    let kinds = [RegKind::Byte, RegKind::Word, RegKind::Dword, RegKind::Qword, RegKind::Xmm];
+    let mut at = 0;
+    while at < 32 * kinds.len() {
+        let (kind, place) = (kinds[at / 32], at % 32);
+        let number = place as u8 & 15;
+        let is_high = matches!(kind, RegKind::Byte) && place >= 4 && place < 8;
+        registers[kind as usize][place] =
+            if is_high { Reg::new(RegKind::HighByte, number - 4) } else { Reg::new(kind, number) };
+        at += 1;
+    }
+    registers
+};
+
 /// What ModRM and SIB say of an address beside the index.
 #[derive(Copy, Clone)]
 struct Address {
@@ -255,11 +272,13 @@ struct Addresses {
     /// By whether there is a SIB, the first field of ModRM, REX.B and the last field of either.
     /// Source: SDM Vol. 2A, tables 2-2 and 2-3.
     bases: [Address; 128],
-    /// By number; the one that cannot be an index says that there is none.
-    indexes: [Option<Reg>; 16],
+    /// With the scale, by REX.X and the first two fields of SIB; the register that cannot be an index says that
+    /// there is none.
+    indexes: [(Option<Reg>, u8); 64],
 }
 
-const NO_INDEX: u8 = 4;
+/// The SIB byte that says that there is no index.
+const NO_INDEX: u8 = 4 << 3;
 
 impl Addresses {
     const fn new(kind: RegKind, ip: Option<Reg>) -> Addresses {
@@ -276,13 +295,14 @@ impl Addresses {
             };
             at += 1;
         }
-        let mut indexes = [None; 16];
-        let mut number = 0;
-        while number < 16 {
-            if number != NO_INDEX {
-                indexes[number as usize] = Some(Reg::new(kind, number));
+        let mut indexes = [(None, 1); 64];
+        at = 0;
+        while at < indexes.len() {
+            let number = at as u8 & 7 | at as u8 >> 2 & 8;
+            if number != NO_INDEX >> 3 {
+                indexes[at] = (Some(Reg::new(kind, number)), 1 << (at >> 3 & 3));
             }
-            number += 1;
+            at += 1;
         }
         Addresses { bases, indexes }
     }
@@ -300,19 +320,16 @@ struct Reader<'a, const LONG: bool> {
 }
 
 impl<const LONG: bool> Reader<'_, LONG> {
-    /// The register that these three bits name, and above them this bit of the REX prefix.
-    ///
-    /// Source: SDM Vol. 2A, table 2-2.
+    /// The register that these three bits name, and above them a bit of the REX prefix.
     #[inline(always)]
     fn register(&self, kind: RegKind, low: u8, rex_bit: u8) -> Operand {
-        let number = low | u8::from(self.rex & rex_bit != 0) << 3;
-        let high = kind == RegKind::Byte && self.rex == 0 && number >= 4;
-        let kind = if high { RegKind::HighByte } else { kind };
-        Operand::Reg(Reg::new(kind, number - (u8::from(high) << 2)))
+        // The prefix is 0 or 0x4_: of the latter the first bit.
+        let place = low | rex_bit << 3 | self.rex >> 2 & 0x10;
+        Operand::Reg(REGISTERS[kind as usize % 16][usize::from(place % 32)])
     }
 
     fn modrm_register(&self, kind: RegKind) -> Operand {
-        self.register(kind, self.modrm >> 3 & 7, 4)
+        self.register(kind, self.modrm >> 3 & 7, self.rex >> 2 & 1)
     }
 
     fn is_register(&self) -> bool {
@@ -345,7 +362,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
     #[inline(always)]
     fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: u8) {
         if self.is_register() {
-            operands.put(to, self.register(entry.place, self.modrm & 7, 1));
+            operands.put(to, self.register(entry.place, self.modrm & 7, self.rex & 1));
         } else {
             self.put_memory(entry.width, operands, to);
         }
@@ -361,9 +378,10 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let low = if with_sib { sib } else { self.modrm } & 7 | self.rex << 3 & 8;
         let by = u8::from(with_sib) << 6 | self.modrm >> 2 & 0x30 | low;
         let Address { base, disp_bytes, absolute } = addresses.bases[usize::from(by & 127)];
-        let number = if with_sib { sib >> 3 & 7 | self.rex << 2 & 8 } else { NO_INDEX };
-        let index = addresses.indexes[usize::from(number & 15)];
-        let scale = if number == NO_INDEX { 1 } else { 1 << (sib >> 6) };
+        // Put together without a choice: one would be made by a branch, and guessed wrong.
+        let mask = u8::from(with_sib).wrapping_neg();
+        let scaled = (sib & mask | NO_INDEX & !mask) >> 3;
+        let (index, scale) = addresses.indexes[usize::from(scaled | self.rex << 4 & mask & 0x20)];
         // Four bytes are there in any case: the longest of these instructions leaves two of the fifteen.
         // Of them those that count: the shift leaves one bit more to the second.
         let raw = u64::from(u32::from_le_bytes(self.array(self.at)));
@@ -371,7 +389,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let disp = (raw << beyond << 1) as i64 >> beyond >> 1;
         self.at += usize::from(disp_bytes);
         // Without a register it is an address.
-        let alone = !LONG && absolute && number == NO_INDEX;
+        let alone = !LONG && absolute && index.is_none();
         let disp = Value::Known(if alone { disp & 0xffff_ffff } else { disp });
         let (extend, segment, mode) = (None, None, IndexMode::Offset);
         operands
@@ -470,12 +488,12 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
         }
         Shape::Opcode => {
             reader.at = at + 1;
-            operands.put(0, reader.register(entry.reg, opcode & 7, 1));
+            operands.put(0, reader.register(entry.reg, opcode & 7, rex & 1));
             1
         }
         Shape::OpcodeImm => {
             reader.at = at + 1;
-            operands.put(0, reader.register(entry.reg, opcode & 7, 1));
+            operands.put(0, reader.register(entry.reg, opcode & 7, rex & 1));
             operands.put(1, reader.immediate(entry));
             2
         }
