@@ -432,9 +432,14 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     let rest = all >> (8 * u32::from(PREFIXED));
     let has_rex = LONG && rest & 0xf0 == 0x40;
     let rex = if has_rex { rest as u8 } else { 0 };
-    let rest = rest >> (8 * u32::from(has_rex));
-    let escaped = rest & 0xff == 0x0f;
-    let rest = rest >> (8 * u32::from(escaped));
+    // What an escape would say, with the prefix and without: looked at side by side, since a wrong guess of
+    // the shape is found out only when all of this is known.
+    let opcode_at = |start: u64| {
+        let escaped = start & 0xff == 0x0f;
+        (escaped, if escaped { start >> 8 } else { start })
+    };
+    let (with_rex, without) = (opcode_at(rest >> 8), opcode_at(rest));
+    let (escaped, rest) = if has_rex { with_rex } else { without };
     let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
     let at = usize::from(PREFIXED) + usize::from(has_rex) + usize::from(escaped);
     let entry = &rows.0[key(prefix, escaped, rex, opcode)][usize::from(modrm >> 3 & 7)];
