@@ -14,7 +14,10 @@ use crate::{
 };
 
 /// Where control goes after an operation.
+///
+/// As wide as a pointer: a [`Result`] of it then comes back in two registers, and not through memory.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[repr(usize)]
 pub(crate) enum Flow {
     /// To the next operation of the block.
     Next,

@@ -71,6 +71,9 @@ pub(super) enum Kind {
     Dec,
     /// SHL, SHR or SAR of `a` by `b`, which is masked and not 0.
     Shift(Shift),
+    /// A product, of which `value` is the lower half; `b` is 1 if the upper half matters. What the manual leaves
+    /// undefined tells of the lower half.
+    Product,
 }
 
 /// An operation that set flags, with what they follow from.
@@ -120,7 +123,7 @@ impl LazyFlags {
     pub fn origin(&self) -> Option<FlagOrigin> {
         let Operation { kind, width, a, b, value } = self.last;
         let operation = match kind {
-            Kind::Known | Kind::Shift(_) => return None,
+            Kind::Known | Kind::Shift(_) | Kind::Product => return None,
             Kind::Add => FlagOperation::Add,
             Kind::Sub => FlagOperation::Subtract,
             Kind::Logic => FlagOperation::Logic,
@@ -161,6 +164,7 @@ impl LazyFlags {
             Kind::Inc => after_add(width, a, 1, value).without(flag::CF) | kept(),
             Kind::Dec => after_sub(width, a, 1, value).without(flag::CF) | kept(),
             Kind::Shift(kind) => after_shift(kind, width, a, b as u32, value),
+            Kind::Product => of_result(width, value) | when(b != 0, flag::CF | flag::OF),
         }
     }
 
@@ -177,6 +181,7 @@ impl LazyFlags {
             Kind::Add => ((a & b) | ((a | b) & !value)) & width.sign_bit() != 0,
             Kind::Sub => ((!a & b) | ((!a | b) & value)) & width.sign_bit() != 0,
             Kind::Logic => false,
+            Kind::Product => b != 0,
             Kind::Shift(kind) => shifted(kind, width, a, b as u32).1,
         }
     }
@@ -208,6 +213,7 @@ impl LazyFlags {
             Kind::Logic => false,
             Kind::Inc => value == sign,
             Kind::Dec => value == sign - 1,
+            Kind::Product => b != 0,
             Kind::Shift(_) => self.value().contains(flag::OF),
         }
     }

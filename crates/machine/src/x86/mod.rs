@@ -62,8 +62,9 @@ pub(crate) struct Cpu {
     arch: Arch,
     /// The bits of an address that the mode has.
     address_mask: u64,
-    /// The general registers in encoding order, then zero, then the bases of FS and GS.
-    regs: [u64; 19],
+    /// The general registers in encoding order, then zero, then the bases of FS and GS. As many as five bits can
+    /// name, so that no number needs to be checked.
+    regs: [u64; 32],
     pc: u64,
     flags: LazyFlags,
     /// Flags that a program can change beside the status flags: DF and its kin.
@@ -85,7 +86,7 @@ const INITIAL_MXCSR: u32 = 0x1f80;
 impl Cpu {
     /// A processor in the mode of `arch`, with zeros in its registers.
     pub fn new(arch: Arch) -> Cpu {
-        let mut regs = [0; 19];
+        let mut regs = [0; 32];
         let mut selectors = 0;
         // In 32-bit mode ES and DS hold the data segment when a program starts, FS and GS nothing.
         if arch == Arch::X86_32 {

@@ -61,8 +61,8 @@ impl Cpu {
     /// The address of the memory operand moved by so many bytes.
     #[inline]
     pub(super) fn address_beyond<O>(&self, op: &Op<O>, bytes: u64) -> u64 {
-        let base = self.regs[usize::from(op.base)];
-        let index = self.regs[usize::from(op.index)] << op.shift;
+        let base = self.regs[usize::from(op.base & 0x1f)];
+        let index = self.regs[usize::from(op.index & 0x1f)] << op.shift;
         let address = base.wrapping_add(index).wrapping_add(op.disp).wrapping_add(bytes);
         if op.special { self.special_address(op, address) } else { address }
     }
@@ -83,7 +83,7 @@ impl Cpu {
     /// The address moved by the base of its segment.
     #[cold]
     fn linear_address<O>(&self, op: &Op<O>, address: u64) -> u64 {
-        match self.regs[usize::from(op.segment)] {
+        match self.regs[usize::from(op.segment & 0x1f)] {
             NO_SEGMENT => NO_SEGMENT | address,
             base => address.wrapping_add(base) & self.address_mask,
         }
@@ -664,18 +664,17 @@ pub(super) fn imul<const FROM_IMM: bool, S: Operand, W: Size, O: Observer>(
 ) -> Result {
     let source = W::WIDTH.sign_extend(S::get::<W, O>(cpu, memory, op, observer)?);
     let other = if FROM_IMM { op.imm & W::WIDTH.mask() } else { cpu.get::<W>(op.first) };
-    let product = i128::from(source) * i128::from(W::WIDTH.sign_extend(other));
+    // Only the product of the widest does not fit 64 bits.
+    let (product, beyond) = source.overflowing_mul(W::WIDTH.sign_extend(other));
     let value = product as u64 & W::WIDTH.mask();
     cpu.put::<W>(op.first, value);
-    set_product_flags(cpu, product != i128::from(W::WIDTH.sign_extend(value)));
+    set_product_flags::<W>(cpu, value, beyond || product != W::WIDTH.sign_extend(value));
     Ok(Flow::Next)
 }
 
-/// CF and OF say that the upper half matters; the others are undefined and keep their values.
-fn set_product_flags(cpu: &mut Cpu, overflow: bool) {
-    use sotto_isa::x86::flag::{CF, OF};
-    let old = cpu.flags.value().without(CF | OF);
-    cpu.flags.set(if overflow { old | CF | OF } else { old });
+/// CF and OF say that the upper half matters.
+fn set_product_flags<W: Size>(cpu: &mut Cpu, low: u64, overflow: bool) {
+    cpu.flags.after(Kind::Product, W::WIDTH, 0, u64::from(overflow), low);
 }
 
 /// The value in the accumulator and data register, or in AX for bytes.
@@ -722,7 +721,7 @@ pub(super) fn multiply<const SIGNED: bool, S: Operand, W: Size, O: Observer>(
         product as u64 & W::WIDTH.mask(),
         (product >> bits) as u64 & W::WIDTH.mask(),
     );
-    set_product_flags(cpu, overflow);
+    set_product_flags::<W>(cpu, product as u64 & W::WIDTH.mask(), overflow);
     Ok(Flow::Next)
 }
 
@@ -742,14 +741,25 @@ pub(super) fn divide<const SIGNED: bool, S: Operand, W: Size, O: Observer>(
     let (quotient, remainder) = if SIGNED {
         let unused = 128 - 2 * bits;
         let dividend = (dividend << unused) as i128 >> unused;
-        let divisor = i128::from(W::WIDTH.sign_extend(divisor));
-        // The one quotient that 128 bits cannot hold fits no register either.
-        let quotient = dividend.checked_div(divisor).ok_or(Box::new(Fault::DivideOverflow))?;
+        let divisor = W::WIDTH.sign_extend(divisor);
+        // Most fit 64 bits, which are divided much faster. The one quotient that does not fit then fits no
+        // register either, and so it is with 128.
+        let divided = match i64::try_from(dividend) {
+            Ok(narrow) => narrow.checked_div(divisor).map(i128::from),
+            Err(_) => dividend.checked_div(i128::from(divisor)),
+        };
+        let quotient = divided.ok_or(Box::new(Fault::DivideOverflow))?;
         let limit = 1i128 << (bits - 1);
         if !(-limit..limit).contains(&quotient) {
             return Err(Box::new(Fault::DivideOverflow));
         }
-        (quotient as u64, (dividend - quotient * divisor) as u64)
+        (quotient as u64, dividend.wrapping_sub(quotient * i128::from(divisor)) as u64)
+    } else if let Ok(narrow) = u64::try_from(dividend) {
+        let quotient = narrow / divisor;
+        if bits < 64 && quotient >> bits != 0 {
+            return Err(Box::new(Fault::DivideOverflow));
+        }
+        (quotient, narrow % divisor)
     } else {
         let quotient = dividend / u128::from(divisor);
         if quotient >> bits != 0 {
