@@ -418,6 +418,31 @@ impl Memory {
         (page, page as usize % TABLE_ENTRIES, (address % PAGE_BYTES) as usize)
     }
 
+    /// Bytes of a page that was read lately; `None` says nothing of others.
+    #[inline]
+    fn bytes_at_hand<const N: usize>(&self, address: u64) -> Option<[u8; N]> {
+        let (page, entry, offset) = Memory::index(address);
+        let entry = &self.read_table[entry];
+        if entry.page != page {
+            return None;
+        }
+        let bytes = self.contents[entry.slot as usize].get(offset..offset + N)?;
+        Some(bytes.try_into().expect("N bytes"))
+    }
+
+    /// Writes to a page that was written lately; if it is none, nothing is done.
+    #[inline]
+    fn put_bytes_at_hand<const N: usize>(&mut self, address: u64, bytes: [u8; N]) -> Option<()> {
+        let (page, entry, offset) = Memory::index(address);
+        let entry = &self.write_table[entry];
+        if entry.page != page {
+            return None;
+        }
+        let to = self.contents[entry.slot as usize].get_mut(offset..offset + N)?;
+        to.copy_from_slice(&bytes);
+        Some(())
+    }
+
     /// Reads `N` bytes.
     ///
     /// # Errors
@@ -425,14 +450,10 @@ impl Memory {
     /// The first byte that cannot be read.
     #[inline]
     pub fn read<const N: usize>(&mut self, address: u64) -> Result<[u8; N], MemoryFault> {
-        let (page, entry, offset) = Memory::index(address);
-        let entry = self.read_table[entry];
-        if entry.page == page
-            && let Some(bytes) = self.contents[entry.slot as usize].get(offset..offset + N)
-        {
-            return Ok(bytes.try_into().expect("N bytes"));
+        match self.bytes_at_hand(address) {
+            Some(bytes) => Ok(bytes),
+            None => self.read_slow(address),
         }
-        self.read_slow(address)
     }
 
     #[cold]
@@ -475,15 +496,10 @@ impl Memory {
         address: u64,
         bytes: [u8; N],
     ) -> Result<(), MemoryFault> {
-        let (page, entry, offset) = Memory::index(address);
-        let entry = self.write_table[entry];
-        if entry.page == page
-            && let Some(to) = self.contents[entry.slot as usize].get_mut(offset..offset + N)
-        {
-            to.copy_from_slice(&bytes);
-            return Ok(());
+        match self.put_bytes_at_hand(address, bytes) {
+            Some(()) => Ok(()),
+            None => self.write_slow(address, &bytes),
         }
-        self.write_slow(address, &bytes)
     }
 
     #[cold]
@@ -674,6 +690,29 @@ impl Memory {
         }
     }
 
+    /// A little-endian value of 1, 2, 4 or 8 bytes in a page that was read lately; `None` says nothing of others.
+    #[inline]
+    pub(crate) fn value_at_hand(&self, address: u64, bytes: u64) -> Option<u64> {
+        Some(match bytes {
+            1 => u64::from(u8::from_le_bytes(self.bytes_at_hand(address)?)),
+            2 => u64::from(u16::from_le_bytes(self.bytes_at_hand(address)?)),
+            4 => u64::from(u32::from_le_bytes(self.bytes_at_hand(address)?)),
+            _ => u64::from_le_bytes(self.bytes_at_hand(address)?),
+        })
+    }
+
+    /// Writes the low 1, 2, 4 or 8 bytes of a value to a page that was written lately; if it is none, nothing is
+    /// done.
+    #[inline]
+    pub(crate) fn put_value_at_hand(&mut self, address: u64, bytes: u64, value: u64) -> Option<()> {
+        match bytes {
+            1 => self.put_bytes_at_hand(address, (value as u8).to_le_bytes()),
+            2 => self.put_bytes_at_hand(address, (value as u16).to_le_bytes()),
+            4 => self.put_bytes_at_hand(address, (value as u32).to_le_bytes()),
+            _ => self.put_bytes_at_hand(address, value.to_le_bytes()),
+        }
+    }
+
     /// Reads a little-endian value of 1, 2, 4 or 8 bytes, and tells the observer.
     #[inline]
     pub(crate) fn load_value<O: Observer>(
@@ -847,6 +886,42 @@ mod tests {
     }
 
     proptest! {
+        /// Pages are moved about when others go; each keeps its contents.
+        #[test]
+        fn pages_that_stay_keep_their_contents(
+            steps in proptest::collection::vec((0u64..8, 0u8..4, any::<u8>()), 1..60),
+        ) {
+            let mut memory = Memory::new();
+            let mut model = [None; 8];
+            let mut saved = Vec::new();
+            for (page, what, value) in steps {
+                let at = 0x1000 * (page + 1);
+                match (what, model[page as usize]) {
+                    (0, _) => {
+                        memory.unmap(at, at + 0x1000);
+                        model[page as usize] = None;
+                    }
+                    (1, _) if !saved.is_empty() => {
+                        let (snapshot, then) = &saved[usize::from(value) % saved.len()];
+                        memory.restore(snapshot);
+                        model = *then;
+                    }
+                    (2, _) => saved.push((memory.snapshot(), model)),
+                    (_, old) => {
+                        if old.is_none() {
+                            memory.map("lamp", at, 0x1000, RW).unwrap();
+                        }
+                        memory.write(at + 8, [value]).unwrap();
+                        model[page as usize] = Some(value);
+                    }
+                }
+                for (page, value) in (1..).zip(model) {
+                    let read = memory.read::<1>(0x1000 * page + 8).ok().map(|[byte]| byte);
+                    prop_assert_eq!(read, value);
+                }
+            }
+        }
+
         #[test]
         fn what_was_written_last_is_read(writes in proptest::collection::vec((0u64..0x2ff8, any::<u64>()), 1..50)) {
             let mut memory = Memory::new();

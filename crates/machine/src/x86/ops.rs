@@ -194,8 +194,11 @@ impl Operand for Mem {
         op: &Op<O>,
         observer: &mut O,
     ) -> Result<u64> {
-        let loaded = memory.load_value(cpu.effective_address(op), W::WIDTH.bytes(), observer);
-        Ok(loaded.map_err(|fault| by_segment(op, fault))?)
+        let address = cpu.effective_address(op);
+        Ok(match memory.value_at_hand(address, W::WIDTH.bytes()) {
+            Some(value) if !O::ACTIVE => value,
+            _ => load_slowly::<W, O>(memory, op, address, observer)?,
+        })
     }
     #[inline(always)]
     fn put<W: Size, O: Observer>(
@@ -206,9 +209,37 @@ impl Operand for Mem {
         value: u64,
     ) -> Result<()> {
         let address = cpu.effective_address(op);
-        let stored = memory.store_value(address, W::WIDTH.bytes(), value, observer);
-        Ok(stored.map_err(|fault| by_segment(op, fault))?)
+        if O::ACTIVE || memory.put_value_at_hand(address, W::WIDTH.bytes(), value).is_none() {
+            store_slowly::<W, O>(memory, op, address, observer, value)?;
+        }
+        Ok(())
     }
+}
+
+/// Loads a memory operand from a page that is not at hand, or for an observer. Kept apart with all that a fault
+/// needs, so that the common load is short.
+#[inline(never)]
+fn load_slowly<W: Size, O: Observer>(
+    memory: &mut Memory,
+    op: &Op<O>,
+    address: u64,
+    observer: &mut O,
+) -> Result<u64> {
+    let loaded = memory.load_value(address, W::WIDTH.bytes(), observer);
+    Ok(loaded.map_err(|fault| by_segment(op, fault))?)
+}
+
+/// Stores likewise.
+#[inline(never)]
+fn store_slowly<W: Size, O: Observer>(
+    memory: &mut Memory,
+    op: &Op<O>,
+    address: u64,
+    observer: &mut O,
+    value: u64,
+) -> Result<()> {
+    let stored = memory.store_value(address, W::WIDTH.bytes(), value, observer);
+    Ok(stored.map_err(|fault| by_segment(op, fault))?)
 }
 
 impl Operand for Imm {
@@ -595,9 +626,21 @@ pub(super) fn push_value<W: Size, O: Observer>(
     observer: &mut O,
 ) -> Result<()> {
     let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes()) & cpu.address_mask;
-    memory.store_value(top, W::WIDTH.bytes(), value, observer).map_err(of_stack)?;
+    if O::ACTIVE || memory.put_value_at_hand(top, W::WIDTH.bytes(), value).is_none() {
+        store_on_stack::<W, O>(memory, top, value, observer)?;
+    }
     cpu.regs[RSP] = top;
     Ok(())
+}
+
+#[inline(never)]
+fn store_on_stack<W: Size, O: Observer>(
+    memory: &mut Memory,
+    top: u64,
+    value: u64,
+    observer: &mut O,
+) -> Result<()> {
+    Ok(memory.store_value(top, W::WIDTH.bytes(), value, observer).map_err(of_stack)?)
 }
 
 /// What lies on top of the stack; it is still there.
@@ -606,7 +649,19 @@ pub(super) fn top_value<W: Size, O: Observer>(
     memory: &mut Memory,
     observer: &mut O,
 ) -> Result<u64> {
-    Ok(memory.load_value(cpu.regs[RSP], W::WIDTH.bytes(), observer).map_err(of_stack)?)
+    Ok(match memory.value_at_hand(cpu.regs[RSP], W::WIDTH.bytes()) {
+        Some(value) if !O::ACTIVE => value,
+        _ => load_from_stack::<W, O>(memory, cpu.regs[RSP], observer)?,
+    })
+}
+
+#[inline(never)]
+fn load_from_stack<W: Size, O: Observer>(
+    memory: &mut Memory,
+    top: u64,
+    observer: &mut O,
+) -> Result<u64> {
+    Ok(memory.load_value(top, W::WIDTH.bytes(), observer).map_err(of_stack)?)
 }
 
 /// The stack pointer moved up over so many bytes.
