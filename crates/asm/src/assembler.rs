@@ -462,8 +462,7 @@ impl<'d> Assembler<'d> {
     }
 
     pub(crate) fn statement(&mut self, line: Line, lines: &mut Lines) -> Result<(), Diagnostic> {
-        self.key = Key::of(line.text);
-        if self.lay_known() {
+        if self.lay_known(line.text) {
             return Ok(());
         }
         let mut cursor = Cursor::new(line.text, line.at, self.arch).with_order(self.order);
@@ -477,7 +476,9 @@ impl<'d> Assembler<'d> {
                     })?;
                     let here = self.here();
                     self.symbols.define_numbered(number, span, here);
-                    self.key = None;
+                    if self.lay_known(cursor.ahead()) {
+                        return Ok(());
+                    }
                 }
                 Tok::Word(word) => {
                     // A word before `:`, `=` or `equ` is always a symbol.
@@ -489,8 +490,9 @@ impl<'d> Assembler<'d> {
                                 return self.equate(word, span, &mut cursor, true);
                             }
                             self.label(word, span)?;
-                            self.key = None;
-                            continue;
+                            if self.lay_known(cursor.ahead()) {
+                                return Ok(());
+                            }
                         }
                         Tok::Op('=') => {
                             cursor.next()?;
@@ -514,8 +516,9 @@ impl<'d> Assembler<'d> {
         }
     }
 
-    /// Lays down what the line is known to be assembled to, if it is known.
-    fn lay_known(&mut self) -> bool {
+    /// Lays down what a line, or what stands behind its label, is known to be assembled to, if it is known.
+    fn lay_known(&mut self, text: &str) -> bool {
+        self.key = Key::of(text);
         let section = &mut self.sections[self.current];
         let Some(bytes) = self.key.as_ref().and_then(|key| self.known.find(key)) else {
             return false;

@@ -3,6 +3,7 @@
 //! C's operators and precedence. Arithmetic is on 128 bits and leaving that range is an error, so
 //! nothing wraps silently.
 
+use compact_str::CompactString;
 use sotto_isa::{Arch, OperandOrder, Reg, Width};
 
 use crate::lexer::{Cursor, Tok};
@@ -47,7 +48,7 @@ pub enum Expr {
     /// A number.
     Number(i128),
     /// A symbol by name, and the place where it stands.
-    Symbol(Box<str>, Span),
+    Symbol(CompactString, Span),
     /// A symbol that was looked up already, by its number in the assembly; the parser makes none.
     Known(u32, Span),
     /// A numbered label: its number, and whether it is ahead.

@@ -154,11 +154,15 @@ impl<'a> Cursor<'a> {
         self.order
     }
 
+    /// What is left of the line behind the last token taken.
+    pub fn ahead(&self) -> &'a str {
+        &self.text[self.last_end - self.base..]
+    }
+
     /// Takes what is left of the statement as text, without its comment and the blanks around, and
     /// says where it stands.
     pub fn rest(&mut self) -> (&'a str, usize) {
-        let from = self.last_end - self.base;
-        let rest = &self.text[from..];
+        let rest = self.ahead();
         let code = &rest[..code_end(rest, self.arch)];
         let trimmed = code.trim_start();
         let at = self.last_end + (code.len() - trimmed.len());

@@ -1,5 +1,6 @@
 //! Names and what they stand for; evaluation of expressions that hold them.
 
+use compact_str::CompactString;
 use std::collections::HashMap;
 use std::hash::BuildHasher;
 
@@ -48,7 +49,7 @@ pub(crate) enum Definition {
 #[derive(Clone, Debug)]
 pub(crate) struct Symbol {
     /// The name as written; of a dotted label without the name it belongs to.
-    pub name: Box<str>,
+    pub name: CompactString,
     /// The `name:` that a dotted label belongs to.
     owner: Option<SymbolId>,
     pub definition: Definition,
@@ -79,12 +80,12 @@ pub(crate) struct SymbolTable {
     /// one costs as much as reading a line.
     by_name: HashTable<(u32, SymbolId)>,
     /// Dotted labels by the name as written.
-    dotted: FastMap<Box<str>, Vec<SymbolId>>,
+    dotted: FastMap<CompactString, Vec<SymbolId>>,
     /// Numbered labels by number: how many numbered labels stood before, and the label.
     numbered: FastMap<u32, Vec<(u32, SymbolId)>>,
     numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
-    variables: FastMap<Box<str>, (Expr, Span)>,
+    variables: FastMap<CompactString, (Expr, Span)>,
 }
 
 /// A name's place in the symbol table, or why it has none.
