@@ -3,8 +3,7 @@
 use std::fmt::Write;
 
 use crate::{
-    Arch, Extend, IndexMode, Instruction, Mem, Operand, RegKind, Segment, Shift, Value, Width,
-    arm64, x86,
+    Arch, Extend, IndexMode, Instruction, Mem, Operand, Segment, Shift, Value, Width, arm64, x86,
 };
 
 /// Names for addresses.
@@ -152,7 +151,7 @@ fn print_x86(
 fn print_x86_address(text: &mut String, instruction: &Instruction, mem: &Mem, names: &dyn Names) {
     let disp = mem.disp.or_zero();
     if let (Some(base), None) = (mem.base, mem.segment)
-        && base.kind == RegKind::Ip
+        && base == crate::x86::RIP
     {
         let target = instruction.end().wrapping_add(disp as u64);
         if let Some(name) = names.name(target) {

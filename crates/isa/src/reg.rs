@@ -18,7 +18,7 @@ pub enum RegKind {
     Dword,
     /// x86 64-bit: `rax` ... `r15`.
     Qword,
-    /// The x86 instruction pointer, as a base of an address.
+    /// The x86 instruction pointer, as a base of an address: number 0 `rip`, number 1 its lower half `eip`.
     Ip,
     /// x86 128-bit: `xmm0` ... `xmm15`.
     Xmm,
@@ -126,6 +126,7 @@ impl Reg {
             RegKind::Byte | RegKind::HighByte => Width::W8,
             RegKind::Word | RegKind::Segment => Width::W16,
             RegKind::Dword | RegKind::W | RegKind::Wsp => Width::W32,
+            RegKind::Ip if self.number == 1 => Width::W32,
             RegKind::Qword | RegKind::Ip | RegKind::X | RegKind::Sp => Width::W64,
             RegKind::Xmm => Width::W128,
         }
@@ -140,7 +141,7 @@ impl Reg {
             RegKind::Word => WORD[n],
             RegKind::Dword => DWORD[n],
             RegKind::Qword => QWORD[n],
-            RegKind::Ip => "rip",
+            RegKind::Ip => ["rip", "eip"][n],
             RegKind::Xmm => XMM[n],
             RegKind::Segment => SEGMENT[n],
             RegKind::W => W[n],
@@ -262,6 +263,7 @@ fn parse_x86(name: &str) -> Option<Reg> {
             .or_else(|| find(&SEGMENT, RegKind::Segment)),
         _ if name.starts_with("xmm") => find(&XMM, RegKind::Xmm),
         _ if name == "rip" => Some(Reg::new(RegKind::Ip, 0)),
+        _ if name == "eip" => Some(Reg::new(RegKind::Ip, 1)),
         _ => find(&QWORD, RegKind::Qword)
             .or_else(|| find(&DWORD, RegKind::Dword))
             .or_else(|| find(&BYTE, RegKind::Byte))

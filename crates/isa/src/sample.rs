@@ -216,7 +216,8 @@ fn x86_memory(arch: Arch, places: Places, rng: &mut impl Rng) -> Mem {
     let mem = match rng.random_range(0..6) {
         0 => Mem::absolute(places.data as i64),
         1 if arch != Arch::X86_32 => {
-            Mem::base_disp(x86::RIP, places.data as i64 - places.code as i64)
+            let base = if rng.random_ratio(1, 4) { x86::EIP } else { x86::RIP };
+            Mem::base_disp(base, places.data as i64 - places.code as i64)
         }
         // Alone, a register scaled by 1 or 2 has a shorter address without the scale.
         2 => Mem {

@@ -196,7 +196,7 @@ fn special_registers(arch: Arch, meaning: Meaning, state: &mut CpuState, rng: &m
         Meaning::Xlat => state.registers[3] = near(rng),
         // Away from the stack: the processor starts again when the kernel gives it a page for the room,
         // and would then find links that it has overwritten itself.
-        Meaning::Enter => state.registers[5] = near(rng) + 0x3000,
+        Meaning::Enter | Meaning::EnterWord => state.registers[5] = near(rng) + 0x3000,
         // getpid by the 32-bit table: changes nothing but its result.
         Meaning::Int => state.registers[0] = 20,
         Meaning::Lar | Meaning::Lsl | Meaning::Verr | Meaning::Verw => {
@@ -390,7 +390,7 @@ fn make_case(arch: Arch, form: u16, rng: &mut SmallRng) -> Case {
     if row.meaning == Meaning::Syscall {
         state.registers[0] = 39; // getpid: changes nothing but its result
     }
-    if row.meaning == Meaning::Leave {
+    if matches!(row.meaning, Meaning::Leave | Meaning::LeaveWord) {
         state.registers[5] = MIDDLE + rng.random_range(0..64);
     }
     // Divisions that fit, half of the time.

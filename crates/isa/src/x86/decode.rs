@@ -2,7 +2,7 @@
 
 use super::decode_common::{self, CommonRows, OnlyPrefix, WINDOW};
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
-use super::{Pattern, RIP, Row, rows};
+use super::{EIP, Pattern, RIP, Row, rows};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
     Value, Width,
@@ -597,11 +597,7 @@ fn read_memory(
     } else if modrm & 7 == 0b101 && mode == 0 {
         disp_bytes = 4;
         if prefixes.long {
-            // With the address-size prefix the base is EIP, which no row needs.
-            if prefixes.address_size {
-                return Err(DecodeError::Invalid);
-            }
-            mem.base = Some(RIP);
+            mem.base = Some(if prefixes.address_size { EIP } else { RIP });
         }
     } else {
         mem.base = reg(modrm & 7 | prefixes.rex_bit(1));

@@ -382,8 +382,9 @@ impl Parts {
         }
         for reg in [base, index].into_iter().flatten() {
             match reg.kind {
-                RegKind::Qword | RegKind::Ip if long => {}
                 RegKind::Dword => self.address_size = long,
+                RegKind::Ip if long => self.address_size = reg.width() == Width::W32,
+                RegKind::Qword if long => {}
                 RegKind::Word if !long => return self.narrow_memory(operand, mem),
                 _ if long => {
                     return Err(bad("an address is formed from 64-bit or 32-bit registers"));
@@ -399,7 +400,7 @@ impl Parts {
         if index.is_some_and(|i| i.kind == RegKind::Ip)
             || (base.is_some_and(|b| b.kind == RegKind::Ip) && index.is_some())
         {
-            return Err(bad("`rip` goes with a displacement only"));
+            return Err(bad("the instruction pointer goes with a displacement only"));
         }
 
         let disp = mem.disp.or_zero();

@@ -235,6 +235,9 @@ pub enum Meaning {
     Xchg,
     /// The stack pointer becomes the frame pointer, which is then popped.
     Leave,
+    /// LEAVE and ENTER of the lower halves of 32-bit registers.
+    LeaveWord,
+    EnterWord,
     Add,
     Adc,
     Sub,
@@ -686,3 +689,6 @@ const fn slot(access: Access, pattern: Pattern) -> Slot {
 
 /// The instruction pointer as the base of an address.
 pub const RIP: Reg = Reg::new(RegKind::Ip, 0);
+
+/// Its lower half as the base of an address of 32 bits, in 64-bit mode.
+pub const EIP: Reg = Reg::new(RegKind::Ip, 1);

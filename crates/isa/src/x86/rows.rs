@@ -60,7 +60,7 @@ impl Row {
             sized_by_mode: !matches!(
                 form.control,
                 Control::Next | Control::Syscall | Control::Trap
-            ) || matches!(form.meaning, Leave | Enter),
+            ),
             unsaid_address: uses_address && !says_address && !encoding.address_size,
             unsaid_segment: matches!(
                 form.meaning,

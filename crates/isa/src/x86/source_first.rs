@@ -7,7 +7,7 @@ use std::fmt::Write;
 
 use super::{Meaning, by_mnemonic, form, register_tells_width};
 use crate::print::{address, immediate};
-use crate::{Arch, Control, Instruction, Mem, Names, Operand, RegKind, Width, format_number};
+use crate::{Arch, Control, Instruction, Mem, Names, Operand, Width, format_number};
 
 /// What a word of source-first order says beside its mnemonic.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -121,7 +121,7 @@ pub(crate) fn print(instruction: &Instruction, names: &dyn Names) -> String {
     let mut text = mnemonic(instruction);
     let indirect = matches!(form.control, Control::Call | Control::Jump);
     let mut operands: Vec<&Operand> = instruction.operands.iter().collect();
-    if form.meaning != Meaning::Enter {
+    if !matches!(form.meaning, Meaning::Enter | Meaning::EnterWord) {
         operands.reverse();
     }
     for (number, operand) in operands.into_iter().enumerate() {
@@ -203,7 +203,7 @@ fn print_operand(
 
 fn print_memory(text: &mut String, instruction: &Instruction, mem: &Mem, names: &dyn Names) {
     let disp = mem.disp.or_zero();
-    let relative = mem.base.is_some_and(|base| base.kind == RegKind::Ip);
+    let relative = mem.base == Some(super::RIP);
     if let Some(segment) = mem.segment {
         text.push('%');
         text.push_str(segment.name());

@@ -706,7 +706,8 @@ pub(super) fn leave<W: Size, O: Observer>(
 ) -> Result {
     let frame = cpu.regs[RBP];
     let bytes = W::WIDTH.bytes();
-    cpu.regs[RBP] = memory.load_value(frame, bytes, observer).map_err(of_stack)?;
+    let value = memory.load_value(frame, bytes, observer).map_err(of_stack)?;
+    cpu.put::<W>(RBP as u8, value);
     cpu.regs[RSP] = frame.wrapping_add(bytes) & cpu.address_mask;
     Ok(Flow::Next)
 }

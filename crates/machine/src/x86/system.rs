@@ -111,7 +111,8 @@ pub(super) fn enter<W: Size, O: Observer>(
         // The processor probes the new top for writing.
         let probe = memory.load_value(stack, bytes, &mut crate::Idle).map_err(of_stack)?;
         memory.store_value(stack, bytes, probe, &mut crate::Idle).map_err(of_stack)?;
-        (cpu.regs[RSP], cpu.regs[RBP]) = (stack, frame);
+        cpu.regs[RSP] = stack;
+        cpu.put::<W>(RBP as u8, frame);
         Ok(())
     };
     if let Err(fault) = build() {

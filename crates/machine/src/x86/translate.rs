@@ -191,6 +191,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::PushWord => ops::push::<Imm, B16, O>,
         Meaning::Pop => one_place!(first, width, pop, []),
         Meaning::Leave => by_mode!(narrow, ops::leave, []),
+        Meaning::LeaveWord => ops::leave::<B16, O>,
         // Either operand may be the memory one; the other is exchanged with it.
         Meaning::Xchg if second == Is::Mem => {
             op.second = op.first;
@@ -301,12 +302,15 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Pushf(width) => sized!(width, system::pushf, []),
         Meaning::Popf(width) => sized!(width, system::popf, []),
         Meaning::Xlat => system::xlat::<O>,
-        Meaning::Enter => {
+        Meaning::Enter | Meaning::EnterWord => {
             // The size stands where a displacement would: the immediate is the nesting level.
             if let Some(isa::Operand::Imm(size)) = instruction.operands.first() {
                 op.disp = size.or_zero() as u64;
             }
-            by_mode!(narrow, system::enter, [])
+            match form.meaning {
+                Meaning::EnterWord => system::enter::<B16, O>,
+                _ => by_mode!(narrow, system::enter, []),
+            }
         }
         Meaning::MovFromSegment => match (first, width) {
             (Is::Mem, _) => segments::mov_from_segment::<Mem, B16, O>,

@@ -76,6 +76,7 @@ const LEAVE: Form = Form {
 
 pub(super) const FORMS: &[Form] = &[
     LEAVE,
+    Form { mnemonic: "leavew", meaning: Meaning::LeaveWord, implicit: &[updates(Width::W16, BP), reads(Width::W64, BP), writes(Width::W64, SP)], encoding: "66 C9", summary: "takes a frame down: RSP becomes RBP, then BP alone is popped", ..LEAVE },
     Form { operands: &[w(RM8), r(R8)], encoding: "88 /r", ..MOV },
     Form { operands: &[w(RM16), r(R16)], encoding: "89 /r", ..MOV },
     Form { operands: &[w(RM32), r(R32)], encoding: "89 /r", ..MOV },
