@@ -16,6 +16,7 @@ mod fault;
 mod machine;
 mod memory;
 mod origin;
+mod snapshot;
 mod watch;
 mod x86;
 
@@ -26,8 +27,9 @@ pub use effects::{
 pub use engine::{Event, Run};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};
-pub use memory::{Difference, MapError, Memory, MemorySnapshot, PAGE_BYTES, Permissions, Region};
+pub use memory::{MapError, Memory, PAGE_BYTES, Permissions, Region};
 pub use origin::{FlagOperation, FlagOrigin};
+pub use snapshot::{Difference, MemorySnapshot};
 pub use watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 
 /// Watches memory accesses of executed instructions.
