@@ -9,6 +9,7 @@
 //! leaves a notice.
 
 mod errno;
+mod landing;
 mod load;
 mod memory;
 mod process;

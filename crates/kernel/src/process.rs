@@ -10,7 +10,7 @@ use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
 use crate::report::{self, SyscallReport};
 use crate::syscalls::{self, Outcome};
 use crate::table::Door;
-use crate::{Errno, table};
+use crate::{Errno, landing, table};
 
 /// EBX, ECX, EDX, ESI, EDI and EBP: where `int 0x80` finds the arguments. Source: syscall(2).
 const INT80_ARGUMENTS: [Storage; 6] =
@@ -269,10 +269,10 @@ impl Process {
                 Event::Stop => Some(Stop::Place),
                 Event::Written => Some(Stop::Written),
                 Event::Fault(fault) => Some(self.end_by(fault)),
-                Event::Syscall | Event::Syscall32 => {
+                Event::Syscall | Event::Syscall32 | Event::Sysenter => {
                     let outputs = self.output.len();
                     let before = self.executed - 1;
-                    let stop = self.syscall(self.door(run.event));
+                    let stop = self.syscall(run.event);
                     if let (Some(watcher), Some(call)) = (&mut watcher, self.made.last())
                         && call.moment == before
                         && let Some(filled) = call.report.filled
@@ -315,15 +315,13 @@ impl Process {
         let mut step = self.machine.step();
         let stop = match step.event {
             Some(Event::Fault(fault)) => self.end_by(fault),
-            Some(event @ (Event::Syscall | Event::Syscall32)) => {
+            Some(event @ (Event::Syscall | Event::Syscall32 | Event::Sysenter)) => {
                 self.executed += 1;
-                let result = self.arch().convention().syscall_result;
-                let stop = self.syscall(self.door(event)).unwrap_or(Stop::Budget);
-                // The result register was written after the instruction itself.
-                let value = self.machine.register(result);
+                let stop = self.syscall(event).unwrap_or(Stop::Budget);
+                // The kernel wrote registers after the instruction itself.
                 for change in &mut step.effects.registers {
-                    if change.reg.storage() == Some(result) {
-                        change.new = value;
+                    if let Some(storage) = change.reg.storage() {
+                        change.new = self.machine.register(storage);
                     }
                 }
                 stop
@@ -333,7 +331,8 @@ impl Process {
                 Stop::Budget
             }
         };
-        let called = matches!(step.event, Some(Event::Syscall | Event::Syscall32));
+        let called =
+            matches!(step.event, Some(Event::Syscall | Event::Syscall32 | Event::Sysenter));
         let made = self.made.last().filter(|call| called && call.moment + 1 == self.executed);
         let made = made.cloned();
         (step, made, stop)
@@ -342,13 +341,22 @@ impl Process {
     /// The way into the kernel that the machine took.
     fn door(&self, event: Event) -> Door {
         match event {
-            Event::Syscall32 => Door::X86_32,
+            Event::Syscall32 | Event::Sysenter => Door::X86_32,
             _ => Door::of(self.arch()),
         }
     }
 
     /// Makes the system call that the machine stopped at; `None` if the program goes on.
-    fn syscall(&mut self, door: Door) -> Option<Stop> {
+    fn syscall(&mut self, event: Event) -> Option<Stop> {
+        let stop = self.make_call(event);
+        if event == Event::Sysenter && stop.is_none() {
+            landing::go_on(&mut self.machine);
+        }
+        stop
+    }
+
+    fn make_call(&mut self, event: Event) -> Option<Stop> {
+        let door = self.door(event);
         let convention = self.arch().convention();
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
@@ -356,8 +364,16 @@ impl Process {
             Door::X86_32 => &INT80_ARGUMENTS[..],
             _ => convention.syscall_arguments,
         };
-        let given: Vec<u64> =
+        let mut given: Vec<u64> =
             registers.iter().map(|storage| self.machine.register(*storage)).collect();
+        let mut refused = None;
+        if let (Event::Sysenter, Some(sixth)) = (event, given.get_mut(5)) {
+            match landing::sixth_argument(&mut self.machine) {
+                Some(value) => *sixth = value,
+                // Nothing is called then. Source: Linux, `arch/x86/entry/common.c`, `do_fast_syscall_32`.
+                None => refused = Some(Errno::EFAULT.result()),
+            }
+        }
         let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
         let (number, values) = (cut(number), given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
         let mut report = SyscallReport {
@@ -377,7 +393,10 @@ impl Process {
             self.report(report);
             return None;
         };
-        let (outcome, notice) = syscalls::perform(self, row.call, door, &values);
+        let (outcome, notice) = match refused {
+            Some(result) => (Outcome::Returned(result), None),
+            None => syscalls::perform(self, row.call, door, &values),
+        };
         (report.name, report.notice) =
             (Some(row.name), report::cut(row, &given, &values).or(notice));
         let stop = match outcome {

@@ -29,6 +29,8 @@ pub(crate) enum Flow {
     Syscall,
     /// Into the kernel by the door of 32-bit programs.
     Syscall32,
+    /// Into the kernel by SYSENTER, whose way back is the kernel's affair.
+    Sysenter,
 }
 
 pub(crate) type Result<T = Flow> = std::result::Result<T, Box<Fault>>;
@@ -116,6 +118,8 @@ pub enum Event {
     Syscall,
     /// `int 0x80` was executed: a system call by the table of 32-bit x86.
     Syscall32,
+    /// SYSENTER was executed: the same, and the kernel says where the program goes on.
+    Sysenter,
     /// An instruction wrote what is watched.
     Written,
     /// The program counter reached one of the stops.
@@ -457,6 +461,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 Flow::Next | Flow::Jump | Flow::Leave => previous = number,
                 Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
                 Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
+                Flow::Sysenter => return (Run { executed, event: Event::Sysenter }, written),
             }
         }
     }

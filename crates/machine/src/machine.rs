@@ -304,6 +304,7 @@ fn step<C: Cpu>(
     let event = match result {
         Ok(Flow::Syscall) => Some(Event::Syscall),
         Ok(Flow::Syscall32) => Some(Event::Syscall32),
+        Ok(Flow::Sysenter) => Some(Event::Sysenter),
         Ok(_) => None,
         Err(fault) => Some(Event::Fault(*fault)),
     };

@@ -71,6 +71,7 @@ pub(super) fn of(form: &Form, encoding: &Encoding) -> Option<Feature> {
         Meaning::Rdrand if form.mnemonic == "rdseed" => feature("RDSEED", 7, EBX, 18),
         Meaning::Rdrand => feature("RDRAND", 1, ECX, 30),
         Meaning::FlushLine => feature("CLFSH", 1, EDX, 19),
+        Meaning::Sysenter => feature("SEP", 1, EDX, 11),
         Meaning::Syscall => feature("SYSCALL", EXTENDED, EDX, 11),
         _ => match form.mnemonic {
             "prefetchw" => feature("PREFETCHW", EXTENDED, ECX, 8),

@@ -41,7 +41,7 @@ pub use source_first::{Spelling, spelling};
 use crate::mnemonics::{Mnemonics, mnemonics};
 use crate::{
     Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
-    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Width,
+    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Storage, Width,
 };
 
 /// The status flags, at their bits in RFLAGS. Source: SDM Vol. 1, 3.4.3.1.
@@ -393,6 +393,7 @@ pub enum Meaning {
     JumpIfZero(Width),
     Nop,
     Syscall,
+    Sysenter,
     Int3,
     Ud2,
 }
@@ -686,6 +687,9 @@ pub(crate) fn register_tells_width(instruction: &Instruction, index: usize) -> b
 const fn slot(access: Access, pattern: Pattern) -> Slot {
     Slot { access, pattern }
 }
+
+/// The register in which SYSENTER wants the stack pointer, by the convention of the kernel.
+pub const SYSENTER_STACK: Storage = Storage(5);
 
 /// The instruction pointer as the base of an address.
 pub const RIP: Reg = Reg::new(RegKind::Ip, 0);

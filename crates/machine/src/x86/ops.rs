@@ -503,6 +503,10 @@ pub(super) fn syscall<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _:
     Ok(Flow::Syscall)
 }
 
+pub(super) fn sysenter<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
+    Ok(Flow::Sysenter)
+}
+
 pub(super) fn int3<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
     cpu.pc = op.next;
     Err(Box::new(Fault::Breakpoint))

@@ -475,6 +475,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::JumpIfZero(width) => sized!(width, ops::jump_if_counter_zero, []),
         Meaning::Nop => ops::nop::<O>,
         Meaning::Syscall => ops::syscall::<O>,
+        Meaning::Sysenter => ops::sysenter::<O>,
         Meaning::Int3 => ops::int3::<O>,
         Meaning::Ud2 => ops::invalid::<O>,
     };

@@ -235,6 +235,17 @@ pub(super) const FORMS: &[Form] = &[
         ..PLAIN
     },
     Form {
+        mnemonic: "sysenter",
+        meaning: Meaning::Sysenter,
+        implicit: &[updates(Width::W32, A), reads(Width::W32, BP), writes(Width::W32, SP)],
+        encoding: "0F 34",
+        modes: Modes::Only32,
+        control: Control::Syscall,
+        summary: "calls the kernel, which comes back by popping EBP, EDX, ECX and a return address off the stack at EBP",
+        source: "SDM Vol. 2B, SYSENTER",
+        ..PLAIN
+    },
+    Form {
         mnemonic: "int3",
         meaning: Meaning::Int3,
         encoding: "CC",
