@@ -146,10 +146,10 @@ fn x86_operand(arch: Arch, pattern: x86::Pattern, places: Places, rng: &mut impl
         P::Xmm0 => Operand::Reg(Reg::x86(Width::W128, 0)),
         P::Far(_) => Operand::Mem(x86_memory(arch, places, rng)),
         // The address is of the mode's width, so that both operands of one instruction agree.
-        P::StringSource(_) | P::StringDestination(_) | P::TranslateTable => {
+        P::StringSource(_) | P::StringDestination(_) | P::TranslateTable | P::MaskedDestination => {
             let number = match pattern {
                 P::StringSource(_) => 6,
-                P::StringDestination(_) => 7,
+                P::StringDestination(_) | P::MaskedDestination => 7,
                 _ => 3,
             };
             let segment = match (pattern, rng.random_range(0..3)) {

@@ -501,7 +501,7 @@ fn operands(
                 let base = Reg::x86(address_width, 7);
                 Operand::Mem(Mem { width: Some(width), ..Mem::base_disp(base, 0) })
             }
-            Pattern::StringSource(_) | Pattern::TranslateTable => {
+            Pattern::StringSource(_) | Pattern::TranslateTable | Pattern::MaskedDestination => {
                 let base = Reg::x86(address_width, slot.pattern.fixed_address().unwrap_or(6));
                 let (width, segment) = (slot.pattern.memory_width(), prefixes.segment);
                 Operand::Mem(Mem { width, segment, ..Mem::base_disp(base, 0) })

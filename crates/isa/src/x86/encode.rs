@@ -154,7 +154,7 @@ impl Kinds {
                 | Pattern::RegRm(width)
                 | Pattern::Vvvv(width) => Kinds::register(width),
                 Pattern::Mem(width) => Kinds::memory(width),
-                Pattern::MemAligned => Kinds::memory(Width::W128),
+                Pattern::MemAligned | Pattern::MaskedDestination => Kinds::memory(Width::W128),
                 Pattern::RmNarrow(reg, width) => Kinds::register(reg) | Kinds::memory(width),
                 Pattern::X | Pattern::XRm | Pattern::Xmm0 => Kinds::VECTOR,
                 Pattern::Xm(width) => Kinds::VECTOR | Kinds::memory(width),
@@ -252,7 +252,10 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
         (Pattern::Rm(width), Operand::Mem(mem)) => mem.width.is_none_or(|w| w == width),
         (Pattern::M | Pattern::Far(_), Operand::Mem(_)) => true,
         (
-            Pattern::StringSource(_) | Pattern::StringDestination(_) | Pattern::TranslateTable,
+            Pattern::StringSource(_)
+            | Pattern::StringDestination(_)
+            | Pattern::TranslateTable
+            | Pattern::MaskedDestination,
             Operand::Mem(mem),
         ) => {
             let base = mem.base.filter(|base| base.vector().is_none() && base.kind != RegKind::Ip);

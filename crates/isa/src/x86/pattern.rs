@@ -69,6 +69,8 @@ pub enum Pattern {
     StringDestination(Width),
     /// The table of XLAT, written out: memory at RBX, or EBX or BX.
     TranslateTable,
+    /// The destination of MASKMOVDQU, written out: memory at RDI, or EDI or DI, in any segment.
+    MaskedDestination,
     /// DX, as the number of a port.
     Dx,
 }
@@ -111,7 +113,9 @@ impl Pattern {
             | Pattern::Mem(w)
             | Pattern::RmNarrow(_, w)
             | Pattern::Xm(w) => Some(w),
-            Pattern::XmUnaligned | Pattern::MemAligned => Some(Width::W128),
+            Pattern::XmUnaligned | Pattern::MemAligned | Pattern::MaskedDestination => {
+                Some(Width::W128)
+            }
             Pattern::StringSource(w) | Pattern::StringDestination(w) => Some(w),
             Pattern::TranslateTable => Some(Width::W8),
             _ => None,
@@ -130,7 +134,7 @@ impl Pattern {
     pub(super) const fn fixed_address(self) -> Option<u8> {
         match self {
             Pattern::StringSource(_) => Some(6),
-            Pattern::StringDestination(_) => Some(7),
+            Pattern::StringDestination(_) | Pattern::MaskedDestination => Some(7),
             Pattern::TranslateTable => Some(3),
             _ => None,
         }
@@ -176,6 +180,7 @@ impl Pattern {
             Pattern::StringSource(w) => format!("m{} at si", w.bits()),
             Pattern::StringDestination(w) => format!("m{} at di", w.bits()),
             Pattern::TranslateTable => "m8 at bx".into(),
+            Pattern::MaskedDestination => "m128 at di".into(),
             Pattern::Dx => "dx".into(),
         }
     }

@@ -11,8 +11,8 @@ use super::float::{F32, F64};
 use super::ops::{self, B8, B16, B32, B64, First, Imm, Mem, Second, Third};
 use super::vectors::{Aligned, FirstVector, General, Narrow, SecondVector, Unaligned};
 use super::{
-    Cpu, FS_BASE, GS_BASE, ZERO, bits, code, decimal, floats, fused, packed, segments, strings,
-    system, vectors, x87,
+    Cpu, FS_BASE, GS_BASE, RDI, ZERO, bits, code, decimal, floats, fused, packed, segments,
+    strings, system, vectors, x87,
 };
 use crate::engine::Result;
 use crate::{Memory, Observer};
@@ -760,7 +760,14 @@ fn vector_instruction<O: Observer>(op: &mut Op<O>, vector: Vector, operands: &Op
             (_, Width::W32) => vectors::extract::<false, B32, O>,
             (_, _) => vectors::extract::<false, B64, O>,
         },
-        Vector::MaskedStore => vectors::masked_store::<O>,
+        Vector::MaskedStore => {
+            // Where it stores may be left unsaid.
+            if operands.kinds[2] != Is::Mem {
+                op.base = RDI as u8;
+                op.special = op.unused_bits > 0;
+            }
+            vectors::masked_store::<O>
+        }
         Vector::BlendByMask(width) => match (second, width) {
             (Is::Mem, Width::W8) => vectors::blend_by_mask::<Aligned, B8, O>,
             (Is::Mem, Width::W32) => vectors::blend_by_mask::<Aligned, B32, O>,

@@ -7,9 +7,9 @@ use super::ops::{Mem, Operand, Size, by_segment, next};
 use super::packed::{bytes, doublewords, of_doublewords, of_quadwords, quadwords, words};
 use super::string_compare;
 use super::translate::Op;
-use super::{Cpu, RAX, RCX, RDI, RDX};
+use super::{Cpu, RAX, RCX, RDX};
 use crate::engine::{Flow, Result};
-use crate::{AccessKind, Fault, Memory, MemoryFault, MemoryFaultKind, Observer};
+use crate::{AccessKind, Fault, Memory, MemoryFault, MemoryFaultKind, Observer, PAGE_BYTES};
 
 /// Where a vector operand is, and how many of its bytes count.
 pub(super) trait Place {
@@ -230,14 +230,25 @@ pub(super) fn masked_store<O: Observer>(
     let value = bytes(cpu.vectors[usize::from(op.first)]);
     let mask = bytes(cpu.vectors[usize::from(op.second)]);
     let chosen = || (0..16u64).filter(|&n| mask[n as usize] & 0x80 != 0);
-    let at = |n: u64| cpu.regs[RDI].wrapping_add(n) & cpu.address_mask;
-    for n in chosen() {
-        // All or nothing: each byte is written with its own value first.
-        let old = memory.load_value(at(n), 1, &mut crate::Idle)?;
-        memory.store_value(at(n), 1, old, &mut crate::Idle)?;
+    let at = |n: u64| cpu.address_beyond(op, n);
+    let refuse = |fault| by_segment(op, fault);
+    // All or nothing: each byte is written with its own value first. Of the page that refuses it processors tell the
+    // upper eight bytes' address if they start there, whether or not the byte is one of them.
+    let whole = |fault: MemoryFault| {
+        let page_of = |address: u64| address & !(PAGE_BYTES - 1);
+        let page = page_of(fault.address);
+        let address = if page_of(at(8)) == page { at(8) } else { page.max(at(0)) };
+        refuse(MemoryFault { address, ..fault })
+    };
+    // Without any byte chosen, too, all of them are looked at: SDM Vol. 2B, MASKMOVDQU leaves it to the processor.
+    let none = chosen().next().is_none();
+    let probed = (8..16).chain(0..8).filter(|&n: &u64| none || mask[n as usize] & 0x80 != 0);
+    for n in probed {
+        let old = memory.load_value(at(n), 1, &mut crate::Idle).map_err(whole)?;
+        memory.store_value(at(n), 1, old, &mut crate::Idle).map_err(whole)?;
     }
     for n in chosen() {
-        memory.store_value(at(n), 1, u64::from(value[n as usize]), observer)?;
+        memory.store_value(at(n), 1, u64::from(value[n as usize]), observer).map_err(refuse)?;
     }
     next::<Mem>(memory)
 }
