@@ -67,14 +67,16 @@ fn traces_as_data_are_one_object_a_line() {
 fn a_reader_that_has_seen_enough_ends_a_trace_without_a_word() {
     use std::process::{Command, Stdio};
     let folder = folder();
-    let mut child = Command::new(assert_cmd::cargo::cargo_bin("sotto"))
+    // The reader is gone before the first line is written.
+    let (reader, writer) = std::io::pipe().unwrap();
+    drop(reader);
+    let child = Command::new(assert_cmd::cargo::cargo_bin("sotto"))
         .args(["trace", "tide.s"])
         .current_dir(folder.path("."))
-        .stdout(Stdio::piped())
+        .stdout(writer)
         .stderr(Stdio::piped())
         .spawn()
         .unwrap();
-    drop(child.stdout.take());
     let output = child.wait_with_output().unwrap();
     assert_eq!(output.status.code(), Some(141));
     assert_eq!(String::from_utf8_lossy(&output.stderr), "");
