@@ -163,7 +163,7 @@ pub(crate) fn settle(
     operands: &mut [Spanned],
     span: Span,
 ) -> Result<&'static str, Diagnostic> {
-    if mnemonic != "enter" {
+    if !matches!(mnemonic, "enter" | "enterw") {
         operands.reverse();
     }
     if let Some((mnemonic, width)) = written_out_string(arch, mnemonic, operands) {
