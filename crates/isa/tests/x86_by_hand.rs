@@ -62,6 +62,9 @@ const CASES: &[(&str, &str)] = &[
     ("66 68 00 01", "pushw 256"),
     ("5b", "pop rbx"),
     ("c9", "leave"),
+    ("66 c9", "leavew"),
+    ("67 8b 05 10 00 00 00", "mov eax, [eip + 16]"),
+    ("67 48 8d 05 f0 ff ff ff", "lea rax, [eip - 16]"),
     ("8f 00", "pop qword [rax]"),
     ("93", "xchg ebx, eax"),
     ("48 87 0a", "xchg [rdx], rcx"),
@@ -240,6 +243,7 @@ const CASES: &[(&str, &str)] = &[
     ("f3 c3", "rep ret"),
     // Flags, segments, and what is the processor's own
     ("c8 10 00 01", "enter 16, 1"),
+    ("66 c8 10 00 01", "enterw 16, 1"),
     ("fc", "cld"),
     ("fd", "std"),
     ("9f", "lahf"),
@@ -397,6 +401,7 @@ const CASES: &[(&str, &str)] = &[
 
 /// What 32-bit mode has beside the instructions of 64-bit mode, or reads differently.
 const CASES_32: &[(&str, &str)] = &[
+    ("0f 34", "sysenter"),
     // SDM Vol. 2A, 2.1.5: addresses
     ("8b 05 00 00 60 00", "mov eax, [0x600000]"),
     ("a1 00 00 60 00", "mov eax, [0x600000]"),
@@ -540,7 +545,7 @@ fn bytes_that_no_row_has_are_refused() {
     for hex in [
         "06",
         "8d c0",
-        "67 8b 05 00 00 00 00",
+        "0f 34",
         "d6",
         "8f 48 00",
         "f0 8b 03",
