@@ -105,7 +105,10 @@ fn test_programs_and_demos_run_as_they_do_natively() {
     let mut programs = common::programs("x86-64");
     let with_32_bits = common::kernel_runs_32_bit();
     if with_32_bits {
-        programs.extend(common::programs("x86-32"));
+        // What SYSENTER comes back through stands elsewhere natively and is not stepped there: of a program that
+        // uses it the output and the status are compared (sotto/tests/x86_32.rs).
+        let stepped = |program: &common::Program| !program.text.contains("sysenter");
+        programs.extend(common::programs("x86-32").into_iter().filter(stepped));
     }
     let demos = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../sotto/demos");
     for name in ["lamp.s", "tide.s", "flash.s", "bell.s"] {
