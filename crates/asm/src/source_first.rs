@@ -3,7 +3,7 @@
 //! `%` before registers, `$` before immediates, `disp(base,index,scale)` for memory, a bare symbol
 //! is memory and `$symbol` its address, `*` before the target of an indirect jump or call.
 
-use sotto_isa::x86::Spelling;
+use sotto_isa::x86::{Spelling, keeps_order};
 use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Width, find_mnemonic};
 
 use crate::expr::{self, Atoms};
@@ -163,7 +163,7 @@ pub(crate) fn settle(
     operands: &mut [Spanned],
     span: Span,
 ) -> Result<&'static str, Diagnostic> {
-    if !matches!(mnemonic, "enter" | "enterw") {
+    if !keeps_order(mnemonic) {
         operands.reverse();
     }
     if let Some((mnemonic, width)) = written_out_string(arch, mnemonic, operands) {

@@ -207,10 +207,7 @@ impl<const MNEMONICS: usize, const NAMES: usize, const SLOTS: usize>
 
 impl Mnemonics {
     fn find(&self, word: &str) -> Option<&Entry> {
-        let mut bytes = [0; 16];
-        bytes.get_mut(..word.len())?.copy_from_slice(word.as_bytes());
-        bytes.make_ascii_lowercase();
-        let key = u128::from_be_bytes(bytes);
+        let key = key_of(word)?;
         let mut slot = slot_of(key, self.slots.len());
         loop {
             let entry = self.entries.get(usize::from(self.slots[slot]).checked_sub(1)?)?;

@@ -353,11 +353,24 @@ impl Memory {
     #[cold]
     fn read_slow<const N: usize>(&mut self, address: u64) -> Result<[u8; N], MemoryFault> {
         let mut bytes = [0; N];
-        self.read_bytes(address, &mut bytes)?;
+        self.read_slice_slow(address, &mut bytes)?;
+        Ok(bytes)
+    }
+
+    #[cold]
+    fn value_slow(&mut self, address: u64, bytes: u64) -> Result<u64, MemoryFault> {
+        let mut value = [0; 8];
+        self.read_slice_slow(address, &mut value[..bytes as usize])?;
+        Ok(u64::from_le_bytes(value))
+    }
+
+    /// Reads bytes, and has their first page at hand from now on.
+    fn read_slice_slow(&mut self, address: u64, bytes: &mut [u8]) -> Result<(), MemoryFault> {
+        self.read_bytes(address, bytes)?;
         let (page, entry, _) = Memory::index(address);
         let slot = self.slot(address, AccessKind::Read)?;
         self.read_table[entry] = Entry { page, slot };
-        Ok(bytes)
+        Ok(())
     }
 
     /// Reads any number of bytes.
@@ -615,11 +628,9 @@ impl Memory {
         bytes: u64,
         observer: &mut O,
     ) -> Result<u64, MemoryFault> {
-        let value = match bytes {
-            1 => u64::from(u8::from_le_bytes(self.read(address)?)),
-            2 => u64::from(u16::from_le_bytes(self.read(address)?)),
-            4 => u64::from(u32::from_le_bytes(self.read(address)?)),
-            _ => u64::from_le_bytes(self.read(address)?),
+        let value = match self.value_at_hand(address, bytes) {
+            Some(value) => value,
+            None => self.value_slow(address, bytes)?,
         };
         if O::ACTIVE {
             observer.read(address, bytes, value);
@@ -679,11 +690,8 @@ impl Memory {
             // Memory that cannot be read shows as zeros.
             let _ = self.read_bytes(address, &mut old[..bytes as usize]);
         }
-        match bytes {
-            1 => self.write(address, (value as u8).to_le_bytes())?,
-            2 => self.write(address, (value as u16).to_le_bytes())?,
-            4 => self.write(address, (value as u32).to_le_bytes())?,
-            _ => self.write(address, value.to_le_bytes())?,
+        if self.put_value_at_hand(address, bytes, value).is_none() {
+            self.write_slow(address, &value.to_le_bytes()[..bytes as usize])?;
         }
         if O::ACTIVE {
             let mask = u64::MAX >> (64 - 8 * bytes);

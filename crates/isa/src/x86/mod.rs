@@ -36,7 +36,7 @@ pub use pattern::Pattern;
 pub use prefix::{PREFIXES, Prefix};
 pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
-pub use source_first::{Spelling, spelling};
+pub use source_first::{Spelling, keeps_order, spelling};
 
 use crate::mnemonics::{Mnemonics, mnemonics};
 use crate::{

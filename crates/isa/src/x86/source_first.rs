@@ -115,13 +115,18 @@ fn suffixed(arch: Arch, stem: &str, width: Width) -> Option<Spelling> {
     takes.then_some(Spelling { mnemonic, width: Some(width), destination: None })
 }
 
+/// Whether the operands of a mnemonic stand in the manual's order in either spelling: the two numbers of ENTER.
+pub fn keeps_order(mnemonic: &str) -> bool {
+    matches!(mnemonic, "enter" | "enterw")
+}
+
 /// The instruction in source-first order.
 pub(crate) fn print(instruction: &Instruction, names: &dyn Names) -> String {
     let form = form(instruction.form);
     let mut text = mnemonic(instruction);
     let indirect = matches!(form.control, Control::Call | Control::Jump);
     let mut operands: Vec<&Operand> = instruction.operands.iter().collect();
-    if !matches!(form.meaning, Meaning::Enter | Meaning::EnterWord) {
+    if !keeps_order(form.mnemonic) {
         operands.reverse();
     }
     for (number, operand) in operands.into_iter().enumerate() {
