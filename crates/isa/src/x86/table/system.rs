@@ -97,7 +97,7 @@ const R16_RM: Pattern = Pattern::RegRm(Width::W16);
 
 pub(super) const FORMS: &[Form] = &[
     ENTER,
-    Form { mnemonic: "enterw", meaning: Meaning::EnterWord, implicit: &[updates(Width::W16, BP), reads(Width::W64, BP), updates(Width::W64, SP)], encoding: "66 C8 iw ib", summary: "makes a frame: pushes BP alone, copies the lower half of RSP to it, and makes room for the given number of bytes", ..ENTER },
+    Form { mnemonic: "enterw", meaning: Meaning::EnterWord, implicit: &[updates(Width::W16, BP), reads(Width::W64, BP), updates(Width::W64, SP)], encoding: "66 C8 iw ib", summary: "makes a frame: pushes BP alone, copies SP to it, and makes room for the given number of bytes", ..ENTER },
     Form { mnemonic: "cld", meaning: Meaning::Cld, encoding: "FC", flags: FlagEffects { cleared: flag::DF, ..FlagEffects::NONE }, summary: "clears DF: string instructions go up", source: "SDM Vol. 2A, CLD", ..PLAIN },
     Form { mnemonic: "std", meaning: Meaning::Std, encoding: "FD", flags: FlagEffects { set: flag::DF, ..FlagEffects::NONE }, summary: "sets DF: string instructions go down", source: "SDM Vol. 2B, STD", ..PLAIN },
     Form {
