@@ -150,6 +150,8 @@ struct Block<Op> {
     whole: usize,
     /// Address after each instruction.
     ends: Box<[u64]>,
+    /// Address after the last one.
+    end: u64,
     /// What each instruction writes, for observers who ask.
     writes: Box<[Writes]>,
     /// Where control goes after the last one.
@@ -160,28 +162,57 @@ struct Block<Op> {
     is_stop: bool,
     /// Its first instruction asks for the clock; others cannot.
     asks_clock: bool,
+    /// Neither of the two.
+    is_plain: bool,
+    /// Its last instruction is a call or a return.
+    transfers: bool,
+}
+
+/// How running blocks that follow each other ended.
+struct Ended {
+    /// The last block.
+    number: u32,
+    /// Instructions that were completed before it.
+    before: u64,
+    /// Its instructions that were carried out; after a fault the last of them was not completed.
+    count: usize,
+    /// Where control goes.
+    flow: Result,
+    /// The observer wants to stop.
+    stopped: bool,
 }
 
 impl<Op> Block<Op> {
-    /// Operations from the start of the block that are no more than `most` instructions, which is at least one,
-    /// and how many instructions they are.
-    #[inline(always)]
-    fn ops_within(&self, most: u64) -> (&[Op], usize) {
-        if self.ends.len() as u64 <= most {
-            return (&self.ops[..self.whole], self.ends.len());
-        }
-        self.first_ops(most as usize)
-    }
-
-    /// As [`Block::ops_within`], of fewer than the block has.
+    /// Operations from the start of the block for `most` instructions, which are fewer than the block has and at
+    /// least one.
     #[cold]
-    fn first_ops(&self, most: usize) -> (&[Op], usize) {
+    fn first_ops(&self, most: usize) -> &[Op] {
         let plain = if self.whole < self.ends.len() { self.whole - 1 } else { self.whole };
         match plain.min(most) {
             // The first of two that are fused stands behind what they are fused to.
-            0 => (&self.ops[1..2], 1),
-            count => (&self.ops[..count], count),
+            0 => &self.ops[1..2],
+            count => &self.ops[..count],
         }
+    }
+
+    /// The block that followed this one lately, and is at an address; [`NO_BLOCK`] if there is none.
+    #[inline(always)]
+    fn successor(&self, address: u64) -> u32 {
+        let [(first, a), (second, b)] = self.successors;
+        if first == address {
+            a
+        } else if second == address {
+            b
+        } else {
+            NO_BLOCK
+        }
+    }
+
+    /// Notes the call or the return that the last of `count` instructions was.
+    #[inline]
+    fn note_transfer<C: Cpu>(&self, calls: &mut CallStack, cpu: &C, count: usize, moment: u64) {
+        let from = if count == 1 { self.start } else { self.ends[count - 2] };
+        note_transfer(calls, cpu, self.control, from, self.ends[count - 1], moment);
     }
 }
 
@@ -422,19 +453,18 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             if block.asks_clock {
                 self.cpu.unseen().clock = start + executed;
             }
-            let (ops, count) = block.ops_within(budget - executed);
-            let (ran, flow, stopped) = match O::ACTIVE {
-                true => run_watched(self.cpu, memory, block, ops, start + executed, observer),
-                false => {
-                    let (ran, flow) = run_ops(self.cpu, memory, ops, observer);
-                    (ran, flow, false)
-                }
+            let budget = budget - executed;
+            let Ended { number, before, count, flow, stopped } = match O::ACTIVE {
+                true => self.run_watched(memory, number, budget, start + executed, observer),
+                false => self.run_following(memory, number, budget, start + executed, observer),
             };
+            executed += before;
+            let block = &self.code.blocks[number as usize];
             let flow = match flow {
                 Ok(flow) => flow,
                 Err(fault) => {
                     // The last one was not completed; of two that are fused, the first.
-                    let done = ran - 1;
+                    let done = count - 1;
                     if !fault.is_trap() {
                         self.cpu.set_pc(if done == 0 { block.start } else { block.ends[done - 1] });
                     }
@@ -442,17 +472,13 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                     return (Run { executed, event: Event::Fault(*fault) }, written);
                 }
             };
-            let done = if ran == ops.len() { count } else { ran };
-            executed += done as u64;
+            executed += count as u64;
             match flow {
-                Flow::Jump => {
-                    if matches!(block.control, Control::Call | Control::Return) {
-                        let from = if done == 1 { block.start } else { block.ends[done - 2] };
-                        let (end, moment) = (block.ends[done - 1], start + executed);
-                        note_transfer(self.calls, self.cpu, block.control, from, end, moment);
-                    }
+                Flow::Jump if block.transfers => {
+                    block.note_transfer(self.calls, self.cpu, count, start + executed);
                 }
-                _ => self.cpu.set_pc(block.ends[done - 1]),
+                Flow::Jump => {}
+                _ => self.cpu.set_pc(block.ends[count - 1]),
             }
             match flow {
                 Flow::Next | Flow::Jump | Flow::Leave if O::ACTIVE && stopped => {
@@ -466,20 +492,95 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         }
     }
 
+    /// Carries out a block, or what `budget` allows of it, telling the observer of each instruction.
+    #[inline(always)]
+    fn run_watched(
+        &mut self,
+        memory: &mut Memory,
+        number: u32,
+        budget: u64,
+        start: u64,
+        observer: &mut O,
+    ) -> Ended {
+        let block = &self.code.blocks[number as usize];
+        let ops = &block.ops[..block.ops.len().min(usize::try_from(budget).unwrap_or(usize::MAX))];
+        let mut ended = Ended { number, before: 0, count: 0, flow: Ok(Flow::Next), stopped: false };
+        for (index, op) in ops.iter().enumerate() {
+            ended.count = index + 1;
+            ended.flow = self.cpu.execute(memory, op, observer);
+            let address = if index == 0 { block.start } else { block.ends[index - 1] };
+            ended.stopped = ended.flow.is_ok()
+                && observer.completed(start + index as u64, address, block.writes.get(index));
+            if ended.stopped || !matches!(ended.flow, Ok(Flow::Next)) {
+                break;
+            }
+        }
+        ended
+    }
+
+    /// Carries out a block, and on from there as long as control goes where it went lately, to blocks that want no
+    /// more than to be carried out, and `budget` has room for them. This is where programs spend their time:
+    /// what happens seldom is left to who calls it.
+    #[inline(always)]
+    fn run_following(
+        &mut self,
+        memory: &mut Memory,
+        mut number: u32,
+        budget: u64,
+        start: u64,
+        observer: &mut O,
+    ) -> Ended {
+        let Runner { cpu, calls, code, .. } = self;
+        let mut before = 0;
+        let mut block = &code.blocks[number as usize];
+        if block.ends.len() as u64 > budget {
+            let (count, flow) = run_ops(*cpu, memory, block.first_ops(budget as usize), observer);
+            return Ended { number, before, count, flow, stopped: false };
+        }
+        loop {
+            let ops = &block.ops[..block.whole];
+            let (ran, flow) = run_ops(*cpu, memory, ops, observer);
+            if ran < ops.len() {
+                return Ended { number, before, count: ran, flow, stopped: false };
+            }
+            let count = if flow.is_ok() { block.ends.len() } else { ran };
+            let pc = match flow {
+                Ok(Flow::Jump) => cpu.pc(),
+                Ok(Flow::Next) => block.end,
+                _ => return Ended { number, before, count, flow, stopped: false },
+            };
+            let after = before + count as u64;
+            let next = block.successor(pc);
+            let following = match code.blocks.get(next as usize) {
+                Some(block)
+                    if block.is_plain
+                        && block.ends.len() as u64 <= budget - after
+                        && !memory.code_was_written() =>
+                {
+                    block
+                }
+                _ => return Ended { number, before, count, flow, stopped: false },
+            };
+            match flow {
+                Ok(Flow::Jump) if block.transfers => {
+                    block.note_transfer(*calls, *cpu, count, start + after);
+                }
+                Ok(Flow::Jump) => {}
+                _ => cpu.set_pc(pc),
+            }
+            (number, before, block) = (next, after, following);
+        }
+    }
+
     /// The block at the program counter, decoded if it is not yet.
     #[inline(always)]
     fn block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
         let pc = self.cpu.pc();
-        if let Some(block) = self.code.blocks.get(previous as usize) {
-            let [(first, a), (second, b)] = block.successors;
-            if first == pc && a != NO_BLOCK {
-                return Ok(a);
-            }
-            if second == pc && b != NO_BLOCK {
-                return Ok(b);
-            }
+        let lately = self.code.blocks.get(previous as usize).map(|block| block.successor(pc));
+        match lately {
+            Some(number) if number != NO_BLOCK => Ok(number),
+            _ => self.find_block(memory, previous),
         }
-        self.find_block(memory, previous)
     }
 
     /// As [`Runner::block`], of one that did not follow the previous one lately.
@@ -553,16 +654,20 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         }
         memory.mark_code(start, pc);
         let number = self.code.blocks.len() as u32;
+        let is_stop = self.stops.contains(&start);
         self.code.blocks.push(Block {
             start,
             ops: ops.into(),
             whole,
-            asks_clock,
             ends: ends.into(),
+            end: pc,
             writes: writes.into(),
             control,
             successors: [(0, NO_BLOCK); 2],
-            is_stop: self.stops.contains(&start),
+            is_stop,
+            asks_clock,
+            is_plain: !is_stop && !asks_clock,
+            transfers: matches!(control, Control::Call | Control::Return),
         });
         self.code.by_address.insert(start, number);
         Ok(number)
@@ -585,28 +690,6 @@ fn run_ops<C: Cpu, O: Observer>(
         }
     }
     (ops.len(), Ok(Flow::Next))
-}
-
-/// As [`run_ops`], telling the observer of each after so many instructions; and whether it wants to stop.
-#[inline(always)]
-fn run_watched<C: Cpu, O: RunObserver>(
-    cpu: &mut C,
-    memory: &mut Memory,
-    block: &Block<C::Op<O>>,
-    ops: &[C::Op<O>],
-    moment: u64,
-    observer: &mut O,
-) -> (usize, Result, bool) {
-    for (index, op) in ops.iter().enumerate() {
-        let result = cpu.execute(memory, op, observer);
-        let address = if index == 0 { block.start } else { block.ends[index - 1] };
-        let stopped = result.is_ok()
-            && observer.completed(moment + index as u64, address, block.writes.get(index));
-        if stopped || !matches!(result, Ok(Flow::Next)) {
-            return (index + 1, result, stopped);
-        }
-    }
-    (ops.len(), Ok(Flow::Next), false)
 }
 
 /// Fetches and decodes the instruction at an address.
