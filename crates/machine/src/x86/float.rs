@@ -608,8 +608,21 @@ fn is_normal<F: Format>(bits: u64) -> bool {
 
 /// The result by the host's arithmetic, if it must be the same and raises nothing: in ordinary
 /// circumstances, from normal numbers and zeros to normal numbers and exact zeros.
-#[inline]
+#[inline(always)]
 pub(super) fn quick<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
+    // An infinity or a NaN need not be looked for: neither comes to a normal number.
+    if a & F::INFINITY != 0 && b & F::INFINITY != 0 {
+        let result = F::host(op, a, b);
+        if is_normal::<F>(result) {
+            return Some(result);
+        }
+    }
+    quick_with_zeros::<F>(op, a, b)
+}
+
+/// As [`quick`], where an operand or the result may be zero. Kept apart, being rarer.
+#[inline(never)]
+fn quick_with_zeros<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
     let zero = |bits: u64| bits & !F::SIGN == 0;
     let fine = |bits: u64| is_normal::<F>(bits) || zero(bits);
     if !(fine(a) && fine(b)) {

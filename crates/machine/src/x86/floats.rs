@@ -90,15 +90,30 @@ pub(super) fn scalar<B: Binary, F: Format, S: Place, O: Observer>(
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let source = S::get(cpu, memory, op, observer)?;
-    let to = cpu.vectors[usize::from(op.first)];
-    let (a, b) = (element::<F>(to, 0), element::<F>(source, 0));
-    if is_ordinary(cpu.mxcsr)
-        && let Some(value) = float::quick::<F>(B::OP, a, b)
+    if !O::ACTIVE
+        && is_ordinary(cpu.mxcsr)
+        && let Some(b) = S::low_at_hand(cpu, memory, op)
     {
-        cpu.vectors[usize::from(op.first)] = with_element::<F>(to, 0, value);
-        return Ok(Flow::Next);
+        let to = &mut cpu.vectors[usize::from(op.first % 16)];
+        let (a, b) = (element::<F>(*to, 0), element::<F>(u128::from(b), 0));
+        if let Some(value) = float::quick::<F>(B::OP, a, b) {
+            *to = with_element::<F>(*to, 0, value);
+            return Ok(Flow::Next);
+        }
     }
+    scalar_slowly::<B, F, S, O>(cpu, memory, op, observer)
+}
+
+/// As [`scalar`], whatever the circumstances and the numbers. Kept apart, so that the common way is short.
+#[inline(never)]
+fn scalar_slowly<B: Binary, F: Format, S: Place, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    let source = S::get(cpu, memory, op, observer)?;
+    let (a, b) = (element::<F>(cpu.vectors[usize::from(op.first)], 0), element::<F>(source, 0));
     each::<F>(cpu, op.first, 1, |_, env| float::arithmetic::<F>(B::OP, a, b, env))
 }
 

@@ -19,6 +19,12 @@ pub(super) trait Place {
         op: &Op<O>,
         observer: &mut O,
     ) -> Result<u128>;
+
+    /// Its low eight bytes, if they can be had without a fault and without anything to note; `None` says nothing.
+    #[inline(always)]
+    fn low_at_hand<O: Observer>(_: &Cpu, _: &Memory, _: &Op<O>) -> Option<u64> {
+        None
+    }
 }
 
 /// The vector register that the operation names first, or second.
@@ -42,6 +48,11 @@ impl Place for SecondVector {
     #[inline]
     fn get<O: Observer>(cpu: &Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result<u128> {
         Ok(cpu.vectors[usize::from(op.second)])
+    }
+
+    #[inline(always)]
+    fn low_at_hand<O: Observer>(cpu: &Cpu, _: &Memory, op: &Op<O>) -> Option<u64> {
+        Some(cpu.vectors[usize::from(op.second % 16)] as u64)
     }
 }
 
@@ -79,6 +90,11 @@ impl<W: Size> Place for Narrow<W> {
         observer: &mut O,
     ) -> Result<u128> {
         Mem::get::<W, O>(cpu, memory, op, observer).map(u128::from)
+    }
+
+    #[inline(always)]
+    fn low_at_hand<O: Observer>(cpu: &Cpu, memory: &Memory, op: &Op<O>) -> Option<u64> {
+        memory.value_at_hand(cpu.effective_address(op), W::WIDTH.bytes())
     }
 }
 
