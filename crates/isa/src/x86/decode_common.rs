@@ -20,49 +20,47 @@ enum Shape {
     /// Something else, or no row at all.
     Other,
     None,
-    /// A place, and the register of ModRM.
-    PlaceReg,
-    RegPlace,
-    /// The register of ModRM, and memory that a register cannot stand for.
-    RegMemory,
+    /// A place, or memory alone, and the register of ModRM, in either order.
+    Pair,
+    /// A place, and an immediate if it has bytes.
     Place,
-    PlaceImm,
     PlaceOne,
     PlaceCl,
     RegPlaceImm,
-    /// The register in the opcode.
+    /// The register in the opcode, and an immediate if it has bytes.
     Opcode,
-    OpcodeImm,
     AccumulatorImm,
     Target,
 }
 
-/// A row that is meant, and how its operands are read.
+/// A row that is meant, and how its operands are read. Eight bytes, as there are many of them.
 #[derive(Copy, Clone)]
 struct Entry {
     row: u16,
     shape: Shape,
-    /// Kind of the register of ModRM, or of the only register.
-    reg: RegKind,
-    /// Kind of the register that a place can be.
-    place: RegKind,
+    /// Where in [`REGISTERS`] the register of ModRM, or the only register, is looked for.
+    reg: u8,
+    /// Where the register is looked for that a place can be.
+    place: u8,
     /// Width of the memory that a place can be.
     width: Option<Width>,
     /// Bytes of the immediate or of the distance.
     imm_bytes: u8,
-    /// The immediate is not sign-extended.
-    unsigned: bool,
+    /// [`SECOND`], [`MEMORY`] and [`UNSIGNED`].
+    flags: u8,
 }
 
-const NOTHING: Entry = Entry {
-    row: 0,
-    shape: Shape::Other,
-    reg: RegKind::Qword,
-    place: RegKind::Qword,
-    width: None,
-    imm_bytes: 0,
-    unsigned: false,
-};
+const _: () = assert!(size_of::<Entry>() == 8);
+
+/// The place is the second operand.
+const SECOND: u8 = 1;
+/// No register can be in the place.
+const MEMORY: u8 = 2;
+/// The immediate is not sign-extended.
+const UNSIGNED: u8 = 4;
+
+const NOTHING: Entry =
+    Entry { row: 0, shape: Shape::Other, reg: 0, place: 0, width: None, imm_bytes: 0, flags: 0 };
 
 /// The one legacy prefix that there is.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -97,8 +95,8 @@ pub(super) struct CommonRows([[Entry; 8]; KEYS]);
 /// `prefix` is the place in [`OnlyPrefix::ALL`], `escaped` for the second map, `rex` a REX prefix or 0, of
 /// which W counts.
 #[inline(always)]
-const fn key(prefix: u8, escaped: bool, rex: u8, opcode: u8) -> usize {
-    (prefix as usize) << 10 | (escaped as usize) << 9 | ((rex & 8) as usize) << 5 | opcode as usize
+const fn key(prefix: u8, escaped: bool, rex: &Rex, opcode: u8) -> usize {
+    (prefix as usize) << 10 | (escaped as usize) << 9 | rex.wide as usize | opcode as usize
 }
 
 const KEYS: usize = OnlyPrefix::ALL.len() << 10;
@@ -162,7 +160,7 @@ enum Part {
     Place(RegKind, Width),
     Reg(RegKind),
     /// Memory that is not accessed.
-    Memory,
+    Memory(Option<Width>),
     Accumulator(RegKind),
     Cl,
     One,
@@ -185,7 +183,9 @@ impl Part {
             Pattern::XmUnaligned => Part::Place(RegKind::Xmm, Width::W128),
             Pattern::R(width) => Part::Reg(kind(width)),
             Pattern::X => Part::Reg(RegKind::Xmm),
-            Pattern::M => Part::Memory,
+            Pattern::M => Part::Memory(None),
+            Pattern::Mem(width) => Part::Memory(Some(width)),
+            Pattern::MemAligned => Part::Memory(Some(Width::W128)),
             Pattern::Acc(width) => Part::Accumulator(kind(width)),
             Pattern::Cl => Part::Cl,
             Pattern::One => Part::One,
@@ -211,28 +211,33 @@ const fn entry(row: &Row, number: u16) -> Entry {
         parts[at] = Part::of(operands[at].pattern);
         match parts[at] {
             None => return NOTHING,
-            Some(Part::Place(kind, width)) => (entry.place, entry.width) = (kind, Some(width)),
-            Some(Part::Reg(kind) | Part::Accumulator(kind)) => entry.reg = kind,
+            Some(Part::Place(kind, width)) => {
+                (entry.place, entry.width) = (registers_from(kind), Some(width));
+            }
+            Some(Part::Reg(kind) | Part::Accumulator(kind)) => entry.reg = registers_from(kind),
             Some(Part::Imm(bytes, unsigned)) => {
-                (entry.imm_bytes, entry.unsigned) = (bytes, unsigned);
+                entry.imm_bytes = bytes;
+                entry.flags |= if unsigned { UNSIGNED } else { 0 };
             }
             Some(Part::Target(bytes)) => entry.imm_bytes = bytes,
-            Some(Part::Memory | Part::Cl | Part::One) => {}
+            Some(Part::Memory(width)) => {
+                entry.width = width;
+                entry.flags |= MEMORY;
+            }
+            Some(Part::Cl | Part::One) => {}
         }
         at += 1;
     }
     use Part::*;
+    entry.flags |= if matches!(parts[1], Some(Place(..) | Memory(_))) { SECOND } else { 0 };
     entry.shape = match (!matches!(e.modrm, ModRm::None), parts) {
         (false, [None, None, None]) => Shape::None,
-        (false, [Some(Reg(_)), None, None]) if e.plus_reg => Shape::Opcode,
-        (false, [Some(Reg(_)), Some(Imm(..)), None]) if e.plus_reg => Shape::OpcodeImm,
+        (false, [Some(Reg(_)), None | Some(Imm(..)), None]) if e.plus_reg => Shape::Opcode,
         (false, [Some(Accumulator(_)), Some(Imm(..)), None]) => Shape::AccumulatorImm,
         (false, [Some(Target(_)), None, None]) => Shape::Target,
-        (true, [Some(Place(..)), Some(Reg(_)), None]) => Shape::PlaceReg,
-        (true, [Some(Reg(_)), Some(Place(..)), None]) => Shape::RegPlace,
-        (true, [Some(Reg(_)), Some(Memory), None]) => Shape::RegMemory,
-        (true, [Some(Place(..)), None, None]) => Shape::Place,
-        (true, [Some(Place(..)), Some(Imm(..)), None]) => Shape::PlaceImm,
+        (true, [Some(Place(..) | Memory(_)), Some(Reg(_)), None]) => Shape::Pair,
+        (true, [Some(Reg(_)), Some(Place(..) | Memory(_)), None]) => Shape::Pair,
+        (true, [Some(Place(..)), None | Some(Imm(..)), None]) => Shape::Place,
         (true, [Some(Place(..)), Some(One), None]) => Shape::PlaceOne,
         (true, [Some(Place(..)), Some(Cl), None]) => Shape::PlaceCl,
         (true, [Some(Reg(_)), Some(Place(..)), Some(Imm(..))]) => Shape::RegPlaceImm,
@@ -241,65 +246,113 @@ const fn entry(row: &Row, number: u16) -> Entry {
     entry
 }
 
+/// What a byte says where a REX prefix may stand. Source: SDM Vol. 2A, 2.2.1.2.
+#[derive(Copy, Clone)]
+#[repr(align(8))]
+struct Rex {
+    /// 1 if it is one.
+    present: u8,
+    /// What W adds to a [`key`].
+    wide: u16,
+    /// What R and B add to the number of a register, and above it whether the prefix is there.
+    reg: u8,
+    base: u8,
+    /// What X adds to an index of [`Addresses::indexes`].
+    index: u8,
+}
+
+static REX: [Rex; 256] = {
+    let mut all = [Rex { present: 0, wide: 0, reg: 0, base: 0, index: 0 }; 256];
+    let mut byte = 0x40;
+    while byte < 0x50 {
+        let rex = byte as u8;
+        all[byte] = Rex {
+            present: 1,
+            wide: ((rex & 8) as u16) << 5,
+            reg: (rex & 4) << 1 | 0x10,
+            base: (rex & 1) << 3 | 0x10,
+            index: (rex & 2) << 4,
+        };
+        byte += 1;
+    }
+    all
+};
+
 /// The registers by kind, whether there is a REX prefix, and number: without one, byte registers 4 to 7 are the
-/// high bytes. Source: SDM Vol. 2A, table 2-2.
-static REGISTERS: [[Reg; 32]; 16] = {
-    let mut registers = [[Reg::new(RegKind::Qword, 0); 32]; 16];
-    let kinds = [RegKind::Byte, RegKind::Word, RegKind::Dword, RegKind::Qword, RegKind::Xmm];
+/// high bytes. Where a kind starts is told by [`registers_from`]. Source: SDM Vol. 2A, table 2-2.
+static REGISTERS: [Reg; 256] = {
+    let mut registers = [Reg::new(RegKind::Qword, 0); 256];
     let mut at = 0;
-    while at < 32 * kinds.len() {
-        let (kind, place) = (kinds[at / 32], at % 32);
+    while at < KINDS.len() * 32 {
+        let (kind, place) = (KINDS[at / 32], at % 32);
         let number = place as u8 & 15;
         let is_high = matches!(kind, RegKind::Byte) && place >= 4 && place < 8;
-        registers[kind as usize][place] =
+        registers[at] =
             if is_high { Reg::new(RegKind::HighByte, number - 4) } else { Reg::new(kind, number) };
         at += 1;
     }
     registers
 };
 
+const KINDS: [RegKind; 5] =
+    [RegKind::Byte, RegKind::Word, RegKind::Dword, RegKind::Qword, RegKind::Xmm];
+
+const fn registers_from(kind: RegKind) -> u8 {
+    let mut at = 0;
+    while KINDS[at] as u8 != kind as u8 {
+        at += 1;
+    }
+    at as u8 * 32
+}
+
 /// What ModRM and SIB say of an address beside the index.
 #[derive(Copy, Clone)]
 struct Address {
     base: Option<Reg>,
+    /// Bytes of the displacement, and which bits of 64 are above them, one less.
     disp_bytes: u8,
+    beyond: u8,
     /// Without an index it is nothing but a number.
     absolute: bool,
 }
 
 /// The registers of addresses.
 struct Addresses {
-    /// By whether there is a SIB, the first field of ModRM, REX.B and the last field of either.
-    /// Source: SDM Vol. 2A, tables 2-2 and 2-3.
-    bases: [Address; 128],
+    /// By ModRM; in place of its register field stand whether there is a SIB byte, whose last field then takes
+    /// the place of ModRM's, and two bits of [`Rex::base`]. Source: SDM Vol. 2A, tables 2-2 and 2-3.
+    bases: [Address; 256],
     /// With the scale, by REX.X and the first two fields of SIB; the register that cannot be an index says that
     /// there is none.
-    indexes: [(Option<Reg>, u8); 64],
+    indexes: [(Option<Reg>, u8); 256],
 }
 
-/// The SIB byte that says that there is no index.
-const NO_INDEX: u8 = 4 << 3;
+/// The bit of an index of [`Addresses::bases`] that says that there is a SIB byte.
+const WITH_SIB: u8 = 0x20;
+/// The first two fields of the SIB byte that say that there is no index.
+const NO_INDEX: u8 = 4;
 
 impl Addresses {
     const fn new(kind: RegKind, ip: Option<Reg>) -> Addresses {
-        let mut bases = [Address { base: None, disp_bytes: 0, absolute: false }; 128];
+        let mut bases = [Address { base: None, disp_bytes: 0, beyond: 0, absolute: false }; 256];
         let mut at = 0;
         while at < bases.len() {
-            let mode = at >> 4 & 3;
-            bases[at] = if mode == 0 && at & 7 == 5 {
-                let base = if at < 64 { ip } else { None };
-                Address { base, disp_bytes: 4, absolute: base.is_none() }
-            } else {
-                let base = Some(Reg::new(kind, at as u8 & 15));
-                Address { base, disp_bytes: [0, 1, 4, 0][mode], absolute: false }
+            let (mode, by) = (at >> 6, at as u8);
+            let absolute = mode == 0 && by & 7 == 5;
+            let disp_bytes = if absolute { 4 } else { [0, 1, 4, 0][mode] };
+            let base = match absolute {
+                false => Some(Reg::new(kind, by & 15)),
+                true if by & WITH_SIB == 0 => ip,
+                true => None,
             };
+            let beyond = 63 - 8 * disp_bytes;
+            bases[at] = Address { base, disp_bytes, beyond, absolute: base.is_none() };
             at += 1;
         }
-        let mut indexes = [(None, 1); 64];
+        let mut indexes = [(None, 1); 256];
         at = 0;
-        while at < indexes.len() {
+        while at < 64 {
             let number = at as u8 & 7 | at as u8 >> 2 & 8;
-            if number != NO_INDEX >> 3 {
+            if number != NO_INDEX {
                 indexes[at] = (Some(Reg::new(kind, number)), 1 << (at >> 3 & 3));
             }
             at += 1;
@@ -315,21 +368,20 @@ static SHORT_ADDRESSES: Addresses = Addresses::new(RegKind::Dword, None);
 struct Reader<'a, const LONG: bool> {
     bytes: &'a [u8; WINDOW],
     at: usize,
-    rex: u8,
+    rex: &'static Rex,
     modrm: u8,
 }
 
 impl<const LONG: bool> Reader<'_, LONG> {
-    /// The register that these three bits name, and above them a bit of the REX prefix.
+    /// The register that these three bits name, and what REX adds to them; `from` is [`registers_from`].
     #[inline(always)]
-    fn register(&self, kind: RegKind, low: u8, rex_bit: u8) -> Operand {
-        // The prefix is 0 or 0x4_: of the latter the first bit.
-        let place = low | rex_bit << 3 | self.rex >> 2 & 0x10;
-        Operand::Reg(REGISTERS[kind as usize % 16][usize::from(place % 32)])
+    fn register(&self, from: u8, low: u8, rex: u8) -> Operand {
+        Operand::Reg(REGISTERS[usize::from(from | low | rex)])
     }
 
-    fn modrm_register(&self, kind: RegKind) -> Operand {
-        self.register(kind, self.modrm >> 3 & 7, self.rex >> 2 & 1)
+    #[inline(always)]
+    fn modrm_register(&self, entry: &Entry) -> Operand {
+        self.register(entry.reg, self.modrm >> 3 & 7, self.rex.reg)
     }
 
     fn is_register(&self) -> bool {
@@ -352,7 +404,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
 
     fn immediate(&mut self, entry: &Entry) -> Operand {
         let value = self.signed(entry.imm_bytes);
-        Operand::Imm(Value::Known(if entry.unsigned { value & 0xff } else { value }))
+        Operand::Imm(Value::Known(if entry.flags & UNSIGNED != 0 { value & 0xff } else { value }))
     }
 
     /// Appends the register or the memory that ModRM names. Source: SDM Vol. 2A, tables 2-2 and 2-3.
@@ -362,7 +414,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
     #[inline(always)]
     fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: u8) {
         if self.is_register() {
-            operands.put(to, self.register(entry.place, self.modrm & 7, self.rex & 1));
+            operands.put(to, self.register(entry.place, self.modrm & 7, self.rex.base));
         } else {
             self.put_memory(entry.width, operands, to);
         }
@@ -375,18 +427,17 @@ impl<const LONG: bool> Reader<'_, LONG> {
         // Read whether it is one or not.
         let sib = self.bytes[self.at % 16];
         self.at += usize::from(with_sib);
-        let low = if with_sib { sib } else { self.modrm } & 7 | self.rex << 3 & 8;
-        let by = u8::from(with_sib) << 6 | self.modrm >> 2 & 0x30 | low;
-        let Address { base, disp_bytes, absolute } = addresses.bases[usize::from(by & 127)];
-        // Put together without a choice: one would be made by a branch, and guessed wrong.
+        // Without a choice: one would be made by a branch, and guessed wrong.
         let mask = u8::from(with_sib).wrapping_neg();
-        let scaled = (sib & mask | NO_INDEX & !mask) >> 3;
-        let (index, scale) = addresses.indexes[usize::from(scaled | self.rex << 4 & mask & 0x20)];
+        let last = (self.modrm ^ (self.modrm ^ sib) & mask) & 7 | WITH_SIB & mask;
+        let by = self.modrm & 0xc0 | self.rex.base | last;
+        let Address { base, disp_bytes, beyond, absolute } = addresses.bases[usize::from(by)];
+        let scaled = (sib >> 3 | self.rex.index) & mask | NO_INDEX & !mask;
+        let (index, scale) = addresses.indexes[usize::from(scaled)];
         // Four bytes are there in any case: the longest of these instructions leaves two of the fifteen.
         // Of them those that count: the shift leaves one bit more to the second.
         let raw = u64::from(u32::from_le_bytes(self.array(self.at)));
-        let beyond = 63 - 8 * (u32::from(disp_bytes) & 7);
-        let disp = (raw << beyond << 1) as i64 >> beyond >> 1;
+        let disp = (raw << (beyond % 64) << 1) as i64 >> (beyond % 64) >> 1;
         self.at += usize::from(disp_bytes);
         // Without a register it is an address.
         let alone = !LONG && absolute && index.is_none();
@@ -430,8 +481,8 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     let all = u64::from_le_bytes(*bytes.first_chunk().expect("the window is wider"));
     let prefix = if PREFIXED { OnlyPrefix::number(bytes[0]) } else { 0 };
     let rest = all >> (8 * u32::from(PREFIXED));
-    let has_rex = LONG && rest & 0xf0 == 0x40;
-    let rex = if has_rex { rest as u8 } else { 0 };
+    let rex = &REX[if LONG { usize::from(rest as u8) } else { 0 }];
+    let has_rex = rex.present != 0;
     // What an escape would say, with the prefix and without: looked at side by side, since a wrong guess of
     // the shape is found out only when all of this is known.
     let opcode_at = |start: u64| {
@@ -441,8 +492,8 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     let (with_rex, without) = (opcode_at(rest >> 8), opcode_at(rest));
     let (escaped, rest) = if has_rex { with_rex } else { without };
     let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
-    let at = usize::from(PREFIXED) + usize::from(has_rex) + usize::from(escaped);
-    let entry = &rows.0[key(prefix, escaped, rex, opcode)][usize::from(modrm >> 3 & 7)];
+    let at = usize::from(PREFIXED) + usize::from(rex.present) + usize::from(escaped);
+    let entry = &rows.0[key(prefix, escaped, rex, opcode) % KEYS][usize::from(modrm >> 3 & 7)];
     let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, modrm };
     let operands = &mut instruction.operands;
     let count = match entry.shape {
@@ -451,29 +502,20 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
             reader.at = at + 1;
             0
         }
-        // One way for both orders is guessed right more often than two.
-        Shape::PlaceReg | Shape::RegPlace => {
-            let place_at = u8::from(entry.shape == Shape::RegPlace);
-            operands.put(place_at ^ 1, reader.modrm_register(entry.reg));
-            reader.put_place(entry, operands, place_at);
-            2
-        }
-        Shape::RegMemory => {
-            if reader.is_register() {
+        // One way for both orders is guessed right more often than two; as for an immediate that is not there.
+        Shape::Pair => {
+            let place_at = entry.flags & SECOND;
+            operands.put(place_at ^ 1, reader.modrm_register(entry));
+            if entry.flags & MEMORY != 0 && reader.is_register() {
                 return false;
             }
-            operands.put(0, reader.modrm_register(entry.reg));
-            reader.put_memory(None, operands, 1);
+            reader.put_place(entry, operands, place_at);
             2
         }
         Shape::Place => {
             reader.put_place(entry, operands, 0);
-            1
-        }
-        Shape::PlaceImm => {
-            reader.put_place(entry, operands, 0);
             operands.put(1, reader.immediate(entry));
-            2
+            1 + u8::from(entry.imm_bytes != 0)
         }
         Shape::PlaceOne => {
             reader.put_place(entry, operands, 0);
@@ -486,25 +528,20 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
             2
         }
         Shape::RegPlaceImm => {
-            operands.put(0, reader.modrm_register(entry.reg));
+            operands.put(0, reader.modrm_register(entry));
             reader.put_place(entry, operands, 1);
             operands.put(2, reader.immediate(entry));
             3
         }
         Shape::Opcode => {
             reader.at = at + 1;
-            operands.put(0, reader.register(entry.reg, opcode & 7, rex & 1));
-            1
-        }
-        Shape::OpcodeImm => {
-            reader.at = at + 1;
-            operands.put(0, reader.register(entry.reg, opcode & 7, rex & 1));
+            operands.put(0, reader.register(entry.reg, opcode & 7, rex.base));
             operands.put(1, reader.immediate(entry));
-            2
+            1 + u8::from(entry.imm_bytes != 0)
         }
         Shape::AccumulatorImm => {
             reader.at = at + 1;
-            operands.put(0, Operand::Reg(Reg::new(entry.reg, 0)));
+            operands.put(0, reader.register(entry.reg, 0, 0));
             operands.put(1, reader.immediate(entry));
             2
         }
