@@ -77,7 +77,7 @@ pub(crate) struct Symbol {
 pub(crate) struct SymbolTable {
     pub symbols: Vec<Symbol>,
     /// Symbols by owner and name, with the hash of these: a large source has so many symbols that looking at
-    /// one costs as much as reading a line.
+    /// one costs as much as reading a line. Those that are [near](is_near) their owners are not among them.
     by_name: HashTable<(u32, SymbolId)>,
     /// Dotted labels by the name as written.
     dotted: FastMap<CompactString, Vec<SymbolId>>,
@@ -86,6 +86,14 @@ pub(crate) struct SymbolTable {
     numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
     variables: FastMap<CompactString, (Expr, Span)>,
+}
+
+/// How many symbols after a `name:` are looked through for a dotted label that belongs to it.
+const NEAR: u32 = 8;
+
+/// Whether a symbol comes so soon after its owner that it is found from there.
+fn is_near(owner: Option<SymbolId>, symbol: SymbolId) -> bool {
+    owner.is_some_and(|owner| symbol.0 - owner.0 <= NEAR)
 }
 
 /// A name's place in the symbol table, or why it has none.
@@ -99,7 +107,8 @@ impl SymbolTable {
     /// Makes room for so many more symbols.
     pub fn make_room(&mut self, symbols: usize) {
         self.symbols.reserve(symbols);
-        self.by_name.reserve(symbols, |(hash, _)| spread(*hash));
+        // Dotted labels are mostly near.
+        self.by_name.reserve(symbols / 2, |(hash, _)| spread(*hash));
     }
 
     pub fn get(&self, id: SymbolId) -> &Symbol {
@@ -116,8 +125,13 @@ impl SymbolTable {
     }
 
     fn intern_in(&mut self, owner: Option<SymbolId>, name: &str, span: Span) -> SymbolId {
+        let next = SymbolId(self.symbols.len() as u32);
+        if is_near(owner, next) {
+            return self.find_near(owner, name).unwrap_or_else(|| self.push(owner, name, span));
+        }
         let hash = hash(owner, name);
-        if let Some(id) = self.find_hashed(hash, owner, name) {
+        let found = self.find_near(owner, name).or_else(|| self.find_hashed(hash, owner, name));
+        if let Some(id) = found {
             return id;
         }
         let id = self.push(owner, name, span);
@@ -127,7 +141,18 @@ impl SymbolTable {
 
     /// The symbol of this name that belongs to this owner.
     fn find(&self, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
-        self.find_hashed(hash(owner, name), owner, name)
+        self.find_near(owner, name).or_else(|| self.find_hashed(hash(owner, name), owner, name))
+    }
+
+    /// As [`SymbolTable::find`], of the symbols that are [near](is_near) their owner.
+    fn find_near(&self, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {
+        let first = owner?.0 + 1;
+        let behind = self.symbols.get(first as usize..)?;
+        let number = behind
+            .iter()
+            .take(NEAR as usize)
+            .position(|symbol| symbol.owner == owner && *symbol.name == *name)?;
+        Some(SymbolId(first + number as u32))
     }
 
     fn find_hashed(&self, hash: u32, owner: Option<SymbolId>, name: &str) -> Option<SymbolId> {

@@ -105,6 +105,27 @@ fn dotted_labels_belong_to_the_label_above_and_numbered_ones_to_their_place() {
 }
 
 #[test]
+fn a_label_has_as_many_dotted_ones_as_it_likes() {
+    // With names of another kind between them, and read from here as from elsewhere.
+    let many: Vec<String> =
+        (0..40).map(|n| format!(".bell{n}: .byte {n}\nhours{n} equ {n}\n")).collect();
+    for n in [0, 3, 7, 8, 20, 39] {
+        let text =
+            format!("        .data\ntide:\n{}log: .quad tide.bell{n} - tide\n", many.concat());
+        assert_eq!(section(&text, ".data")[40..], u64::to_le_bytes(n), "{n}");
+        let twice = format!("        .data\ntide:\n{}.bell{n}: .byte 1\n", many.concat());
+        let messages: Vec<_> =
+            assembly(&twice).diagnostics.iter().map(|d| d.message.clone()).collect();
+        assert_eq!(messages, [format!("`.bell{n}` is defined twice")]);
+        let anew = format!(
+            "        .data\ntide:\n{}gauge:\n.bell{n}: .byte .bell{n} - gauge\n",
+            many.concat()
+        );
+        assert_eq!(section(&anew, ".data")[40..], [0], "{n}");
+    }
+}
+
+#[test]
 fn branches_take_the_shortest_reach_even_when_settling_cascades() {
     let near = |bytes: usize| section(&format!(" jmp end\n.skip {bytes}\nend: nop"), ".text");
     assert_eq!(near(127)[..2], [0xeb, 127]);
