@@ -7,8 +7,9 @@ use ratatui::Frame;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
-use ratatui::widgets::{Clear, Paragraph, Wrap};
+use ratatui::widgets::{Clear, Paragraph};
 
+use super::fold::fold;
 use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, VectorRow, Wanted};
 use super::state::{Pane, State};
 use super::theme::{Theme, clean};
@@ -184,7 +185,7 @@ pub fn draw(frame: &mut Frame, picture: &Picture, state: &mut State, theme: &The
             Pane::Output => output(picture, state, theme, area),
         };
         let focused = state.focus == pane;
-        draw_pane(frame, area, &title, lines, focused, pane == Pane::Answers, theme);
+        draw_pane(frame, area, &title, lines, focused, theme);
     }
     line(frame, layout.line, state, picture, theme);
     if let Some(area) = layout.keys {
@@ -201,7 +202,6 @@ fn draw_pane(
     title: &str,
     lines: Vec<Line<'static>>,
     focused: bool,
-    wraps: bool,
     theme: &Theme,
 ) {
     if area.height == 0 || area.width == 0 {
@@ -218,8 +218,7 @@ fn draw_pane(
     ]);
     frame.render_widget(Paragraph::new(head), Rect { height: 1, ..area });
     let body = Rect { y: area.y + 1, height: area.height - 1, ..area };
-    let text = Paragraph::new(lines);
-    frame.render_widget(if wraps { text.wrap(Wrap { trim: false }) } else { text }, body);
+    frame.render_widget(Paragraph::new(lines), body);
 }
 
 fn header(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme, name: &str) {
@@ -542,7 +541,8 @@ fn window(
 }
 
 fn answers(state: &State, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
-    let lines = state.answers.iter().map(|line| theme.styled(line)).collect();
+    let columns = usize::from(area.width);
+    let lines = state.answers.iter().flat_map(|line| fold(theme.styled(line), columns)).collect();
     let rows = usize::from(area.height.saturating_sub(1));
     let scrolled = state.scrolled(Pane::Answers);
     ("what happened".to_string(), window(lines, rows, scrolled, false))

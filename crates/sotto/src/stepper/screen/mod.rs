@@ -4,6 +4,7 @@
 //! the session, and drawing is a function of it. The terminal is given back on every way out.
 
 mod draw;
+mod fold;
 mod picture;
 mod state;
 mod theme;
