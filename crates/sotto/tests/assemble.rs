@@ -85,6 +85,44 @@ fn an_error_touches_no_output_file() {
 }
 
 #[test]
+fn links_stay_and_what_is_open_already_is_written_to() {
+    let folder = Folder::new(&[("lamp.s", &demo("lamp.s"))]);
+    std::fs::create_dir(folder.path("charts")).unwrap();
+    folder.write("charts/old.map", "old");
+    let link = |name: &str, to: &str| std::os::unix::fs::symlink(to, folder.path(name)).unwrap();
+    let map_to = |name: &str| folder.sotto(&["assemble", "lamp.s", "--map", name]);
+    for (name, to) in [("known.map", "charts/old.map"), ("new.map", "charts/new.map")] {
+        link(name, to);
+        map_to(name).assert().success();
+        assert!(folder.path(name).symlink_metadata().unwrap().is_symlink());
+        let map = std::fs::read_to_string(folder.path(to)).unwrap();
+        assert!(map.starts_with("lamp: x86-64 program, starts at"), "{map}");
+    }
+    link("round", "about");
+    link("about", "round");
+    let stderr = map_to("round").assert().code(2).get_output().stderr.clone();
+    let stderr = String::from_utf8(stderr).unwrap();
+    assert!(stderr.contains("cannot write round: Too many levels of symbolic links"), "{stderr}");
+
+    // To a pipe, and to a file that the shell opened: the map, then what is always said.
+    let map = std::fs::read_to_string(folder.path("charts/new.map")).unwrap();
+    let both = |text: &str| {
+        assert!(text.starts_with(&map), "{text}");
+        assert!(text.ends_with("lamp: x86-64 program, 33 bytes of code, 9 of data\n"), "{text}");
+    };
+    for name in ["/dev/stdout", "/dev/fd/1", "/proc/self/fd/1"] {
+        let output = map_to(name).output().unwrap();
+        both(&String::from_utf8_lossy(&output.stdout));
+        let file = std::fs::File::create(folder.path("log")).unwrap();
+        let mut command = Command::new(assert_cmd::cargo::cargo_bin("sotto"));
+        command.args(["assemble", "lamp.s", "--map", name]).current_dir(folder.path(""));
+        assert!(command.stdout(file).status().unwrap().success());
+        both(&std::fs::read_to_string(folder.path("log")).unwrap());
+    }
+    assert!(std::path::Path::new("/dev/stdout").symlink_metadata().unwrap().is_symlink());
+}
+
+#[test]
 fn errors_as_data_carry_code_place_and_remedy() {
     let folder = Folder::new(&[("lamp.s", " .target x86-64\n moov eax, 1\n")]);
     let output = folder.sotto(&["assemble", "lamp.s", "--json"]).output().unwrap();
