@@ -398,6 +398,8 @@ impl Pass<'_> {
         number: usize,
     ) -> Result<(), Diagnostic> {
         let at = self.starts.0[self.section][number];
+        // Only an address that is known could be cut, and not a distance.
+        let cut = open.mnemonic.starts_with("data16 ");
         let local = |linear: &Linear| {
             let plus = linear.plus?;
             let position = plus.position?;
@@ -406,7 +408,7 @@ impl Pass<'_> {
                 .symbol
                 .is_some_and(|id| self.evaluator.symbols.get(id).binding == Binding::Weak);
             let plain = linear.minus.is_none() && linear.via.is_none() && !weak;
-            let here = position.section as usize == self.section && plain;
+            let here = position.section as usize == self.section && plain && !cut;
             // In the first round instructions have no sizes that could have grown.
             let moved = match self.round {
                 0 => 0,

@@ -52,8 +52,14 @@ fn x86_operands(
 ) -> Operands {
     let no_track = form.mnemonic.starts_with("notrack");
     loop {
-        let operands: Operands =
+        let mut operands: Operands =
             form.operands.iter().map(|slot| x86_operand(arch, slot.pattern, places, rng)).collect();
+        // An operand-size prefix cuts targets.
+        if form.encoding.starts_with("66 ")
+            && let Some(Operand::Target(Value::Known(target))) = operands.first_mut()
+        {
+            *target &= 0xffff;
+        }
         // High bytes and REX prefixes exclude each other.
         let regs = || {
             operands.iter().flat_map(|operand| match operand {
@@ -173,6 +179,7 @@ fn x86_operand(arch: Arch, pattern: x86::Pattern, places: Places, rng: &mut impl
         P::Simm32 => imm(number(Width::W32, rng)),
         P::Uimm8 => imm(rng.random_range(0..256)),
         P::Uimm16 => imm(rng.random_range(0..65536)),
+        P::Rel16 => target(0, rng.random_range(0..0x1_0000)),
         P::Rel8 => target(places.code, rng.random_range(-100..100)),
         P::Rel32 => target(places.code, rng.random_range(-1_000_000..1_000_000)),
         P::Moffs(width) => {

@@ -402,6 +402,20 @@ const CASES: &[(&str, &str)] = &[
 /// What 32-bit mode has beside the instructions of 64-bit mode, or reads differently.
 const CASES_32: &[(&str, &str)] = &[
     ("0f 34", "sysenter"),
+    // CALL, Jcc, JMP, LOOP and RET with the operand-size attribute 16
+    ("66 e9 fd 0f", "data16 jmp 0x2001"),
+    ("66 eb fd", "data16 jmp 0x1000"),
+    ("66 ff e0", "data16 jmp ax"),
+    ("66 e8 00 80", "data16 call 0x9004"),
+    ("66 e8 fb ff", "data16 call 0xfff"),
+    ("66 ff 13", "data16 call word [ebx]"),
+    ("66 c3", "data16 ret"),
+    ("66 c2 04 00", "data16 ret 4"),
+    ("66 74 10", "data16 je 0x1013"),
+    ("66 0f 84 00 01", "data16 je 0x1105"),
+    ("66 e2 fd", "data16 loop 0x1000"),
+    ("66 67 e1 fc", "data16 loopew 0x1000"),
+    ("66 e3 00", "data16 jecxz 0x1003"),
     // SDM Vol. 2A, 2.1.5: addresses
     ("8b 05 00 00 60 00", "mov eax, [0x600000]"),
     ("a1 00 00 60 00", "mov eax, [0x600000]"),

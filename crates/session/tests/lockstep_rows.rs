@@ -458,7 +458,11 @@ fn make_case(arch: Arch, form: u16, rng: &mut SmallRng) -> Case {
     special_stack(arch, row, &mut stack[WINDOW as usize..], rng);
     let from_stack = matches!(
         row.meaning,
-        Meaning::Ret | Meaning::RetFar(_) | Meaning::Iret(_) | Meaning::PopSegment(_)
+        Meaning::Ret
+            | Meaning::RetWord
+            | Meaning::RetFar(_)
+            | Meaning::Iret(_)
+            | Meaning::PopSegment(_)
     );
     let repeated = matches!(row.meaning, Meaning::String(_, _, repeat) if repeat != Repeat::Once);
     Case { bytes, state, around, memory, stack, repeated, from_stack }

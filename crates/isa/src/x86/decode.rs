@@ -532,7 +532,7 @@ fn operands(
                 let address = reader.signed(size)? & address_width.mask() as i64;
                 Operand::Mem(Mem { width, segment, ..Mem::absolute(address) })
             }
-            Pattern::Rel8 | Pattern::Rel32 => {
+            Pattern::Rel8 | Pattern::Rel16 | Pattern::Rel32 => {
                 relative = Some(operands.len());
                 let size = immediate_bytes(slot.pattern, address_width);
                 Operand::Target(Value::Known(reader.signed(size)?))
@@ -545,7 +545,9 @@ fn operands(
     {
         let end = instruction.address.wrapping_add(reader.at as u64);
         *distance = distance.wrapping_add(end as i64);
-        if !prefixes.long {
+        if row.cuts_target {
+            *distance &= 0xffff;
+        } else if !prefixes.long {
             *distance &= 0xffff_ffff;
         }
     }

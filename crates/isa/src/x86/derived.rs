@@ -1,4 +1,4 @@
-//! Rows made from others: with the lock prefix, and as 32-bit mode has them.
+//! Rows made from others: with the lock prefix, as 32-bit mode has them, and there with the prefix that cuts targets.
 //!
 //! All of it happens when this is compiled: a program that starts finds every row made.
 
@@ -14,6 +14,8 @@ struct Origin {
     form: &'static Form,
     locked: bool,
     narrowed: bool,
+    /// The operand-size prefix cuts the target.
+    cut: bool,
     /// Where the result is valid.
     modes: Modes,
 }
@@ -21,7 +23,8 @@ struct Origin {
 /// How many rows there are, those of the table and those made of them.
 pub(super) const COUNT: usize = origins().1;
 
-/// Every row, in the order of the table; those with a lock prefix come last.
+/// Every row, in the order of the table; those with a lock prefix come after them, and those with an operand-size
+/// prefix last.
 static ORIGINS: [Origin; COUNT] = {
     let (origins, count) = origins();
     *origins.split_at(count).0.first_chunk().expect("as many as were counted")
@@ -33,22 +36,26 @@ const ROOM: usize = 2048;
 /// The rows, and how many they are.
 const fn origins() -> ([Origin; ROOM], usize) {
     let first = &GROUPS[0][0];
-    let nothing = Origin { form: first, locked: false, narrowed: false, modes: Modes::All };
+    let nothing =
+        Origin { form: first, locked: false, narrowed: false, cut: false, modes: Modes::All };
     let (mut origins, mut count) = ([nothing; ROOM], 0);
     let mut pass = 0;
-    while pass < 2 {
-        let locked = pass == 1;
+    while pass < 3 {
+        let (locked, cut) = (pass == 1, pass == 2);
         let mut group = 0;
         while group < GROUPS.len() {
             let mut at = 0;
             while at < GROUPS[group].len() {
                 let form = &GROUPS[group][at];
                 at += 1;
-                if locked && !can_be_locked(form) {
+                if locked && !can_be_locked(form) || cut && !can_be_cut(form) {
                     continue;
                 }
-                let own = Origin { form, locked, narrowed: false, modes: form.modes };
-                if !matches!(form.modes, Modes::All) {
+                let own = Origin { form, locked, narrowed: false, cut, modes: form.modes };
+                if cut {
+                    let narrowed = differs_in_32_bits(form);
+                    origins[count] = Origin { narrowed, modes: Modes::Only32, ..own };
+                } else if !matches!(form.modes, Modes::All) {
                     origins[count] = own;
                 } else if Encoding::parse(form).rex_w {
                     // REX, or its bit in VEX, makes the row's operands 64 bits wide.
@@ -84,7 +91,7 @@ const MOST_IMPLICIT: usize = 8;
 
 impl Origin {
     const fn is_made(&self) -> bool {
-        self.locked || self.narrowed
+        self.locked || self.narrowed || self.cut
     }
 
     const fn parts(&self) -> Parts {
@@ -104,6 +111,9 @@ impl Origin {
             if self.narrowed {
                 slot.pattern = in_32_bits(slot.pattern);
             }
+            if self.cut {
+                slot.pattern = in_16_bits(slot.pattern);
+            }
             parts.operands[at] = slot;
             at += 1;
         }
@@ -117,15 +127,20 @@ impl Origin {
             at += 1;
         }
         let name = if self.narrowed { name_in_32_bits(form.mnemonic) } else { form.mnemonic };
-        let before = match self.locked {
-            true => ["lock ", "F0 ", "in one indivisible step: "],
-            false => [""; 3],
+        let before = match (self.locked, self.cut) {
+            (true, _) => ["lock ", "F0 ", "in one indivisible step: "],
+            (_, true) => ["data16 ", "66 ", "with code addresses of 16 bits: "],
+            _ => [""; 3],
         };
         let texts = [name, form.encoding, form.summary];
         let (mut text, mut end) = (0, 0);
         while text < texts.len() {
             end = put(&mut parts.text, end, before[text].as_bytes());
             end = put(&mut parts.text, end, texts[text].as_bytes());
+            if self.cut && text == 1 && parts.text[end - 1] == b'd' {
+                // A distance of two bytes, `cw`, and not of four.
+                parts.text[end - 1] = b'w';
+            }
             parts.ends[text] = end;
             text += 1;
         }
@@ -143,7 +158,12 @@ impl Origin {
         let meaning = self.form.meaning;
         Form {
             mnemonic: text_of(mnemonic),
-            meaning: if self.narrowed { meaning_in_32_bits(meaning) } else { meaning },
+            aliases: if self.cut { &[] } else { self.form.aliases },
+            meaning: match (self.cut, self.narrowed) {
+                (true, _) => meaning_in_16_bits(meaning),
+                (_, true) => meaning_in_32_bits(meaning),
+                _ => meaning,
+            },
             operands: parts.operands.split_at(self.form.operands.len()).0,
             implicit: parts.implicit.split_at(self.form.implicit.len()).0,
             encoding: text_of(encoding),
@@ -221,6 +241,12 @@ const fn can_be_locked(form: &Form) -> bool {
     in_memory && form.meaning.lockable()
 }
 
+/// The row can have an operand-size prefix that cuts its target: there is none, and no other prefix, before it.
+const fn can_be_cut(form: &Form) -> bool {
+    let prefixed = matches!(form.encoding.as_bytes(), [b'F', b'2' | b'3', ..] | [b'3', b'E', ..]);
+    form.meaning.goes_near() && !prefixed && !matches!(form.modes, Modes::Only64)
+}
+
 const fn in_memory(pattern: Pattern) -> Pattern {
     match pattern {
         Pattern::Rm(width) => Pattern::Mem(width),
@@ -280,6 +306,24 @@ const fn meaning_in_32_bits(meaning: Meaning) -> Meaning {
         Meaning::JumpIfZero(Width::W64) => Meaning::JumpIfZero(Width::W32),
         Meaning::PushSegment(Width::W64) => Meaning::PushSegment(Width::W32),
         Meaning::PopSegment(Width::W64) => Meaning::PopSegment(Width::W32),
+        other => other,
+    }
+}
+
+const fn meaning_in_16_bits(meaning: Meaning) -> Meaning {
+    match meaning {
+        Meaning::Jmp => Meaning::JmpWord,
+        Meaning::Call => Meaning::CallWord,
+        Meaning::Ret => Meaning::RetWord,
+        other => meaning_in_32_bits(other),
+    }
+}
+
+/// What stands in the place of a distance or an address of code that is cut.
+const fn in_16_bits(pattern: Pattern) -> Pattern {
+    match pattern {
+        Pattern::Rel32 => Pattern::Rel16,
+        Pattern::Rm(Width::W32) => Pattern::Rm(Width::W16),
         other => other,
     }
 }

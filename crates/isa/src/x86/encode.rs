@@ -171,7 +171,7 @@ impl Kinds {
                 Pattern::Rm(width) => Kinds::register(width) | Kinds::memory(width),
                 Pattern::Moffs(width) => Kinds::memory(width),
                 Pattern::M => Kinds::ANY_MEMORY,
-                Pattern::Rel8 | Pattern::Rel32 => Kinds::TARGET,
+                Pattern::Rel8 | Pattern::Rel16 | Pattern::Rel32 => Kinds::TARGET,
                 Pattern::One
                 | Pattern::Imm(_)
                 | Pattern::Simm8
@@ -278,7 +278,7 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
             | Pattern::Selector,
             Operand::Imm(_),
         ) => true,
-        (Pattern::Rel8 | Pattern::Rel32, Operand::Target(_)) => true,
+        (pattern, Operand::Target(_)) => pattern.is_target(),
         _ => false,
     }
 }
@@ -621,7 +621,7 @@ fn layout(
                 parts.fixed_memory(arch, index, pattern, &mem)?;
             }
             (_, Operand::Mem(mem)) => parts.memory(arch, index, &mem)?,
-            (Pattern::Rel8 | Pattern::Rel32, Operand::Target(target)) => {
+            (_, Operand::Target(target)) => {
                 let bytes = immediate_bytes(slot.pattern, arch.address_width());
                 parts.relative = Some((index, target, bytes));
             }
@@ -684,6 +684,19 @@ fn vex_prefix(e: &Encoding, parts: &Parts, bytes: &mut ArrayVec<u8, MAX_INSTRUCT
     }
 }
 
+/// The distance to a target of 16 bits, which wraps as they do.
+fn cut_distance(operand: usize, target: i64, distance: i64) -> Result<i64, EncodeError> {
+    if (0..1 << 16).contains(&target) {
+        return Ok(i64::from(distance as i16));
+    }
+    Err(EncodeError::OutOfRange {
+        operand,
+        value: i128::from(target),
+        range: 0..=0xffff,
+        rule: Some("the prefix cuts the target to 16 bits"),
+    })
+}
+
 fn assemble_bytes(
     arch: Arch,
     row: &Row,
@@ -743,6 +756,11 @@ fn assemble_bytes(
         let end = bytes.len() + size;
         let field = if size == 1 { Field::Rel8 } else { Field::Rel32 };
         let distance = match target {
+            // No relocation says so, and none would be of use.
+            Value::Late if row.cuts_target => {
+                let reason = "a target of 16 bits lies below 64 KiB, where the kernel lets no program have code";
+                return Err(EncodeError::BadAddress { operand, reason });
+            }
             Value::Late => {
                 out.fixups.push(Fixup {
                     offset: bytes.len() as u8,
@@ -755,8 +773,14 @@ fn assemble_bytes(
             known => {
                 let target = known.or_zero();
                 let distance = target.wrapping_sub(address.wrapping_add(end as u64) as i64);
+                if row.cuts_target {
+                    cut_distance(operand, target, distance)?
                 // Addresses of 32-bit mode wrap.
-                if arch == Arch::X86_32 { i64::from(distance as i32) } else { distance }
+                } else if arch == Arch::X86_32 {
+                    i64::from(distance as i32)
+                } else {
+                    distance
+                }
             }
         };
         let limit = 1i64 << (8 * size - 1);

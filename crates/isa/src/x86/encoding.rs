@@ -102,7 +102,7 @@ impl Encoding {
             let prefix = !has_opcode && e.map == 0;
             match token {
                 b"REX.W" => e.rex_w = true,
-                b"+" | b"ib" | b"iw" | b"id" | b"io" | b"cb" | b"cd" => {}
+                b"+" | b"ib" | b"iw" | b"id" | b"io" | b"cb" | b"cw" | b"cd" => {}
                 b"+r" => e.plus_reg = true,
                 b"/r" => e.modrm = ModRm::Reg,
                 b"NP" => e.mandatory = Mandatory::NoPrefix,
@@ -241,7 +241,7 @@ pub(crate) const fn immediate_bytes(pattern: Pattern, address: Width) -> usize {
     match pattern {
         Pattern::Imm(width) => width.bytes() as usize,
         Pattern::Simm8 | Pattern::Uimm8 | Pattern::Rel8 => 1,
-        Pattern::Uimm16 | Pattern::Selector => 2,
+        Pattern::Uimm16 | Pattern::Selector | Pattern::Rel16 => 2,
         Pattern::Simm32 | Pattern::Rel32 => 4,
         Pattern::Moffs(_) => address.bytes() as usize,
         _ => 0,

@@ -379,11 +379,14 @@ pub enum Meaning {
     X87(X87),
     Vector(vector::Vector),
     Jmp,
+    JmpWord,
     Jcc(Cond),
     Setcc(Cond),
     Cmovcc(Cond),
     Call,
+    CallWord,
     Ret,
+    RetWord,
     Loop,
     Loope,
     Loopne,
@@ -423,6 +426,18 @@ impl Meaning {
                 | Xor
                 | Xadd
                 | Xchg
+        )
+    }
+
+    /// Whether it sends control to another place of the segment, so that an operand-size prefix in 32-bit mode cuts
+    /// the target to 16 bits.
+    ///
+    /// Source: SDM Vol. 2A, CALL, Jcc, JMP, LOOP/LOOPcc; Vol. 2B, RET.
+    const fn goes_near(self) -> bool {
+        use Meaning::*;
+        matches!(
+            self,
+            Jmp | Jcc(_) | Call | Ret | Loop | Loope | Loopne | LoopNarrow(_) | JumpIfZero(_)
         )
     }
 
@@ -511,7 +526,7 @@ const fn context_of(number: u16) -> OperandContext {
     let operands = FORMS[number as usize].operands;
     let (mut target, mut at) = (false, 0);
     while at < operands.len() {
-        target |= matches!(operands[at].pattern, Pattern::Rel8 | Pattern::Rel32);
+        target |= operands[at].pattern.is_target();
         at += 1;
     }
     OperandContext { target, page: false, condition: false }

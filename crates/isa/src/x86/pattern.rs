@@ -31,6 +31,8 @@ pub enum Pattern {
     Uimm16,
     /// A code offset of one byte.
     Rel8,
+    /// A code offset of two bytes.
+    Rel16,
     /// A code offset of four bytes.
     Rel32,
     /// Memory at an absolute address of eight bytes.
@@ -122,6 +124,11 @@ impl Pattern {
         }
     }
 
+    /// Whether a target can stand there.
+    pub const fn is_target(self) -> bool {
+        matches!(self, Pattern::Rel8 | Pattern::Rel16 | Pattern::Rel32)
+    }
+
     /// Whether a vector register can stand there.
     pub const fn is_vector(self) -> bool {
         matches!(
@@ -163,6 +170,7 @@ impl Pattern {
             Pattern::Simm32 => "imm32".into(),
             Pattern::Uimm16 => "imm16".into(),
             Pattern::Rel8 => "rel8".into(),
+            Pattern::Rel16 => "rel16".into(),
             Pattern::Rel32 => "rel32".into(),
             Pattern::Moffs(w) => format!("moffs{}", w.bits()),
             Pattern::Mem(w) => format!("m{}", w.bits()),

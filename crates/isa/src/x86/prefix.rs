@@ -57,4 +57,11 @@ pub const PREFIXES: &[Prefix] = &[
         takes: "an indirect `jmp` or `call`",
         source: "SDM Vol. 1, 17.3.5",
     },
+    Prefix {
+        name: "data16",
+        rows: &["data16"],
+        summary: "cuts the target to its low 16 bits; what a call pushes and a return pops has 16 bits",
+        takes: "`jmp`, `call`, `ret`, a conditional jump or a loop, in 32-bit mode",
+        source: "SDM Vol. 1, 3.6.1",
+    },
 ];

@@ -446,6 +446,11 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Mem => by_mode!(narrow, ops::jump_to, [Mem]),
             _ => ops::jump::<O>,
         },
+        Meaning::JmpWord => match first {
+            Is::Reg => ops::jump_to::<First, B16, O>,
+            Is::Mem => ops::jump_to::<Mem, B16, O>,
+            _ => ops::jump::<O>,
+        },
         Meaning::Jcc(cond) => fused::jump(cond),
         Meaning::Setcc(_) => match first {
             Is::Mem => ops::setcc::<Mem, O>,
@@ -460,7 +465,13 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Mem => by_mode!(narrow, ops::call_to, [Mem]),
             _ => by_mode!(narrow, ops::call, []),
         },
+        Meaning::CallWord => match first {
+            Is::Reg => ops::call_to::<First, B16, O>,
+            Is::Mem => ops::call_to::<Mem, B16, O>,
+            _ => ops::call::<B16, O>,
+        },
         Meaning::Ret => by_mode!(narrow, ops::ret, []),
+        Meaning::RetWord => ops::ret::<B16, O>,
         Meaning::Loop => by_mode!(narrow, ops::loop_while, [2]),
         Meaning::Loope => by_mode!(narrow, ops::loop_while, [1]),
         Meaning::Loopne => by_mode!(narrow, ops::loop_while, [0]),
