@@ -7,6 +7,8 @@ const AT: u64 = 0x1000;
 
 /// Bytes as hex, and the instruction.
 const CASES: &[(&str, &str)] = &[
+    // SDM Vol. 2B, SYSENTER
+    ("0f 34", "sysenter"),
     // SDM Vol. 2B, MOV
     ("88 c8", "mov al, cl"),
     ("66 89 c8", "mov ax, cx"),
@@ -404,6 +406,7 @@ const CASES_32: &[(&str, &str)] = &[
     ("0f 34", "sysenter"),
     // CALL, Jcc, JMP, LOOP and RET with the operand-size attribute 16
     ("66 e9 fd 0f", "data16 jmp 0x2001"),
+    ("66 e9 fc ef", "data16 jmp 0x0"),
     ("66 eb fd", "data16 jmp 0x1000"),
     ("66 ff e0", "data16 jmp ax"),
     ("66 e8 00 80", "data16 call 0x9004"),
@@ -559,7 +562,6 @@ fn bytes_that_no_row_has_are_refused() {
     for hex in [
         "06",
         "8d c0",
-        "0f 34",
         "d6",
         "8f 48 00",
         "f0 8b 03",

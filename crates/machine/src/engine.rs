@@ -563,7 +563,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             };
             match flow {
                 Ok(Flow::Jump) if block.transfers => {
-                    block.note_transfer(*calls, *cpu, count, start + after);
+                    block.note_transfer(calls, *cpu, count, start + after);
                 }
                 Ok(Flow::Jump) => {}
                 _ => cpu.set_pc(pc),

@@ -177,6 +177,28 @@ fn checks_raise_their_signals() {
 }
 
 #[test]
+fn an_operand_size_prefix_cuts_targets_and_return_addresses() {
+    let stack = |machine: &Machine| machine.register(ESP);
+    // Backwards by 3, to where it stands: 0x40_1000 in a whole address.
+    let mut jump = machine(&[0x66, 0xeb, 0xfd]);
+    assert_eq!((jump.step().event, jump.pc()), (None, CODE & 0xffff));
+    let mut not_taken = machine(&[0x66, 0x74, 0xfd]);
+    assert_eq!((not_taken.step().event, not_taken.pc()), (None, CODE + 3));
+    let mut call = machine(&[0x66, 0xe8, 0, 0x10]);
+    let before = stack(&call);
+    let step = call.step();
+    assert_eq!((call.pc(), stack(&call)), ((CODE + 0x1004) & 0xffff, before - 2));
+    assert_eq!(step.effects.memory[0].new, (CODE + 4) & 0xffff);
+    // What comes after the two bytes is no part of the address.
+    let mut ret = machine(&[0x66, 0xc3]);
+    let before = stack(&ret);
+    ret.memory_mut().write(before, 0x4050_6070u32.to_le_bytes()).unwrap();
+    assert_eq!((ret.step().event, ret.pc(), stack(&ret)), (None, 0x6070, before + 2));
+    // There is no code there.
+    assert!(matches!(ret.step().event, Some(Event::Fault(Fault::Memory(_)))));
+}
+
+#[test]
 fn the_same_bytes_are_other_instructions_in_the_other_mode() {
     // 48 ff c0: inc rax, or dec eax and inc eax.
     let mut narrow = machine(&[0x48, 0xff, 0xc0]);

@@ -213,6 +213,12 @@ fn the_stack_pointer_as_its_own_operand() {
 }
 
 #[test]
+fn sysenter_leads_into_the_other_mode() {
+    let event = machine("sysenter", &[]).step().event;
+    assert_eq!(event, Some(Event::Fault(Fault::ModeChange)));
+}
+
+#[test]
 fn calls_returns_and_loops() {
     let mut calling = machine("call", &["rax"]);
     set(&mut calling, "rax", CODE + 0x80);

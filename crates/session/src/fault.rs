@@ -135,9 +135,17 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
                 instruction.as_ref().map(|i| operand_registers(&scene, i)).unwrap_or_default();
         }
         Fault::ModeChange => {
-            report.message =
-                "a jump between 32-bit and 64-bit code, which is not modelled".to_string();
-            report.help = Some("stay in the mode in which the program started".to_string());
+            let (message, help) = match instruction.as_ref().map_or("", Instruction::mnemonic) {
+                "sysenter" => (
+                    "`sysenter` comes back into 32-bit code, which is not modelled",
+                    "call the kernel with `syscall` in 64-bit code",
+                ),
+                _ => (
+                    "a jump between 32-bit and 64-bit code, which is not modelled",
+                    "stay in the mode in which the program started",
+                ),
+            };
+            (report.message, report.help) = (message.to_string(), Some(help.to_string()));
         }
         Fault::Selector => {
             report.message = "the selector names no segment that a program may use".to_string();

@@ -26,8 +26,8 @@ const fn bits(numbers: &[u32]) -> u32 {
 
 /// Topic 1, ECX: SSE3, SSSE3, CMPXCHG16B, SSE4.1, SSE4.2, MOVBE, POPCNT, RDRAND.
 const FEATURES_C: u32 = bits(&[0, 9, 13, 19, 20, 22, 23, 30]);
-/// Topic 1, EDX: TSC, CMPXCHG8B, CMOV, CLFLUSH, FXSAVE, SSE, SSE2. No x87, no MMX.
-const FEATURES_D: u32 = bits(&[4, 8, 15, 19, 24, 25, 26]);
+/// Topic 1, EDX: TSC, CMPXCHG8B, SYSENTER, CMOV, CLFLUSH, FXSAVE, SSE, SSE2. No x87, no MMX.
+const FEATURES_D: u32 = bits(&[4, 8, 11, 15, 19, 24, 25, 26]);
 /// Topic 7, EBX: FSGSBASE, BMI1, BMI2, RDSEED, ADX.
 const FEATURES_7B: u32 = bits(&[0, 3, 8, 18, 19]);
 /// Topic 7, ECX: RDPID.
@@ -37,19 +37,17 @@ const EXTENDED_C: u32 = bits(&[0, 5, 8]);
 /// Topic 80000001, EDX: execute-disable pages, RDTSCP, 64-bit mode; and SYSCALL.
 const EXTENDED_D: u32 = bits(&[20, 27, 29]);
 const SYSCALL: u32 = bits(&[11]);
-/// Topic 1, EDX: SYSENTER, where a program comes back from it.
-const SEP: u32 = bits(&[11]);
 
-/// EAX, EBX, ECX and EDX for a topic and its part. SYSENTER and SYSCALL are told of in the mode that has them.
+/// EAX, EBX, ECX and EDX for a topic and its part. SYSCALL is told of in the mode that has it.
 pub(super) fn answer(arch: Arch, topic: u32, part: u32) -> [u32; 4] {
-    let (sep, syscall) = if arch == Arch::X86_32 { (SEP, 0) } else { (0, SYSCALL) };
+    let syscall = if arch == Arch::X86_32 { 0 } else { SYSCALL };
     let word = |bytes: &[u8], at: usize| {
         u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four bytes"))
     };
     match (topic, part) {
         (0, _) => [MAX_BASIC, word(VENDOR, 0), word(VENDOR, 8), word(VENDOR, 4)],
         // Family 6; a cache line of 64 bytes.
-        (1, _) => [0x600, 8 << 8, FEATURES_C, FEATURES_D | sep],
+        (1, _) => [0x600, 8 << 8, FEATURES_C, FEATURES_D],
         (7, 0) => [0, FEATURES_7B, FEATURES_7C, 0],
         (0x8000_0000, _) => [MAX_EXTENDED, 0, 0, 0],
         (0x8000_0001, _) => [0, 0, EXTENDED_C, EXTENDED_D | syscall],

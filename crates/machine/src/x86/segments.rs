@@ -157,6 +157,16 @@ pub(super) fn load_far<W: Size, O: Observer>(
     Ok(Flow::Next)
 }
 
+/// What sends a program into the other mode.
+pub(super) fn into_other_mode<O: Observer>(
+    _: &mut Cpu,
+    _: &mut Memory,
+    _: &Op<O>,
+    _: &mut O,
+) -> Result {
+    Err(Box::new(Fault::ModeChange))
+}
+
 /// Whether code may go to this selector: it must name the segment in which it runs. A return asks for
 /// the program's own privilege, a jump or a call for any.
 fn check_code(cpu: &Cpu, selector: u64, returning: bool) -> Result<()> {

@@ -486,7 +486,9 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::JumpIfZero(width) => sized!(width, ops::jump_if_counter_zero, []),
         Meaning::Nop => ops::nop::<O>,
         Meaning::Syscall => ops::syscall::<O>,
-        Meaning::Sysenter => ops::sysenter::<O>,
+        Meaning::Sysenter if narrow => ops::sysenter::<O>,
+        // The kernel comes back into 32-bit code.
+        Meaning::Sysenter => segments::into_other_mode::<O>,
         Meaning::Int3 => ops::int3::<O>,
         Meaning::Ud2 => ops::invalid::<O>,
     };

@@ -239,9 +239,8 @@ pub(super) const FORMS: &[Form] = &[
         meaning: Meaning::Sysenter,
         implicit: &[updates(Width::W32, A), reads(Width::W32, BP), writes(Width::W32, SP)],
         encoding: "0F 34",
-        modes: Modes::Only32,
         control: Control::Syscall,
-        summary: "calls the kernel, which comes back by popping EBP, EDX, ECX and a return address off the stack at EBP",
+        summary: "calls the kernel, which comes back into 32-bit code by popping EBP, EDX, ECX and a return address off the stack at EBP",
         source: "SDM Vol. 2B, SYSENTER",
         ..PLAIN
     },
