@@ -232,6 +232,19 @@ impl<Op> Code<Op> {
         }
     }
 
+    /// Where in the table of look-ups a block is, if it was looked up lately.
+    #[inline(always)]
+    fn slot(address: u64) -> usize {
+        (address ^ address >> 12) as usize % LOOKUP_ENTRIES
+    }
+
+    /// The block at an address, if it was looked up lately; else [`NO_BLOCK`].
+    #[inline(always)]
+    fn looked_up(&self, address: u64) -> u32 {
+        let (other, number) = self.lookup[Self::slot(address)];
+        if other == address { number } else { NO_BLOCK }
+    }
+
     fn forget(&mut self) {
         self.blocks.clear();
         self.by_address.clear();
@@ -518,7 +531,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         ended
     }
 
-    /// Carries out a block, and on from there as long as control goes where it went lately, to blocks that want no
+    /// Carries out a block, and on from there as long as control goes where it was lately, to blocks that want no
     /// more than to be carried out, and `budget` has room for them. This is where programs spend their time:
     /// what happens seldom is left to who calls it.
     #[inline(always)]
@@ -550,7 +563,11 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 _ => return Ended { number, before, count, flow, stopped: false },
             };
             let after = before + count as u64;
-            let next = block.successor(pc);
+            let next = match block.successor(pc) {
+                // A return goes to many places.
+                NO_BLOCK => code.looked_up(pc),
+                number => number,
+            };
             let following = match code.blocks.get(next as usize) {
                 Some(block)
                     if block.is_plain
@@ -587,17 +604,16 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
     #[inline(never)]
     fn find_block(&mut self, memory: &mut Memory, previous: u32) -> Result<u32> {
         let pc = self.cpu.pc();
-        let slot = (pc ^ pc >> 12) as usize % LOOKUP_ENTRIES;
-        let number = match self.code.lookup[slot] {
-            (address, number) if address == pc && number != NO_BLOCK => number,
-            _ => {
+        let number = match self.code.looked_up(pc) {
+            NO_BLOCK => {
                 let number = match self.code.by_address.get(&pc) {
                     Some(&number) => number,
                     None => self.decode_block(memory, pc)?,
                 };
-                self.code.lookup[slot] = (pc, number);
+                self.code.lookup[Code::<C::Op<O>>::slot(pc)] = (pc, number);
                 number
             }
+            number => number,
         };
         if previous != NO_BLOCK {
             let successors = &mut self.code.blocks[previous as usize].successors;
