@@ -269,14 +269,22 @@ pub(crate) fn decode_into<const LONG: bool>(
     bytes: &[u8],
     instruction: &mut Instruction,
 ) -> Result<(), DecodeError> {
-    let padded;
-    let window = match bytes.first_chunk() {
-        Some(window) => window,
-        None => {
-            padded = pad(bytes);
-            &padded
-        }
+    let Some(window) = bytes.first_chunk() else {
+        return decode_last::<LONG>(bytes, index, instruction);
     };
+    let is_common = decode_common::decode::<LONG>(window, index.common, instruction)
+        || decode_common::decode_prefixed::<LONG>(window, index.common, instruction);
+    if is_common { Ok(()) } else { decode_in_mode::<LONG>(bytes, index, instruction) }
+}
+
+/// Decodes an instruction behind which there is not as much as is looked at.
+#[inline(never)]
+fn decode_last<const LONG: bool>(
+    bytes: &[u8],
+    index: &Index,
+    instruction: &mut Instruction,
+) -> Result<(), DecodeError> {
+    let window = &pad(bytes);
     let is_common = decode_common::decode::<LONG>(window, index.common, instruction)
         || decode_common::decode_prefixed::<LONG>(window, index.common, instruction);
     if is_common && usize::from(instruction.length) <= bytes.len() {
@@ -286,7 +294,6 @@ pub(crate) fn decode_into<const LONG: bool>(
 }
 
 /// Bytes with zeros behind them, which are looked at but do not count.
-#[inline(never)]
 fn pad(bytes: &[u8]) -> [u8; WINDOW] {
     let mut padded = [0; WINDOW];
     padded[..bytes.len()].copy_from_slice(bytes);

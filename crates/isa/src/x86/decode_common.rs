@@ -2,9 +2,9 @@
 //! whose operands have one of a few shapes, which is nearly all that compilers write. Everything else is left
 //! to [`super::decode`], which knows every row and gives the same answer for these.
 //!
-//! Of the time that decoding takes, guessing wrong where a branch goes is the most. So what the next byte
-//! is (a REX prefix, an escape) is computed and not asked, and one decision a row takes the place of one an
-//! operand.
+//! Of the time that decoding takes, guessing wrong where a branch goes is a third. So whether there is a REX
+//! prefix is computed and not asked, and one decision a row takes the place of one an operand. Whether there is an
+//! escape is asked: what comes after it is mostly of other shapes, and to compute it costs more than to guess.
 
 use super::decode::Index;
 use super::encoding::{Encoding, ModRm, immediate_bytes};
@@ -92,11 +92,10 @@ impl OnlyPrefix {
 /// The rows of the first two opcode maps, by [`key`] and digit.
 pub(super) struct CommonRows([[Entry; 8]; KEYS]);
 
-/// `prefix` is the place in [`OnlyPrefix::ALL`], `escaped` for the second map, `rex` a REX prefix or 0, of
-/// which W counts.
+/// `prefix` is the place in [`OnlyPrefix::ALL`], `escaped` for the second map, `wide` for REX.W.
 #[inline(always)]
-const fn key(prefix: u8, escaped: bool, rex: &Rex, opcode: u8) -> usize {
-    (prefix as usize) << 10 | (escaped as usize) << 9 | rex.wide as usize | opcode as usize
+const fn key(prefix: u8, escaped: bool, wide: bool, opcode: u8) -> usize {
+    (prefix as usize) << 10 | (escaped as usize) << 9 | (wide as usize) << 8 | opcode as usize
 }
 
 const KEYS: usize = OnlyPrefix::ALL.len() << 10;
@@ -249,12 +248,8 @@ const fn entry(row: &Row, number: u16) -> Entry {
 
 /// What a byte says where a REX prefix may stand. Source: SDM Vol. 2A, 2.2.1.2.
 #[derive(Copy, Clone)]
-#[repr(align(8))]
+#[repr(align(4))]
 struct Rex {
-    /// 1 if it is one.
-    present: u8,
-    /// What W adds to a [`key`].
-    wide: u16,
     /// What R and B add to the number of a register, and above it whether the prefix is there.
     reg: u8,
     base: u8,
@@ -263,17 +258,12 @@ struct Rex {
 }
 
 static REX: [Rex; 256] = {
-    let mut all = [Rex { present: 0, wide: 0, reg: 0, base: 0, index: 0 }; 256];
+    let mut all = [Rex { reg: 0, base: 0, index: 0 }; 256];
     let mut byte = 0x40;
     while byte < 0x50 {
         let rex = byte as u8;
-        all[byte] = Rex {
-            present: 1,
-            wide: ((rex & 8) as u16) << 5,
-            reg: (rex & 4) << 1 | 0x10,
-            base: (rex & 1) << 3 | 0x10,
-            index: (rex & 2) << 4,
-        };
+        all[byte] =
+            Rex { reg: (rex & 4) << 1 | 0x10, base: (rex & 1) << 3 | 0x10, index: (rex & 2) << 4 };
         byte += 1;
     }
     all
@@ -370,6 +360,7 @@ struct Reader<'a, const LONG: bool> {
     bytes: &'a [u8; WINDOW],
     at: usize,
     rex: &'static Rex,
+    opcode: u8,
     modrm: u8,
 }
 
@@ -415,10 +406,15 @@ impl<const LONG: bool> Reader<'_, LONG> {
     #[inline(always)]
     fn put_place(&mut self, entry: &Entry, operands: &mut Operands, to: u8) {
         if self.is_register() {
-            operands.put(to, self.register(entry.place, self.modrm & 7, self.rex.base));
+            self.put_register(entry, operands, to);
         } else {
             self.put_memory(entry.width, operands, to);
         }
+    }
+
+    #[inline(always)]
+    fn put_register(&self, entry: &Entry, operands: &mut Operands, to: u8) {
+        operands.put(to, self.register(entry.place, self.modrm & 7, self.rex.base));
     }
 
     #[inline(always)]
@@ -482,35 +478,64 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
     let all = u64::from_le_bytes(*bytes.first_chunk().expect("the window is wider"));
     let prefix = if PREFIXED { OnlyPrefix::number(bytes[0]) } else { 0 };
     let rest = all >> (8 * u32::from(PREFIXED));
+    let has_rex = LONG && rest & 0xf0 == 0x40;
     let rex = &REX[if LONG { usize::from(rest as u8) } else { 0 }];
-    let has_rex = rex.present != 0;
-    // What an escape would say, with the prefix and without: looked at side by side, since a wrong guess of
-    // the shape is found out only when all of this is known.
-    let opcode_at = |start: u64| {
-        let escaped = start & 0xff == 0x0f;
-        (escaped, if escaped { start >> 8 } else { start })
-    };
-    let (with_rex, without) = (opcode_at(rest >> 8), opcode_at(rest));
-    let (escaped, rest) = if has_rex { with_rex } else { without };
+    let wide = has_rex && rest & 8 != 0;
+    let rest = if has_rex { rest >> 8 } else { rest };
+    let at = usize::from(PREFIXED) + usize::from(has_rex);
+    let escaped = rest as u8 == 0x0f;
+    // What comes then is compiled for each of the two.
+    if escaped {
+        let before = Before { prefix, rex, wide, escaped: true };
+        decode_opcode::<LONG>(bytes, rows, instruction, before, rest >> 8, at + 1)
+    } else {
+        let before = Before { prefix, rex, wide, escaped: false };
+        decode_opcode::<LONG>(bytes, rows, instruction, before, rest, at)
+    }
+}
+
+/// What stands before an opcode.
+#[derive(Copy, Clone)]
+struct Before {
+    /// The place in [`OnlyPrefix::ALL`].
+    prefix: u8,
+    rex: &'static Rex,
+    wide: bool,
+    escaped: bool,
+}
+
+/// Goes on at the opcode, at which `rest` starts and which is byte `at`.
+#[inline(always)]
+fn decode_opcode<const LONG: bool>(
+    bytes: &[u8; WINDOW],
+    rows: &CommonRows,
+    instruction: &mut Instruction,
+    Before { prefix, rex, wide, escaped }: Before,
+    rest: u64,
+    at: usize,
+) -> bool {
     let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
-    let at = usize::from(PREFIXED) + usize::from(rex.present) + usize::from(escaped);
-    let entry = &rows.0[key(prefix, escaped, rex, opcode) % KEYS][usize::from(modrm >> 3 & 7)];
-    let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, modrm };
+    let entries = &rows.0[key(prefix, escaped, wide, opcode) % KEYS];
+    let entry = &entries[usize::from(modrm >> 3 & 7)];
+    let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, opcode, modrm };
     let operands = &mut instruction.operands;
     let count = match entry.shape {
         Shape::Other => return false,
         Shape::None => {
-            reader.at = at + 1;
+            reader.at -= 1;
             0
         }
         // One way for both orders is guessed right more often than two; as for an immediate that is not there.
         Shape::Pair => {
             let place_at = entry.flags & SECOND;
             operands.put(place_at ^ 1, reader.modrm_register(entry));
-            if entry.flags & MEMORY != 0 && reader.is_register() {
+            if !reader.is_register() {
+                reader.put_memory(entry.width, operands, place_at);
+            } else if entry.flags & MEMORY == 0 {
+                reader.put_register(entry, operands, place_at);
+            } else {
                 return false;
             }
-            reader.put_place(entry, operands, place_at);
             2
         }
         Shape::Place => {
@@ -535,19 +560,19 @@ fn decode_after<const LONG: bool, const PREFIXED: bool>(
             3
         }
         Shape::Opcode => {
-            reader.at = at + 1;
-            operands.put(0, reader.register(entry.reg, opcode & 7, rex.base));
+            reader.at -= 1;
+            operands.put(0, reader.register(entry.reg, reader.opcode & 7, reader.rex.base));
             operands.put(1, reader.immediate(entry));
             1 + u8::from(entry.imm_bytes != 0)
         }
         Shape::AccumulatorImm => {
-            reader.at = at + 1;
+            reader.at -= 1;
             operands.put(0, reader.register(entry.reg, 0, 0));
             operands.put(1, reader.immediate(entry));
             2
         }
         Shape::Target => {
-            reader.at = at + 1;
+            reader.at -= 1;
             let distance = reader.signed(entry.imm_bytes);
             let end = instruction.address.wrapping_add(reader.at as u64);
             let mut target = distance.wrapping_add(end as i64);
