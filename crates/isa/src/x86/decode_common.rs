@@ -46,7 +46,7 @@ struct Entry {
     width: Option<Width>,
     /// Bytes of the immediate or of the distance.
     imm_bytes: u8,
-    /// [`SECOND`], [`MEMORY`] and [`UNSIGNED`].
+    /// [`SECOND`], [`MEMORY`] and [`UNSIGNED`], and how many operands there are.
     flags: u8,
 }
 
@@ -58,6 +58,8 @@ const SECOND: u8 = 1;
 const MEMORY: u8 = 2;
 /// The immediate is not sign-extended.
 const UNSIGNED: u8 = 4;
+/// Above them stands how many operands there are.
+const COUNT_SHIFT: u32 = 6;
 
 const NOTHING: Entry =
     Entry { row: 0, shape: Shape::Other, reg: 0, place: 0, width: None, imm_bytes: 0, flags: 0 };
@@ -132,7 +134,8 @@ const fn of_digits(
         let number = candidates[at];
         let row = &rows()[number as usize];
         at += 1;
-        if !index.allows(prefix, wide, row) {
+        // A row of registers alone is left to who knows every row; what is in memory is another row's.
+        if !index.allows(prefix, wide, row) || is_registers_alone(row) {
             continue;
         }
         let digits = match row.encoding.modrm {
@@ -150,6 +153,18 @@ const fn of_digits(
         free &= !digits;
     }
     found
+}
+
+/// Whether a row's place is always a register; its opcode then belongs to another row where it is memory.
+const fn is_registers_alone(row: &Row) -> bool {
+    let mut at = 0;
+    while at < row.form.operands.len() {
+        if matches!(row.form.operands[at].pattern, Pattern::XRm | Pattern::RegRm(_)) {
+            return true;
+        }
+        at += 1;
+    }
+    false
 }
 
 /// What is read for an operand, of the few kinds that are read here.
@@ -203,7 +218,8 @@ const fn entry(row: &Row, number: u16) -> Entry {
     if operands.len() > 3 || e.suffix.is_some() {
         return NOTHING;
     }
-    let mut entry = Entry { row: number, ..NOTHING };
+    let count = (operands.len() as u8) << COUNT_SHIFT;
+    let mut entry = Entry { row: number, flags: count, ..NOTHING };
     let mut parts = [None; 3];
     let mut at = 0;
     while at < operands.len() {
@@ -303,8 +319,14 @@ struct Address {
     /// Bytes of the displacement, and which bits of 64 are above them, one less.
     disp_bytes: u8,
     beyond: u8,
-    /// Without an index it is nothing but a number.
-    absolute: bool,
+}
+
+/// The index of an address, and its scale.
+#[derive(Copy, Clone)]
+#[repr(align(4))]
+struct Scaled {
+    index: Option<Reg>,
+    scale: u8,
 }
 
 /// The registers of addresses.
@@ -312,9 +334,8 @@ struct Addresses {
     /// By ModRM; in place of its register field stand whether there is a SIB byte, whose last field then takes
     /// the place of ModRM's, and two bits of [`Rex::base`]. Source: SDM Vol. 2A, tables 2-2 and 2-3.
     bases: [Address; 256],
-    /// With the scale, by REX.X and the first two fields of SIB; the register that cannot be an index says that
-    /// there is none.
-    indexes: [(Option<Reg>, u8); 256],
+    /// By REX.X and the first two fields of SIB; the register that cannot be an index says that there is none.
+    indexes: [Scaled; 256],
 }
 
 /// The bit of an index of [`Addresses::bases`] that says that there is a SIB byte.
@@ -324,7 +345,7 @@ const NO_INDEX: u8 = 4;
 
 impl Addresses {
     const fn new(kind: RegKind, ip: Option<Reg>) -> Addresses {
-        let mut bases = [Address { base: None, disp_bytes: 0, beyond: 0, absolute: false }; 256];
+        let mut bases = [Address { base: None, disp_bytes: 0, beyond: 0 }; 256];
         let mut at = 0;
         while at < bases.len() {
             let (mode, by) = (at >> 6, at as u8);
@@ -336,15 +357,16 @@ impl Addresses {
                 true => None,
             };
             let beyond = 63 - 8 * disp_bytes;
-            bases[at] = Address { base, disp_bytes, beyond, absolute: base.is_none() };
+            bases[at] = Address { base, disp_bytes, beyond };
             at += 1;
         }
-        let mut indexes = [(None, 1); 256];
+        let mut indexes = [Scaled { index: None, scale: 1 }; 256];
         at = 0;
         while at < 64 {
             let number = at as u8 & 7 | at as u8 >> 2 & 8;
             if number != NO_INDEX {
-                indexes[at] = (Some(Reg::new(kind, number)), 1 << (at >> 3 & 3));
+                let index = Some(Reg::new(kind, number));
+                indexes[at] = Scaled { index, scale: 1 << (at >> 3 & 3) };
             }
             at += 1;
         }
@@ -428,16 +450,16 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let mask = u8::from(with_sib).wrapping_neg();
         let last = (self.modrm ^ (self.modrm ^ sib) & mask) & 7 | WITH_SIB & mask;
         let by = self.modrm & 0xc0 | self.rex.base | last;
-        let Address { base, disp_bytes, beyond, absolute } = addresses.bases[usize::from(by)];
-        let scaled = (sib >> 3 | self.rex.index) & mask | NO_INDEX & !mask;
-        let (index, scale) = addresses.indexes[usize::from(scaled)];
+        let Address { base, disp_bytes, beyond } = addresses.bases[usize::from(by)];
+        let scaled = ((sib >> 3 | self.rex.index) ^ NO_INDEX) & mask ^ NO_INDEX;
+        let Scaled { index, scale } = addresses.indexes[usize::from(scaled)];
         // Four bytes are there in any case: the longest of these instructions leaves two of the fifteen.
         // Of them those that count: the shift leaves one bit more to the second.
         let raw = u64::from(u32::from_le_bytes(self.array(self.at)));
         let disp = (raw << (beyond % 64) << 1) as i64 >> (beyond % 64) >> 1;
         self.at += usize::from(disp_bytes);
         // Without a register it is an address.
-        let alone = !LONG && absolute && index.is_none();
+        let alone = !LONG && base.is_none() && index.is_none();
         let disp = Value::Known(if alone { disp & 0xffff_ffff } else { disp });
         let (extend, segment, mode) = (None, None, IndexMode::Offset);
         operands
@@ -541,7 +563,7 @@ fn decode_opcode<const LONG: bool>(
         Shape::Place => {
             reader.put_place(entry, operands, 0);
             operands.put(1, reader.immediate(entry));
-            1 + u8::from(entry.imm_bytes != 0)
+            entry.flags >> COUNT_SHIFT
         }
         Shape::PlaceOne => {
             reader.put_place(entry, operands, 0);
@@ -563,7 +585,7 @@ fn decode_opcode<const LONG: bool>(
             reader.at -= 1;
             operands.put(0, reader.register(entry.reg, reader.opcode & 7, reader.rex.base));
             operands.put(1, reader.immediate(entry));
-            1 + u8::from(entry.imm_bytes != 0)
+            entry.flags >> COUNT_SHIFT
         }
         Shape::AccumulatorImm => {
             reader.at -= 1;
