@@ -1,4 +1,4 @@
-//! Decoding the common instructions fast: those of the first two opcode maps with at most one legacy prefix,
+//! Decoding the common instructions fast: those of the first two opcode maps with at most one legacy prefix that counts,
 //! whose operands have one of a few shapes, which is nearly all that compilers write. Everything else is left
 //! to [`super::decode`], which knows every row and gives the same answer for these.
 //!
@@ -9,7 +9,10 @@
 use super::decode::Index;
 use super::encoding::{Encoding, ModRm, immediate_bytes};
 use super::{Pattern, RIP, Row, rows};
-use crate::{Arch, IndexMode, Instruction, Mem, Operand, Operands, Reg, RegKind, Value, Width};
+use crate::{
+    Arch, IndexMode, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Operands, Reg, RegKind,
+    Value, Width,
+};
 
 /// Bytes that are looked at, whether or not the instruction has them: eight from each of the first sixteen.
 pub(super) const WINDOW: usize = 24;
@@ -475,36 +478,49 @@ pub(super) fn decode<const LONG: bool>(
     rows: &CommonRows,
     instruction: &mut Instruction,
 ) -> bool {
-    decode_after::<LONG, false>(bytes, rows, instruction)
+    decode_after::<LONG>(bytes, rows, instruction, 0, 0)
 }
 
 /// As [`decode`], those with a legacy prefix. Kept apart, so that it costs the others nothing.
+///
+/// Compilers fill gaps with instructions that have the operand-size prefix many times, and a segment's.
 #[inline(never)]
 pub(super) fn decode_prefixed<const LONG: bool>(
     bytes: &[u8; WINDOW],
     rows: &CommonRows,
     instruction: &mut Instruction,
 ) -> bool {
-    OnlyPrefix::number(bytes[0]) != 0 && decode_after::<LONG, true>(bytes, rows, instruction)
+    const CS: u8 = 0x2e;
+    let prefix = OnlyPrefix::number(bytes[0]);
+    let is_filling = |byte: &&u8| **byte == 0x66 || LONG && **byte == CS;
+    let skipped = match OnlyPrefix::ALL[usize::from(prefix % 4)] {
+        OnlyPrefix::None => return false,
+        OnlyPrefix::OperandSize => bytes.iter().take_while(is_filling).count(),
+        OnlyPrefix::Repeat(_) => 1,
+    };
+    skipped < MAX_INSTRUCTION_BYTES
+        && decode_after::<LONG>(bytes, rows, instruction, prefix, skipped)
+        && usize::from(instruction.length) <= MAX_INSTRUCTION_BYTES
 }
 
+/// Goes on behind as many bytes of prefixes.
 #[inline(always)]
-fn decode_after<const LONG: bool, const PREFIXED: bool>(
+fn decode_after<const LONG: bool>(
     bytes: &[u8; WINDOW],
     rows: &CommonRows,
     instruction: &mut Instruction,
+    prefix: u8,
+    skipped: usize,
 ) -> bool {
     debug_assert_eq!(LONG, instruction.arch != Arch::X86_32);
     // The bytes up to ModRM are looked at as one number: reading them one after the other would wait for
     // each to say where the next one is.
-    let all = u64::from_le_bytes(*bytes.first_chunk().expect("the window is wider"));
-    let prefix = if PREFIXED { OnlyPrefix::number(bytes[0]) } else { 0 };
-    let rest = all >> (8 * u32::from(PREFIXED));
+    let rest = u64::from_le_bytes(bytes[skipped % 16..][..8].try_into().expect("eight bytes"));
     let has_rex = LONG && rest & 0xf0 == 0x40;
     let rex = &REX[if LONG { usize::from(rest as u8) } else { 0 }];
     let wide = has_rex && rest & 8 != 0;
     let rest = if has_rex { rest >> 8 } else { rest };
-    let at = usize::from(PREFIXED) + usize::from(has_rex);
+    let at = skipped + usize::from(has_rex);
     let escaped = rest as u8 == 0x0f;
     // What comes then is compiled for each of the two.
     if escaped {
