@@ -272,9 +272,21 @@ pub(crate) fn decode_into<const LONG: bool>(
     let Some(window) = bytes.first_chunk() else {
         return decode_last::<LONG>(bytes, index, instruction);
     };
-    let is_common = decode_common::decode::<LONG>(window, index.common, instruction)
-        || decode_common::decode_prefixed::<LONG>(window, index.common, instruction);
-    if is_common { Ok(()) } else { decode_in_mode::<LONG>(bytes, index, instruction) }
+    match decode_common::<LONG>(window, index, instruction) {
+        true => Ok(()),
+        false => decode_in_mode::<LONG>(bytes, index, instruction),
+    }
+}
+
+/// Decodes one of the common instructions; whether it is one.
+#[inline(always)]
+fn decode_common<const LONG: bool>(
+    window: &[u8; WINDOW],
+    index: &Index,
+    instruction: &mut Instruction,
+) -> bool {
+    decode_common::decode::<LONG>(window, index.common, instruction)
+        || decode_common::decode_prefixed::<LONG>(window, index.common, instruction)
 }
 
 /// Decodes an instruction behind which there is not as much as is looked at.
@@ -284,9 +296,7 @@ fn decode_last<const LONG: bool>(
     index: &Index,
     instruction: &mut Instruction,
 ) -> Result<(), DecodeError> {
-    let window = &pad(bytes);
-    let is_common = decode_common::decode::<LONG>(window, index.common, instruction)
-        || decode_common::decode_prefixed::<LONG>(window, index.common, instruction);
+    let is_common = decode_common::<LONG>(&pad(bytes), index, instruction);
     if is_common && usize::from(instruction.length) <= bytes.len() {
         return Ok(());
     }
@@ -697,9 +707,7 @@ mod tests {
             }
             let address = rng.random();
             let mut quick = Instruction::none(arch, address);
-            let found = decode_common::decode::<LONG>(&bytes, index.common, &mut quick)
-                || decode_common::decode_prefixed::<LONG>(&bytes, index.common, &mut quick);
-            if found {
+            if decode_common::<LONG>(&bytes, index, &mut quick) {
                 common += 1;
                 let mut whole = Instruction::none(arch, address);
                 let decoded = decode_in_mode::<LONG>(&bytes, index, &mut whole);

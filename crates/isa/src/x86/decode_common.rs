@@ -387,6 +387,8 @@ struct Reader<'a, const LONG: bool> {
     rex: &'static Rex,
     opcode: u8,
     modrm: u8,
+    /// The middle field of ModRM.
+    digit: u8,
 }
 
 impl<const LONG: bool> Reader<'_, LONG> {
@@ -398,7 +400,7 @@ impl<const LONG: bool> Reader<'_, LONG> {
 
     #[inline(always)]
     fn modrm_register(&self, entry: &Entry) -> Operand {
-        self.register(entry.reg, self.modrm >> 3 & 7, self.rex.reg)
+        self.register(entry.reg, self.digit, self.rex.reg)
     }
 
     fn is_register(&self) -> bool {
@@ -554,8 +556,9 @@ fn decode_opcode<const LONG: bool>(
 ) -> bool {
     let (opcode, modrm) = (rest as u8, (rest >> 8) as u8);
     let entries = &rows.0[key(prefix, escaped, wide, opcode) % KEYS];
-    let entry = &entries[usize::from(modrm >> 3 & 7)];
-    let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, opcode, modrm };
+    let digit = (rest >> 11) as u8 & 7;
+    let entry = &entries[usize::from(digit)];
+    let mut reader = Reader::<LONG> { bytes, at: at + 2, rex, opcode, modrm, digit };
     let operands = &mut instruction.operands;
     let count = match entry.shape {
         Shape::Other => return false,

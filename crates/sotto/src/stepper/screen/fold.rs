@@ -3,8 +3,9 @@
 use ratatui::style::Style;
 use ratatui::text::{Line, Span, StyledGrapheme};
 
-/// Columns by which what goes on stands further in than the line's own start.
-const HANG: usize = 2;
+/// Columns by which what goes on stands further in than the line's own start: further than the facts below a step,
+/// so that it is not taken for one.
+const HANG: usize = 6;
 
 /// A line as rows of at most so many columns, broken at spaces where there are some; what goes on is set in, so
 /// that each line can still be told by where it starts.
@@ -74,11 +75,11 @@ mod tests {
     fn what_goes_on_is_set_in_and_breaks_at_spaces() {
         assert_eq!(folded("  the lamp is lit", 20), ["  the lamp is lit"]);
         assert_eq!(
-            folded("  the lamp of the light station is lit", 16),
-            ["  the lamp of", "    the light", "    station is", "    lit"]
+            folded("  the lamp of the light station is lit", 18),
+            ["  the lamp of the", "        light", "        station is", "        lit"]
         );
         // A word that is too long is cut, and a start that is too far in is given up.
-        assert_eq!(folded("foghorn_of_skerry", 8), ["foghorn_", "  of_ske", "  rry"]);
+        assert_eq!(folded("foghorn_of_skerry", 14), ["foghorn_of_ske", "      rry"]);
         assert_eq!(folded("        far in", 10), ["        fa", "r in"]);
         // Wide characters take two columns.
         assert_eq!(folded("潮潮潮", 4), ["潮潮", "潮"]);
