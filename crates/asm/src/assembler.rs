@@ -6,7 +6,7 @@ use std::rc::Rc;
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
     Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, Reg, Value, Width, encode,
-    find_mnemonic,
+    find_mnemonic, form_docs,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
@@ -302,8 +302,15 @@ fn take_instruction(
         _ => return Ok(None),
     };
     let (_, at) = cursor.next()?;
-    let mut rows = prefix.rows.iter();
-    let found = rows.find_map(|row| find_instruction(arch, order, &format!("{row} {mnemonic}")));
+    let behind = |mnemonic: &str| {
+        let mut rows = prefix.rows.iter();
+        rows.find_map(|row| find_instruction(arch, order, &format!("{row} {mnemonic}")))
+    };
+    let found = behind(mnemonic).or_else(|| {
+        // The rows go by the preferred names.
+        let (name, _) = find_mnemonic(arch, mnemonic)?;
+        behind(form_docs(arch, name).first()?.mnemonic)
+    });
     let Some(found) = found else {
         if find_instruction(arch, order, mnemonic).is_none() {
             return Err(unknown_word(arch, mnemonic, at, &mut std::iter::empty()));
