@@ -399,7 +399,7 @@ impl Pass<'_> {
     ) -> Result<(), Diagnostic> {
         let at = self.starts.0[self.section][number];
         // Only an address that is known could be cut, and not a distance.
-        let cut = open.mnemonic.starts_with("data16 ");
+        let cut = sotto_isa::x86::cuts_target(open.mnemonic);
         let local = |linear: &Linear| {
             let plus = linear.plus?;
             let position = plus.position?;

@@ -54,8 +54,7 @@ fn x86_operands(
     loop {
         let mut operands: Operands =
             form.operands.iter().map(|slot| x86_operand(arch, slot.pattern, places, rng)).collect();
-        // An operand-size prefix cuts targets.
-        if form.encoding.starts_with("66 ")
+        if x86::cuts_target(form.mnemonic)
             && let Some(Operand::Target(Value::Known(target))) = operands.first_mut()
         {
             *target &= 0xffff;

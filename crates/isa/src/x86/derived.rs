@@ -129,7 +129,7 @@ impl Origin {
         let name = if self.narrowed { name_in_32_bits(form.mnemonic) } else { form.mnemonic };
         let before = match (self.locked, self.cut) {
             (true, _) => ["lock ", "F0 ", "in one indivisible step: "],
-            (_, true) => ["data16 ", "66 ", "with code addresses of 16 bits: "],
+            (_, true) => ["cut16 ", "66 ", "with code addresses of 16 bits: "],
             _ => [""; 3],
         };
         let texts = [name, form.encoding, form.summary];

@@ -33,7 +33,7 @@ use derived::FORMS;
 pub use encode::{encode, encode_form};
 pub use feature::Feature;
 pub use pattern::Pattern;
-pub use prefix::{PREFIXES, Prefix};
+pub use prefix::{PREFIXES, Prefix, cuts_target};
 pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, keeps_order, spelling};

@@ -15,6 +15,14 @@ pub struct Prefix {
     pub source: &'static str,
 }
 
+/// Whether the mnemonic is that of a row with the prefix that cuts targets to 16 bits.
+pub fn cuts_target(mnemonic: &str) -> bool {
+    mnemonic.strip_prefix(CUTTING).is_some_and(|rest| rest.starts_with(' '))
+}
+
+/// The prefix that cuts targets.
+const CUTTING: &str = "cut16";
+
 const REPEATED: Prefix = Prefix {
     name: "rep",
     rows: &["rep", "repe"],
@@ -58,8 +66,8 @@ pub const PREFIXES: &[Prefix] = &[
         source: "SDM Vol. 1, 17.3.5",
     },
     Prefix {
-        name: "data16",
-        rows: &["data16"],
+        name: CUTTING,
+        rows: &[CUTTING],
         summary: "cuts the target to its low 16 bits; what a call pushes and a return pops has 16 bits",
         takes: "`jmp`, `call`, `ret`, a conditional jump or a loop, in 32-bit mode",
         source: "SDM Vol. 1, 3.6.1",

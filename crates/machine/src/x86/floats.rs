@@ -101,20 +101,7 @@ pub(super) fn scalar<B: Binary, F: Format, S: Place, O: Observer>(
             return Ok(Flow::Next);
         }
     }
-    scalar_slowly::<B, F, S, O>(cpu, memory, op, observer)
-}
-
-/// As [`scalar`], whatever the circumstances and the numbers. Kept apart, so that the common way is short.
-#[inline(never)]
-fn scalar_slowly<B: Binary, F: Format, S: Place, O: Observer>(
-    cpu: &mut Cpu,
-    memory: &mut Memory,
-    op: &Op<O>,
-    observer: &mut O,
-) -> Result {
-    let source = S::get(cpu, memory, op, observer)?;
-    let (a, b) = (element::<F>(cpu.vectors[usize::from(op.first)], 0), element::<F>(source, 0));
-    each::<F>(cpu, op.first, 1, |_, env| float::arithmetic::<F>(B::OP, a, b, env))
+    arithmetic::<S, O>(cpu, memory, op, observer)
 }
 
 /// One element of an operation.
