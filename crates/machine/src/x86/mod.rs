@@ -21,6 +21,7 @@ mod string_compare;
 mod strings;
 mod system;
 mod translate;
+mod translate_vectors;
 mod vectors;
 mod x87;
 
