@@ -180,13 +180,19 @@ fn flag_effects(arch: Arch, flags: &FlagEffects) -> String {
 /// A word that stands before an instruction.
 fn prefix(family: &[Arch], name: &str) -> Option<Entry> {
     let prefix = x86::PREFIXES.iter().find(|prefix| prefix.name == name)?;
-    if !family[0].is_x86() {
+    // It is there where a row has it.
+    let starts = |mnemonic: &&str| {
+        mnemonic.split_once(' ').is_some_and(|(first, _)| prefix.rows.contains(&first))
+    };
+    let has_it = |arch: &&Arch| sotto_isa::mnemonics(**arch).iter().any(starts);
+    let family: Vec<Arch> = family.iter().filter(has_it).copied().collect();
+    if family.is_empty() {
         return None;
     }
     let text = format!(
         "{}  {}\n  {}\n  goes before {}\n  source  {}",
         paint(Tone::Strong, prefix.name),
-        paint(Tone::Quiet, &format!("prefix, {}", names_of(family))),
+        paint(Tone::Quiet, &format!("prefix, {}", names_of(&family))),
         prefix.summary,
         prefix.takes,
         prefix.source
