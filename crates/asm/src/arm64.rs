@@ -37,7 +37,8 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     if context.page {
         return Ok(Spanned { parsed: Parsed::Page(expr), span });
     }
-    if context.target && !marked {
+    // A target is the last operand; the number of a bit stands before one.
+    if context.target && !marked && cursor.peek()? != Tok::Op(',') {
         return Ok(Spanned { parsed: Parsed::Target(expr), span });
     }
     if let Some(shift) = shift_after(cursor)? {

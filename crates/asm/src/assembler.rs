@@ -17,12 +17,12 @@ use crate::fragments::{OpenInstruction, SectionBuilder};
 use crate::infer::{Inference, infer, recognise_order};
 use crate::known::{Key, KnownLines};
 use crate::layout;
-use crate::lexer::{Cursor, Tok};
+use crate::lexer::{Cursor, Tok, code_end};
 use crate::listing::Listing;
 use crate::macros::Macro;
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{encode_diagnostic, unknown_word};
-use crate::source::{Origin, Sources};
+use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
 use crate::structure::{Condition, Level, Line, Lines};
 use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolId, SymbolTable};
 use crate::unwind::Unwind;
@@ -96,6 +96,8 @@ pub(crate) struct Assembler<'d> {
     /// The order of operands, and what decided it.
     pub order: OperandOrder,
     pub order_from: Option<Span>,
+    /// Between the marks `#APP` and `#NO_APP` that a compiler puts around inline assembly.
+    pub in_inline_assembly: bool,
     /// The mark `.intel_syntax` was seen.
     pub bare_is_contents: bool,
     /// Names of files, for the line table.
@@ -144,6 +146,14 @@ pub fn assemble(source: &Source, options: &Options) -> Assembly {
 
 /// Assembles one source; files that it names are read from `disk`.
 pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Assembly {
+    let unmarked;
+    let source = match source.text.strip_prefix(BYTE_ORDER_MARK) {
+        Some(text) => {
+            unmarked = Source { name: source.name.clone(), text: text.into() };
+            &unmarked
+        }
+        None => source,
+    };
     let (arch, inferred) = match options.target.or_else(|| stated_target(source)) {
         Some(arch) => (arch, None),
         None => {
@@ -394,6 +404,7 @@ impl<'d> Assembler<'d> {
             files: Vec::new(),
             file: 0,
             line: 0,
+            in_inline_assembly: false,
             including: Vec::new(),
             sections: Vec::new(),
             current: 0,
@@ -520,6 +531,49 @@ impl<'d> Assembler<'d> {
                     ));
                 }
             }
+        }
+    }
+
+    /// Whether `;` separates statements here; otherwise it starts a comment.
+    pub(crate) fn semicolon_separates(&self) -> bool {
+        self.in_inline_assembly || self.order == OperandOrder::SourceFirst
+    }
+
+    /// Warns of an instruction behind a `;` that starts a comment: on other machines' sources, 64-bit ARM among
+    /// them, it often separates statements.
+    pub(crate) fn check_hidden_instruction(&mut self, line: &Line) {
+        if self.arch.is_x86() || self.stopped {
+            return;
+        }
+        let end = code_end(line.text, self.arch);
+        let Some(hidden) = line.text[end..].strip_prefix(';') else { return };
+        let text = hidden.split(';').next().unwrap_or(hidden);
+        let mut cursor = Cursor::new(text, line.at + end + 1, self.arch);
+        let Ok((Tok::Word(word), span)) = cursor.next() else { return };
+        let Some(found) = self.find_instruction(word) else { return };
+        let mut operands = Vec::new();
+        let whole = parse_operands(&mut cursor, found.context, &mut operands).is_ok();
+        let encodes = |mnemonic| {
+            let fixed = operands.iter().map(|operand| match operand.parsed {
+                Parsed::Fixed(operand) => Some(operand),
+                _ => None,
+            });
+            // An operand that names a symbol shows that an instruction is meant.
+            fixed
+                .collect::<Option<Vec<Operand>>>()
+                .is_none_or(|operands| encode(self.arch, mnemonic, &operands, 0).is_ok())
+        };
+        if whole && found.settle(&mut operands.clone(), &cursor, span).is_ok_and(encodes) {
+            let start = line.at + end;
+            self.report(
+                Diagnostic::error(
+                    Code::Syntax,
+                    Span::new(start, start + 1),
+                    "`;` starts a comment, so the instruction behind it is not assembled",
+                )
+                .warning()
+                .help("write one statement a line"),
+            );
         }
     }
 

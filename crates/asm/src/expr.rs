@@ -306,7 +306,7 @@ impl Parser<'_, '_> {
             return Ok(Expr::Register(reg, span));
         }
         if self.atoms == Atoms::Memory
-            && let Some(width) = width_keyword(word)
+            && let Some(width) = self.cursor.arch().width_by_word(word)
         {
             if let (Tok::Word(ptr), _) = self.cursor.peek_spanned()?
                 && ptr.eq_ignore_ascii_case("ptr")
@@ -340,14 +340,6 @@ impl Parser<'_, '_> {
             )),
         }
     }
-}
-
-/// The width that a word before a bracket stands for.
-pub(crate) fn width_keyword(word: &str) -> Option<Width> {
-    if word.eq_ignore_ascii_case("oword") {
-        return Some(Width::W128);
-    }
-    Width::ALL.into_iter().find(|width| width.x86_keyword().eq_ignore_ascii_case(word))
 }
 
 impl Expr {

@@ -1,6 +1,6 @@
 //! One line of source to tokens.
 //!
-//! Comments end a line: `;` and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
+//! Comments end a line: `;` (but see [`crate::structure`]) and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
 //! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
 
 use sotto_isa::{Arch, OperandOrder};
@@ -99,7 +99,7 @@ pub(crate) fn is_label_part(b: u8) -> bool {
 }
 
 /// Whether a comment to the end of the line starts at `at`.
-fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
+pub(crate) fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
     match bytes[at] {
         b';' => true,
         b'/' => bytes.get(at + 1) == Some(&b'/'),
@@ -448,63 +448,85 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
     })
 }
 
-/// The bytes a quoted text stands for.
+/// The bytes a quoted text stands for, with the escapes of C: `\n \t \r \a \b \e \f \v \\ \' \" \?`, one to three
+/// octal digits, `\x` and one or two hexadecimal digits, `\u` and four, `\U` and eight (UTF-8 comes of these).
 ///
 /// # Errors
 ///
-/// If an escape is not one of `\n \t \r \0 \\ \' \" \a \b \e \f \v \xHH`.
+/// If an escape is none of these, or its number stands for no byte or character.
 pub fn unescape(text: &str, span: Span) -> Result<Vec<u8>, Diagnostic> {
+    let bad = |message: String| Diagnostic::error(Code::BadText, span, message);
     let mut out = Vec::with_capacity(text.len());
-    let mut chars = text.chars();
-    while let Some(c) = chars.next() {
-        if c != '\\' {
-            out.extend(c.encode_utf8(&mut [0; 4]).bytes());
-            continue;
-        }
-        let byte = match chars.next() {
+    let mut rest = text;
+    while let Some(at) = memchr::memchr(b'\\', rest.as_bytes()) {
+        out.extend_from_slice(&rest.as_bytes()[..at]);
+        let escape = &rest[at + 1..];
+        let letter = escape.chars().next();
+        rest = &escape[letter.map_or(0, char::len_utf8)..];
+        let byte = match letter {
             Some('n') => b'\n',
             Some('t') => b'\t',
             Some('r') => b'\r',
-            Some('0') => 0,
             Some('a') => 7,
             Some('b') => 8,
             Some('e') => 27,
             Some('f') => 12,
             Some('v') => 11,
-            Some(same @ ('\\' | '\'' | '"')) => same as u8,
-            Some('x') => {
-                let digits: String =
-                    chars.clone().take(2).take_while(char::is_ascii_hexdigit).collect();
-                chars.nth(digits.len().saturating_sub(1));
-                u8::from_str_radix(&digits, 16).map_err(|_| {
-                    Diagnostic::error(
-                        Code::BadText,
-                        span,
-                        "`\\x` needs one or two hexadecimal digits",
-                    )
+            Some(same @ ('\\' | '\'' | '"' | '?')) => same as u8,
+            Some('0'..='7') => {
+                let digits = digits(escape, 8, 3);
+                rest = &escape[digits.len()..];
+                u8::from_str_radix(digits, 8).map_err(|_| {
+                    bad(format!("`\\{digits}` is larger than a byte; the largest is `\\377`"))
                 })?
+            }
+            Some('x') => {
+                let digits = digits(rest, 16, 2);
+                rest = &rest[digits.len()..];
+                u8::from_str_radix(digits, 16)
+                    .map_err(|_| bad("`\\x` needs one or two hexadecimal digits".to_string()))?
+            }
+            Some(letter @ ('u' | 'U')) => {
+                let count = if letter == 'u' { 4 } else { 8 };
+                let digits = digits(rest, 16, count);
+                let number = u32::from_str_radix(digits, 16).ok().filter(|_| digits.len() == count);
+                let character = number.and_then(char::from_u32).ok_or_else(|| {
+                    bad(format!("`\\{letter}` needs the {count} hexadecimal digits of a character"))
+                })?;
+                rest = &rest[digits.len()..];
+                out.extend(character.encode_utf8(&mut [0; 4]).bytes());
+                continue;
             }
             other => {
                 let shown = other.map(String::from).unwrap_or_default();
-                return Err(Diagnostic::error(
-                    Code::BadText,
-                    span,
-                    format!("`\\{shown}` is not an escape"),
-                )
-                .help("the escapes are \\n \\t \\r \\0 \\\\ \\' \\\" \\a \\b \\e \\f \\v \\xHH"));
+                return Err(bad(format!("`\\{shown}` is not an escape")).help(
+                    "the escapes are \\n \\t \\r \\a \\b \\e \\f \\v \\\\ \\' \\\" \\? \\0 to \\377 \\xHH \\uHHHH \\UHHHHHHHH; \
+                     a backslash itself is \\\\",
+                ));
             }
         };
         out.push(byte);
     }
+    out.extend_from_slice(rest.as_bytes());
     Ok(out)
 }
 
-/// The text with block comments replaced by blanks, so that places stay the same.
+/// The digits that a text starts with, so many at most.
+fn digits(text: &str, radix: u32, most: usize) -> &str {
+    let count = text.chars().take(most).take_while(|c| c.is_digit(radix)).count();
+    &text[..count]
+}
+
+/// The text with block comments replaced by blanks, so that places stay the same. `semicolon_comments`: a `;`
+/// starts a comment, in which no block comment begins.
 ///
 /// # Errors
 ///
 /// The place of a comment that has no end.
-pub fn blank_block_comments(text: &str) -> Result<std::borrow::Cow<'_, str>, Span> {
+pub fn blank_block_comments(
+    text: &str,
+    semicolon_comments: bool,
+) -> Result<std::borrow::Cow<'_, str>, Span> {
     if !text.contains("/*") {
         return Ok(text.into());
     }
@@ -518,7 +540,7 @@ pub fn blank_block_comments(text: &str) -> Result<std::borrow::Cow<'_, str>, Spa
             (Some(q), b) if b == q => quote = None,
             (Some(_), _) => {}
             (None, q @ (b'"' | b'\'')) => quote = Some(q),
-            (None, b';') => at = line_end(&bytes, at) - 1,
+            (None, b';') if semicolon_comments => at = line_end(&bytes, at) - 1,
             (None, b'/') if bytes.get(at + 1) == Some(&b'/') => at = line_end(&bytes, at) - 1,
             (None, b'/') if bytes.get(at + 1) == Some(&b'*') => {
                 let Some(length) = text[at + 2..].find("*/") else {
@@ -603,8 +625,8 @@ mod tests {
         );
         assert_eq!(tokens("db \"a;b\"", Arch::X86_64).unwrap()[1], Tok::Str("a;b"));
         let text = "a /* b\n c */ d \"/*\" // /*\ne";
-        assert_eq!(blank_block_comments(text).unwrap(), "a     \n      d \"/*\" // /*\ne");
-        assert_eq!(blank_block_comments("x /* y").unwrap_err(), Span::new(2, 4));
+        assert_eq!(blank_block_comments(text, true).unwrap(), "a     \n      d \"/*\" // /*\ne");
+        assert_eq!(blank_block_comments("x /* y", true).unwrap_err(), Span::new(2, 4));
     }
 
     #[test]
@@ -614,5 +636,28 @@ mod tests {
         assert_eq!(unescape("a\\q", span).unwrap_err().message, "`\\q` is not an escape");
         assert_eq!(unescape("\\x4z", span).unwrap(), b"\x04z");
         assert!(unescape("\\xz", span).is_err());
+        assert_eq!(
+            unescape("\\400", span).unwrap_err().message,
+            "`\\400` is larger than a byte; the largest is `\\377`"
+        );
+        assert!(unescape("\\ud800", span).is_err() && unescape("\\u12", span).is_err());
+    }
+
+    /// What C compilers write for control characters and for what is not ASCII.
+    #[test]
+    fn texts_have_the_escapes_of_c() {
+        let cases: [(&str, &[u8]); 8] = [
+            (r"\033[1mtide\001x", b"\x1b[1mtide\x01x"),
+            (r"\0\00\000\0001", b"\0\0\0\x001"),
+            (r"\377\3778\18", b"\xff\xff8\x018"),
+            (r"\303\251\303\251", "\u{e9}\u{e9}".as_bytes()),
+            (r"\?\a\b\e\f\v\n\t\r", b"?\x07\x08\x1b\x0c\x0b\n\t\r"),
+            (r"\u00e9\U0001f6a8", "\u{e9}\u{1f6a8}".as_bytes()),
+            (r#"a\\\'\"\x41"#, b"a\\'\"A"),
+            ("lamp", b"lamp"),
+        ];
+        for (text, wanted) in cases {
+            assert_eq!(unescape(text, Span::new(0, 2)).unwrap(), wanted, "{text}");
+        }
     }
 }

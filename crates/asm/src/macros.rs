@@ -163,7 +163,7 @@ fn word_after(text: &str) -> &str {
 }
 
 /// Letters that mean something after a backslash inside quotes.
-const ESCAPES: &str = "ntr0abefvx";
+const ESCAPES: &str = "ntrabefvxuU01234567";
 
 fn is_escape(word: &str) -> bool {
     word.len() == 1 && ESCAPES.contains(word)

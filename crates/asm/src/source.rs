@@ -93,6 +93,9 @@ pub struct Excerpt<'a> {
     pub range: std::ops::Range<usize>,
 }
 
+/// What some editors begin a file with. It is no part of the text.
+pub(crate) const BYTE_ORDER_MARK: char = '\u{feff}';
+
 /// Everything that an assembly reads.
 #[derive(Clone, Debug, Default)]
 pub struct Sources {
@@ -198,7 +201,9 @@ impl From<&Source> for Sources {
     fn from(source: &Source) -> Sources {
         let mut sources = Sources::default();
         // The caller has checked the size; a text that is too large has no places.
-        let _ = sources.add(source.name.as_str().into(), source.text.clone(), Origin::Given);
+        let text = source.text.strip_prefix(BYTE_ORDER_MARK).map(Arc::from);
+        let text = text.unwrap_or_else(|| source.text.clone());
+        let _ = sources.add(source.name.as_str().into(), text, Origin::Given);
         sources
     }
 }

@@ -241,7 +241,9 @@ fn is_vector(operand: &Spanned) -> bool {
 
 /// Gives memory the width that the mnemonic's letter tells, and holds registers to it.
 fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Result<(), Diagnostic> {
-    let Some(width) = spelling.width else { return Ok(()) };
+    if spelling.width.is_none() && spelling.destination.is_none() {
+        return Ok(());
+    }
     let mut in_memory = false;
     for operand in operands.iter_mut() {
         let mem = match &mut operand.parsed {
@@ -249,7 +251,7 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
             Parsed::Mem(open) => &mut open.mem,
             _ => continue,
         };
-        mem.width = mem.width.or(Some(width));
+        mem.width = mem.width.or(spelling.width);
         in_memory = true;
     }
     let register = |index: usize| match operands.get(index)?.parsed {
@@ -260,9 +262,10 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
     let widening = spelling.mnemonic.starts_with("movs") || spelling.mnemonic == "movzx";
     // The letter of CRC32 says how wide the source is.
     let of_source = spelling.mnemonic == "crc32";
-    let checked = match (widening || of_source, in_memory) {
-        (true, _) => [register(0).zip(spelling.destination), register(1).zip(Some(width))],
-        (false, false) => [register(0).zip(Some(width)), None],
+    let converting = spelling.width.is_none();
+    let checked = match (widening || of_source || converting, in_memory) {
+        (true, _) => [register(0).zip(spelling.destination), register(1).zip(spelling.width)],
+        (false, false) => [register(0).zip(spelling.width), None],
         (false, true) => [None, None],
     };
     for ((reg, at), wanted) in checked.into_iter().flatten() {

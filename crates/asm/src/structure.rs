@@ -8,11 +8,13 @@ use std::ops::Range;
 use std::rc::Rc;
 use std::sync::Arc;
 
+use sotto_isa::Arch;
+
 use crate::assembler::{Assembler, Listed};
 use crate::directive::Directive;
-use crate::lexer::{Cursor, Tok, blank_block_comments};
+use crate::lexer::{Cursor, Tok, blank_block_comments, outside_quotes, starts_comment};
 use crate::macros::{self, Body, Kind, Macro, Parameter};
-use crate::source::Origin;
+use crate::source::{BYTE_ORDER_MARK, Origin};
 use crate::{Code, Diagnostic, Span, data, directive};
 
 /// Includes, macros and repeats nest at most this deep.
@@ -41,14 +43,18 @@ pub(crate) struct Lines<'t> {
     file: u32,
     /// Number of the line that comes next.
     line: u32,
+    /// A part of a line was given, and the rest of it comes next; `line` is the number of the one behind it.
+    within_line: bool,
 }
 
 impl<'t> Lines<'t> {
     pub fn new(text: &'t str, base: usize, file: u32, line: u32) -> Lines<'t> {
-        Lines { text, at: 0, base, file, line }
+        Lines { text, at: 0, base, file, line, within_line: false }
     }
 
-    fn next(&mut self) -> Option<Line<'t>> {
+    /// The next line, or the next statement of one if `;` separates statements (`separated` names the machine,
+    /// whose comments a `;` may stand in).
+    fn next(&mut self, separated: Option<Arch>) -> Option<Line<'t>> {
         let rest = &self.text[self.at..];
         if rest.is_empty() {
             return None;
@@ -56,10 +62,26 @@ impl<'t> Lines<'t> {
         let at = self.base + self.at;
         let length = memchr::memchr(b'\n', rest.as_bytes());
         let line = &rest[..length.unwrap_or(rest.len())];
+        if !self.within_line {
+            self.line += 1;
+        }
+        if let Some(end) = separated.and_then(|arch| separator(line, arch)) {
+            (self.at, self.within_line) = (self.at + end + 1, true);
+            return Some(Line { text: &line[..end], at });
+        }
         self.at += length.map_or(rest.len(), |length| length + 1);
-        self.line += 1;
+        self.within_line = false;
         Some(Line { text: line.strip_suffix('\r').unwrap_or(line), at })
     }
+}
+
+/// Where the first `;` of a line stands that separates statements.
+fn separator(line: &str, arch: Arch) -> Option<usize> {
+    memchr::memchr(b';', line.as_bytes())?;
+    let bytes = line.as_bytes();
+    let mut outside = outside_quotes(line);
+    let found = outside.find(|(at, byte)| *byte == b';' || starts_comment(bytes, *at, arch))?;
+    (found.1 == b';').then_some(found.0)
 }
 
 /// An `.if` that is being read.
@@ -115,7 +137,7 @@ pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
 
 /// The first word of a line after its labels, if it is a directive of this module, with its place and
 /// what follows it.
-fn leading(line: Line<'_>, arch: sotto_isa::Arch) -> Option<(Structure, Span, Cursor<'_>)> {
+fn leading(line: Line<'_>, arch: Arch) -> Option<(Structure, Span, Cursor<'_>)> {
     let text = line.text.trim_start();
     // Most lines cannot be one; this keeps skipping fast.
     if !text.contains('.') {
@@ -139,7 +161,7 @@ impl Assembler<'_> {
     /// Reads a file that was added at `base`.
     pub(crate) fn read_file(&mut self, text: &str, base: u32, file: u32) {
         let base = base as usize;
-        let blanked = match blank_block_comments(text) {
+        let blanked = match blank_block_comments(text, !self.semicolon_separates()) {
             Ok(blanked) => blanked,
             Err(span) => {
                 let span = Span::new(base + span.start as usize, base + span.end as usize);
@@ -149,15 +171,23 @@ impl Assembler<'_> {
             }
         };
         self.make_room(memchr::memchr_iter(b'\n', blanked.as_bytes()).count());
-        // Some editors begin a file with a byte order mark.
-        let skip = if blanked.starts_with('\u{feff}') { '\u{feff}'.len_utf8() } else { 0 };
-        self.read_lines(&mut Lines::new(&blanked[skip..], base + skip, file, 1));
+        self.read_lines(&mut Lines::new(&blanked, base, file, 1));
     }
 
     /// Takes the next line, and notes it for the listing.
     fn take<'t>(&mut self, lines: &mut Lines<'t>) -> Option<Line<'t>> {
-        let line = lines.next()?;
+        let separated = self.semicolon_separates().then_some(self.arch);
+        let line = lines.next(separated)?;
         (self.file, self.line) = (lines.file, lines.line - 1);
+        if line.text.starts_with('#') {
+            match line.text.trim_end() {
+                "#APP" => self.in_inline_assembly = true,
+                "#NO_APP" => self.in_inline_assembly = false,
+                _ => {}
+            }
+        } else if separated.is_none() && memchr::memchr(b';', line.text.as_bytes()).is_some() {
+            self.check_hidden_instruction(&line);
+        }
         if !self.levels.is_empty() && !self.count_line(line.at) {
             return None;
         }
@@ -592,7 +622,7 @@ impl Assembler<'_> {
             let message = format!("includes nest more than {MAX_DEPTH} deep");
             return Err(Diagnostic::error(Code::Runaway, at, message));
         }
-        let text: Arc<str> = text.into();
+        let text: Arc<str> = text.strip_prefix(BYTE_ORDER_MARK).unwrap_or(&text).into();
         let origin = Origin::Included(span.to(at));
         let Some(base) = self.sources.add(Arc::from(&*path), text.clone(), origin) else {
             let message = "all the texts together are larger than 4 GiB";

@@ -4,7 +4,7 @@
 
 use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
 
-use crate::expr::{self, Atoms, width_keyword};
+use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Address, OpenMem, Parsed, Spanned, value_of};
 use crate::{Code, Diagnostic, Expr, Span};
@@ -28,7 +28,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     let mut pointed = false;
     let mut segment = None;
     if let Tok::Word(word) = token {
-        if let Some(keyword) = width_keyword(word) {
+        if let Some(keyword) = cursor.arch().width_by_word(word) {
             cursor.next()?;
             width = Some(keyword);
             if let Tok::Word(ptr) = cursor.peek()?

@@ -46,6 +46,42 @@ impl Arch {
         }
     }
 
+    /// The words for widths of data: for each width the one that the machine's sources use first, then others that
+    /// are understood. As wide as what the data directives of the same names lay down.
+    pub const fn width_words(self) -> &'static [(&'static str, Width)] {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => &[
+                ("byte", Width::W8),
+                ("word", Width::W16),
+                ("dword", Width::W32),
+                ("qword", Width::W64),
+                ("xmmword", Width::W128),
+                ("oword", Width::W128),
+            ],
+            Arch::Arm64 => &[
+                ("byte", Width::W8),
+                ("hword", Width::W16),
+                ("word", Width::W32),
+                ("xword", Width::W64),
+                ("oword", Width::W128),
+                ("dword", Width::W64),
+                ("quad", Width::W64),
+            ],
+        }
+    }
+
+    /// The width that a word stands for, in any case.
+    pub fn width_by_word(self, word: &str) -> Option<Width> {
+        let mut words = self.width_words().iter();
+        words.find(|(known, _)| known.eq_ignore_ascii_case(word)).map(|(_, width)| *width)
+    }
+
+    /// The word for a width.
+    pub fn width_word(self, width: Width) -> &'static str {
+        let mut words = self.width_words().iter();
+        words.find(|(_, known)| *known == width).map_or("", |(word, _)| word)
+    }
+
     /// Instructions start at multiples of this many bytes.
     pub const fn code_alignment(self) -> u64 {
         match self {

@@ -1,6 +1,6 @@
 //! The shape of a row: an instruction form, the same for every machine.
 
-use crate::{Arch, FlagEffects, Reg};
+use crate::{Arch, FlagEffects, LaneKind, Lanes, Reg, Width};
 
 /// Whether an operand is read, written or both.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -97,6 +97,8 @@ pub struct Form<M: 'static, P: 'static> {
     pub aliases: &'static [&'static str],
     /// What it does; the machine crate carries it out.
     pub meaning: M,
+    /// What the elements of vectors and of floating-point memory are that it works on.
+    pub elements: Lanes,
     /// Explicit operands, in the manual's order.
     pub operands: &'static [Slot<P>],
     /// Registers used beside the operands.
@@ -124,6 +126,7 @@ impl<M: 'static, P: 'static> Form<M, P> {
             mnemonic: "",
             aliases: &[],
             meaning,
+            elements: Lanes::new(LaneKind::Bits, Width::W64),
             operands: &[],
             implicit: &[],
             encoding: "",

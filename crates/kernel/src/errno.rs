@@ -33,10 +33,11 @@ macro_rules! errors {
 
 errors! {
     ENOENT 2 "no such file or directory";
-    ESRCH 3 "none is free";
+    ESRCH 3 "no such process";
     EBADF 9 "bad file descriptor";
     EAGAIN 11 "try again";
     ENOMEM 12 "out of memory";
+    EACCES 13 "permission denied";
     EFAULT 14 "bad address";
     EEXIST 17 "it exists already";
     ENODEV 19 "no such device";
@@ -45,6 +46,7 @@ errors! {
     ESPIPE 29 "cannot be moved about in";
     ENOSYS 38 "function not implemented";
     EDEADLK 35 "it would wait for ever";
+    ENAMETOOLONG 36 "the name is too long";
 }
 
 impl Errno {

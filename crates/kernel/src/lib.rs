@@ -15,10 +15,11 @@ mod memory;
 mod process;
 mod report;
 mod status;
+mod streams;
 mod syscalls;
 pub mod table;
 
 pub use errno::Errno;
 pub use load::{StartError, Startup, auxiliary_name};
 pub use process::{Ending, MadeCall, Output, Process, ProcessSnapshot, Progress, Stop};
-pub use report::{ArgumentReport, Notice, SyscallReport};
+pub use report::{ArgumentReport, KernelWrite, Notice, SyscallReport};

@@ -112,10 +112,15 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
             .memory_mut()
             .map(name, segment.address, segment.memory_size, permissions)
             .map_err(|source| StartError::Segment { address: segment.address, source })?;
-        machine
-            .memory_mut()
-            .load(segment.address, &segment.data)
-            .expect("the segment was mapped just now");
+        // What lies around the contents in the file is on the same pages.
+        let around = &segment.surroundings;
+        let before = segment.address - around.before.len() as u64;
+        let after = segment.address + segment.data.len() as u64;
+        for (at, bytes) in
+            [(before, &around.before), (segment.address, &segment.data), (after, &around.after)]
+        {
+            machine.memory_mut().load(at, bytes).expect("the segment was mapped just now");
+        }
     }
     let permissions = Permissions { read: true, write: true, execute: false };
     let stack = stack_top(image.arch) - STACK_BYTES;

@@ -27,6 +27,9 @@ const MAX_BYTES: u64 = 4 << 30;
 const PROT_READ: u64 = 1;
 const PROT_WRITE: u64 = 2;
 const PROT_EXEC: u64 = 4;
+const MAP_TYPE: u64 = 0xf;
+const MAP_SHARED: u64 = 1;
+const MAP_PRIVATE: u64 = 2;
 const MAP_FIXED: u64 = 0x10;
 const MAP_ANONYMOUS: u64 = 0x20;
 const MAP_FIXED_NOREPLACE: u64 = 0x10_0000;
@@ -78,9 +81,25 @@ pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
 
 /// Maps memory.
 pub(crate) fn map(process: &mut Process, arguments: &[u64]) -> (Outcome, Option<Notice>) {
-    let [address, length, protection, flags, ..] = *arguments else {
+    let [address, length, protection, flags, fd, ..] = *arguments else {
         unreachable!("there are six arguments")
     };
+    if flags & MAP_ANONYMOUS == 0 && !process.is_open(fd) {
+        let notice = Notice {
+            message: format!("`mmap` of the file {}, which is not open", fd as i32),
+            help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
+        };
+        return (Errno::EBADF.into(), Some(notice));
+    }
+    if length != 0 && !matches!(flags & MAP_TYPE, MAP_SHARED | MAP_PRIVATE) {
+        let notice = Notice {
+            message: "`mmap` with neither MAP_SHARED nor MAP_PRIVATE in its flags".to_string(),
+            help: Some(
+                "for memory of your own, the flags are MAP_PRIVATE + MAP_ANONYMOUS (0x22)".into(),
+            ),
+        };
+        return (Errno::EINVAL.into(), Some(notice));
+    }
     if flags & MAP_ANONYMOUS == 0 {
         let notice = Notice {
             message: "`mmap` of a file, which is not modelled".to_string(),

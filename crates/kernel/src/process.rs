@@ -7,7 +7,7 @@ use sotto_machine::{Event, Fault, Machine, Run, Signal, Snapshot, Step, Watcher}
 use sotto_object::Image;
 
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
-use crate::report::{self, SyscallReport};
+use crate::report::{self, KernelWrite, SyscallReport};
 use crate::syscalls::{self, Outcome};
 use crate::table::Door;
 use crate::{Errno, landing, table};
@@ -96,6 +96,10 @@ pub struct Process {
     input_ends: Vec<usize>,
     input_taken: usize,
     input_closed: bool,
+    /// A bit for each of the three streams that the program has not closed.
+    open_streams: u8,
+    /// What the system call that is being made wrote into memory so far.
+    written: Vec<KernelWrite>,
     /// Where the heap starts, and where it ends now.
     pub(crate) heap: (u64, u64),
     output: Vec<Output>,
@@ -112,6 +116,7 @@ pub struct ProcessSnapshot {
     executed: u64,
     ending: Option<Ending>,
     input_taken: usize,
+    open_streams: u8,
     heap: (u64, u64),
     outputs: usize,
     made: Vec<Arc<MadeCall>>,
@@ -148,6 +153,8 @@ impl Process {
             input_ends: Vec::new(),
             input_taken: 0,
             input_closed: false,
+            open_streams: 0b111,
+            written: Vec::new(),
             heap: {
                 let end = image.segments.iter().map(|segment| segment.end()).max().unwrap_or(0);
                 let start = end.next_multiple_of(sotto_machine::PAGE_BYTES);
@@ -216,6 +223,65 @@ impl Process {
         self.input_taken += count;
     }
 
+    /// Whether a file descriptor, a 32-bit integer, is open.
+    pub(crate) fn is_open(&self, fd: u64) -> bool {
+        matches!(fd as u32, 0..=2) && self.open_streams >> (fd as u32) & 1 != 0
+    }
+
+    /// Closes one of the three streams.
+    pub(crate) fn close(&mut self, fd: u64) {
+        self.open_streams &= !(1 << (fd as u32));
+    }
+
+    /// Writes bytes for a system call, all of them or none.
+    pub(crate) fn write_guest(&mut self, address: u64, bytes: &[u8]) -> Result<(), Errno> {
+        let old = self.first_bytes(address, bytes.len());
+        self.machine.memory_mut().write_bytes(address, bytes).map_err(|_| Errno::EFAULT)?;
+        self.note_written(address, bytes, old);
+        Ok(())
+    }
+
+    /// Writes bytes for a system call up to the first that cannot be written; how many were written.
+    pub(crate) fn copy_out(&mut self, address: u64, bytes: &[u8]) -> usize {
+        let old = self.first_bytes(address, bytes.len());
+        let memory = self.machine.memory_mut();
+        let mut done = 0;
+        while done < bytes.len() {
+            let at = address.wrapping_add(done as u64);
+            let in_page = (sotto_machine::PAGE_BYTES - at % sotto_machine::PAGE_BYTES) as usize;
+            let end = bytes.len().min(done + in_page);
+            if memory.write_bytes(at, &bytes[done..end]).is_err() {
+                break;
+            }
+            done = end;
+        }
+        self.note_written(address, &bytes[..done], old);
+        done
+    }
+
+    /// Up to eight bytes as a little-endian number; those that cannot be read are zeros.
+    fn first_bytes(&mut self, address: u64, count: usize) -> u64 {
+        let mut first = [0; 8];
+        let _ = self.machine.memory_mut().read_bytes(address, &mut first[..count.min(8)]);
+        u64::from_le_bytes(first)
+    }
+
+    fn note_written(&mut self, address: u64, bytes: &[u8], old: u64) {
+        if bytes.is_empty() {
+            return;
+        }
+        let mut first = [0; 8];
+        let known = bytes.len().min(8);
+        first[..known].copy_from_slice(&bytes[..known]);
+        let (bytes, new) = (bytes.len() as u64, u64::from_le_bytes(first));
+        match self.written.last_mut() {
+            Some(last) if last.bytes >= 8 && last.address.wrapping_add(last.bytes) == address => {
+                last.bytes += bytes;
+            }
+            _ => self.written.push(KernelWrite { address, bytes, old, new }),
+        }
+    }
+
     pub(crate) fn put_output(&mut self, fd: u8, bytes: Vec<u8>) {
         self.output.push(Output { fd, bytes });
     }
@@ -275,9 +341,11 @@ impl Process {
                     let stop = self.syscall(run.event);
                     if let (Some(watcher), Some(call)) = (&mut watcher, self.made.last())
                         && call.moment == before
-                        && let Some(filled) = call.report.filled
                     {
-                        watcher.note_filled(filled, before, call.at);
+                        for written in &call.report.written {
+                            watcher.note_kernel_write(written.address, written.bytes);
+                        }
+                        watcher.kernel_wrote(before, call.at);
                     }
                     let written = watcher.as_ref().is_some_and(|watcher| watcher.wants_stop());
                     match stop.or(written.then_some(Stop::Written)) {
@@ -287,6 +355,8 @@ impl Process {
                         }
                         Some(stop) => Some(stop),
                         None if self.output.len() > outputs => Some(Stop::Output),
+                        // The machine takes the next run to start at a stop that was seen.
+                        None if self.machine.is_stop(self.machine.pc()) => Some(Stop::Place),
                         None => None,
                     }
                 }
@@ -375,13 +445,15 @@ impl Process {
             }
         }
         let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
-        let (number, values) = (cut(number), given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
+        // To the kernel the number is an int. Source: Linux, `do_syscall_64`, `el0_svc_common`.
+        let (number, values) =
+            (number & 0xffff_ffff, given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
         let mut report = SyscallReport {
             door,
             number,
             name: None,
             arguments: Vec::new(),
-            filled: None,
+            written: Vec::new(),
             result: None,
             notice: None,
         };
@@ -402,15 +474,14 @@ impl Process {
         let stop = match outcome {
             Outcome::Returned(result) => {
                 self.set_result(result);
-                report.filled = report::filled(row, &values, result);
                 report.result = Some(result);
                 None
             }
             Outcome::NeedsInput => {
                 // As if it had not been executed: it is made again when there is input.
                 self.executed -= 1;
-                self.machine.set_clock(self.executed);
-                self.unmake_call();
+                let at = self.machine.pc().wrapping_sub(self.call_length());
+                self.machine.undo_syscall(at, self.executed);
                 return Some(Stop::NeedsInput);
             }
             Outcome::Ended(ending) => {
@@ -418,7 +489,8 @@ impl Process {
                 Some(Stop::Ended(ending))
             }
         };
-        let filled = report.filled.map(|(_, count)| count);
+        report.written = std::mem::take(&mut self.written);
+        let filled = report.result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
         report.arguments = report::arguments(row, &values, &mut self.machine, filled);
         self.report(report);
         stop
@@ -431,16 +503,9 @@ impl Process {
         self.machine.set_register(arch.convention().syscall_result, value);
     }
 
-    /// Moves the program counter back to the system call instruction.
-    fn unmake_call(&mut self) {
-        let pc = self.machine.pc();
-        self.machine.set_register(self.arch().pc(), pc - self.call_length());
-    }
-
     /// Bytes of the instruction that makes a system call.
     fn call_length(&self) -> u64 {
-        // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2). What SYSCALL left in rcx and
-        // r11 is left there again when it is made again.
+        // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2).
         match self.arch() {
             Arch::Arm64 => 4,
             _ => 2,
@@ -466,6 +531,7 @@ impl Process {
             executed: self.executed,
             ending: self.ending,
             input_taken: self.input_taken,
+            open_streams: self.open_streams,
             heap: self.heap,
             outputs: self.output.len(),
             made: self.made.clone(),
@@ -478,6 +544,7 @@ impl Process {
         self.executed = snapshot.executed;
         self.ending = snapshot.ending;
         self.input_taken = snapshot.input_taken;
+        self.open_streams = snapshot.open_streams;
         self.heap = snapshot.heap;
         self.output.truncate(snapshot.outputs);
         self.made.clone_from(&snapshot.made);

@@ -32,12 +32,25 @@ pub struct SyscallReport {
     pub name: Option<&'static str>,
     /// Its arguments; empty if it is not modelled.
     pub arguments: Vec<ArgumentReport>,
-    /// Memory of the program that it filled: first address and number of bytes.
-    pub filled: Option<(u64, u64)>,
+    /// What it wrote into the program's memory, in the order of writing.
+    pub written: Vec<KernelWrite>,
     /// What it returned; `None` if it did not return.
     pub result: Option<i64>,
     /// What there is to say about it.
     pub notice: Option<Notice>,
+}
+
+/// Bytes beside each other that a system call wrote into the program's memory.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct KernelWrite {
+    /// First address.
+    pub address: u64,
+    /// How many bytes; at least one.
+    pub bytes: u64,
+    /// The first eight bytes, or as many as there are, before: little-endian, zero-extended.
+    pub old: u64,
+    /// The same bytes after.
+    pub new: u64,
 }
 
 /// Something about a system call that is probably a mistake.
@@ -128,13 +141,6 @@ fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
         bytes.iter().flat_map(|byte| byte.escape_ascii()).map(char::from).collect();
     let more = if count > SHOWN_BYTES { "..." } else { "" };
     Some(format!("\"{escaped}\"{more}"))
-}
-
-/// The memory that a call filled, if it returned how many bytes it put into a buffer.
-pub(crate) fn filled(row: &SyscallRow, values: &[u64], result: i64) -> Option<(u64, u64)> {
-    let buffer = row.arguments.iter().position(|(_, kind)| *kind == ArgumentKind::BytesOut)?;
-    let count = u64::try_from(result).ok().filter(|count| *count > 0)?;
-    Some((values[buffer], count))
 }
 
 /// What to say about arguments that the door cuts to 32 bits, if that changes one.

@@ -4,7 +4,7 @@
 
 use crate::Errno;
 use crate::process::Process;
-use crate::syscalls::put;
+use crate::syscalls::{put, read_path};
 use crate::table::Door;
 
 /// A pipe that its owner may read and write: S_IFIFO and 0600. Source: inode(7).
@@ -21,7 +21,7 @@ pub(crate) fn of_stream(
     fd: u64,
     address: u64,
 ) -> Result<u64, Errno> {
-    if fd as u32 > 2 {
+    if !process.is_open(fd) {
         return Err(Errno::EBADF);
     }
     // Device, inode and owner are made up; sizes and times are zero.
@@ -72,12 +72,10 @@ pub(crate) fn extended(
     process: &mut Process,
     [fd, path, flags, address]: [u64; 4],
 ) -> Result<u64, Errno> {
-    let mut first = [0];
-    process.machine.memory_mut().read_bytes(path, &mut first).map_err(|_| Errno::EFAULT)?;
-    if first != [0] || flags & AT_EMPTY_PATH == 0 {
+    if !read_path(process, path)?.is_empty() || flags & AT_EMPTY_PATH == 0 {
         return Err(Errno::ENOENT);
     }
-    if fd as u32 > 2 {
+    if !process.is_open(fd) {
         return Err(Errno::EBADF);
     }
     let user = 1000u32;
@@ -100,9 +98,7 @@ pub(crate) fn of_path(
     door: Door,
     [fd, path, address, flags]: [u64; 4],
 ) -> Result<u64, Errno> {
-    let mut first = [0];
-    process.machine.memory_mut().read_bytes(path, &mut first).map_err(|_| Errno::EFAULT)?;
-    if first == [0] && flags & AT_EMPTY_PATH != 0 {
+    if read_path(process, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
         return of_stream(process, door, fd, address);
     }
     Err(Errno::ENOENT)

@@ -7,10 +7,7 @@ use crate::Errno;
 use crate::process::{Ending, Process};
 use crate::report::Notice;
 use crate::table::{Door, Syscall};
-use crate::{memory, status};
-
-/// No call transfers more bytes at once. Source: write(2), NOTES.
-const MAX_TRANSFER_BYTES: u64 = 0x7fff_f000;
+use crate::{memory, status, streams};
 
 /// What came of a call.
 pub(crate) enum Outcome {
@@ -44,16 +41,16 @@ pub(crate) fn perform(
         (outcome, None)
     };
     match call {
-        Syscall::read => read(process, arguments[0], arguments[1], arguments[2]),
-        Syscall::write => write(process, arguments[0], arguments[1], arguments[2]),
+        Syscall::read => streams::read(process, a, b, c),
+        Syscall::write => streams::write(process, a, b, c),
         Syscall::exit | Syscall::exit_group => {
             (Outcome::Ended(Ending::Exited(arguments[0] as u8 as i32)), None)
         }
-        Syscall::writev => plain(writev(process, door, a, b, c)),
-        Syscall::close | Syscall::lseek | Syscall::_llseek | Syscall::ioctl if a as u32 > 2 => {
+        Syscall::writev => streams::writev(process, door, a, b, c),
+        Syscall::close => plain(streams::close(process, a)),
+        Syscall::lseek | Syscall::_llseek | Syscall::ioctl if !process.is_open(a) => {
             plain(Err(Errno::EBADF))
         }
-        Syscall::close => plain(Ok(0)),
         Syscall::lseek | Syscall::_llseek => plain(Err(Errno::ESPIPE)),
         Syscall::ioctl => plain(Err(Errno::ENOTTY)),
         Syscall::fstat | Syscall::fstat64 => plain(status::of_stream(process, door, a, b)),
@@ -61,11 +58,14 @@ pub(crate) fn perform(
             plain(status::of_path(process, door, [a, b, c, d]))
         }
         Syscall::statx => plain(status::extended(process, [a, b, c, e])),
-        Syscall::openat
-        | Syscall::open
-        | Syscall::access
-        | Syscall::readlink
-        | Syscall::readlinkat => plain(Err(Errno::ENOENT)),
+        Syscall::openat => plain(no_file(process, b)),
+        Syscall::open => plain(no_file(process, a)),
+        Syscall::access if b & !7 != 0 => plain(Err(Errno::EINVAL)),
+        Syscall::access => plain(no_file(process, a)),
+        Syscall::readlink if (c as i32) <= 0 => plain(Err(Errno::EINVAL)),
+        Syscall::readlink => plain(no_file(process, a)),
+        Syscall::readlinkat if (d as i32) <= 0 => plain(Err(Errno::EINVAL)),
+        Syscall::readlinkat => plain(no_file(process, b)),
         Syscall::brk => plain(Ok(memory::brk(process, a))),
         Syscall::mmap | Syscall::mmap2 => memory::map(process, arguments),
         Syscall::munmap => plain(memory::unmap(process, a, b)),
@@ -81,15 +81,19 @@ pub(crate) fn perform(
         Syscall::ugetrlimit => plain(limit(process, word_bytes(door), a, b)),
         Syscall::getrandom => plain(random(process, a, b)),
         Syscall::futex | Syscall::futex_time64 => plain(futex(process, a, b, c)),
+        Syscall::clock_gettime | Syscall::clock_gettime64 if !is_clock(a) => {
+            plain(Err(Errno::EINVAL))
+        }
         Syscall::clock_gettime => plain(time(process, word_bytes(door), b, 1)),
         Syscall::clock_gettime64 => plain(time(process, 8, b, 1)),
+        Syscall::gettimeofday if a == 0 => plain(Ok(0)),
         Syscall::gettimeofday => plain(time(process, word_bytes(door), a, 1000)),
         // What was there before is told as zeros: the default action, and no signal held back.
         Syscall::rt_sigaction => plain(told_as_zeros(process, c, 8 + 3 * word_bytes(door))),
         Syscall::rt_sigprocmask => plain(told_as_zeros(process, c, 8)),
         Syscall::sigaltstack => plain(told_as_zeros(process, b, 3 * word_bytes(door))),
-        Syscall::tgkill => signal(b, c),
-        Syscall::kill => signal(a, b),
+        Syscall::tgkill => signal_thread(a, b, c),
+        Syscall::kill => signal_process(a, b),
         Syscall::getuid | Syscall::geteuid | Syscall::getgid | Syscall::getegid => plain(Ok(USER)),
         Syscall::uname => plain(names(process, a)),
     }
@@ -99,13 +103,39 @@ pub(crate) fn perform(
 const PROCESS: u64 = 1000;
 const USER: u64 = 1000;
 
-/// Puts bytes into the program's memory.
+/// Puts bytes into the program's memory, all of them or none.
 pub(crate) fn put(process: &mut Process, address: u64, bytes: &[u8]) -> Result<(), Errno> {
-    process.machine.memory_mut().write_bytes(address, bytes).map_err(|_| Errno::EFAULT)
+    process.write_guest(address, bytes)
+}
+
+/// Longest path with its zero byte. Source: <limits.h>, PATH_MAX.
+const MAX_PATH_BYTES: u64 = 4096;
+
+/// A path that ends with a zero byte.
+///
+/// # Errors
+///
+/// EFAULT if it cannot be read, ENAMETOOLONG if it is longer than a path may be.
+pub(crate) fn read_path(process: &mut Process, address: u64) -> Result<Vec<u8>, Errno> {
+    let mut path = Vec::new();
+    for at in 0..MAX_PATH_BYTES {
+        let byte = process.machine.memory_mut().read::<1>(address.wrapping_add(at));
+        match byte.map_err(|_| Errno::EFAULT)? {
+            [0] => return Ok(path),
+            [byte] => path.push(byte),
+        }
+    }
+    Err(Errno::ENAMETOOLONG)
+}
+
+/// There are no files.
+fn no_file(process: &mut Process, path: u64) -> Result<u64, Errno> {
+    read_path(process, path)?;
+    Err(Errno::ENOENT)
 }
 
 /// The width of an address at a door, in bytes.
-fn word_bytes(door: Door) -> usize {
+pub(crate) fn word_bytes(door: Door) -> usize {
     if door == Door::X86_32 { 4 } else { 8 }
 }
 
@@ -119,39 +149,6 @@ fn told_as_zeros(process: &mut Process, address: u64, bytes: usize) -> Result<u6
         put(process, address, &vec![0; bytes])?;
     }
     Ok(0)
-}
-
-fn writev(
-    process: &mut Process,
-    door: Door,
-    fd: u64,
-    vector: u64,
-    count: u64,
-) -> Result<u64, Errno> {
-    let width = word_bytes(door);
-    // IOV_MAX. Source: writev(2).
-    if count > 1024 {
-        return Err(Errno::EINVAL);
-    }
-    let mut total = 0;
-    for n in 0..count {
-        let mut entry = vec![0; 2 * width];
-        let at = vector.wrapping_add(n * 2 * width as u64);
-        process.machine.memory_mut().read_bytes(at, &mut entry).map_err(|_| Errno::EFAULT)?;
-        let word = |bytes: &[u8]| {
-            bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte))
-        };
-        let (base, length) = (word(&entry[..width]), word(&entry[width..]));
-        match write(process, fd, base, length).0 {
-            Outcome::Returned(written @ 0..) => total += written as u64,
-            Outcome::Returned(_) if total > 0 => break,
-            Outcome::Returned(error) => {
-                return Err(Errno::of_result(error).unwrap_or(Errno::EFAULT));
-            }
-            _ => unreachable!("a write returns"),
-        }
-    }
-    Ok(total)
 }
 
 /// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
@@ -228,8 +225,10 @@ fn random(process: &mut Process, buffer: u64, count: u64) -> Result<u64, Errno> 
     while bytes.len() < count {
         bytes.extend(process.machine.next_random().to_le_bytes());
     }
-    put(process, buffer, &bytes[..count])?;
-    Ok(count as u64)
+    match process.copy_out(buffer, &bytes[..count]) {
+        0 if count > 0 => Err(Errno::EFAULT),
+        copied => Ok(copied as u64),
+    }
 }
 
 /// Operations of futex. Source: futex(2), <linux/futex.h>.
@@ -249,26 +248,68 @@ fn futex(process: &mut Process, address: u64, operation: u64, value: u64) -> Res
 /// 2026-01-01 00:00 UTC, in seconds of the clock that counts from 1970.
 const START_SECONDS: u64 = 1_767_225_600;
 
+/// Whether there is a clock of this number. Source: clock_gettime(2), <linux/time.h>.
+fn is_clock(number: u64) -> bool {
+    matches!(number as u32, 0..=9 | 11)
+}
+
 /// The time in seconds and in parts of `unit` nanoseconds.
 fn time(process: &mut Process, width: usize, address: u64, unit: u64) -> Result<u64, Errno> {
-    if address != 0 {
-        let now = process.executed();
-        let seconds = START_SECONDS + now / 1_000_000_000;
-        put(process, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
-    }
+    let now = process.executed();
+    let seconds = START_SECONDS + now / 1_000_000_000;
+    put(process, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
     Ok(0)
 }
 
-fn signal(to: u64, number: u64) -> (Outcome, Option<Notice>) {
-    let (to, number) = (to as i32, number as u32);
-    if to != PROCESS as i32 && to != 0 {
-        let message = format!("a signal to {to}, which is not this program");
-        return (Errno::EINVAL.into(), notice(message, "this program is 1000"));
+/// Highest number of a signal. Source: signal(7), "Real-time signals".
+const LAST_SIGNAL: u32 = 64;
+
+/// `kill(2)`: a positive number names a process, 0 and the negated number of a group that group, -1 every other
+/// process.
+fn signal_process(to: u64, number: u64) -> (Outcome, Option<Notice>) {
+    match to as i32 as i64 {
+        0 => signal(number),
+        to if to.unsigned_abs() == PROCESS => signal(number),
+        to => no_such_process(to),
+    }
+}
+
+/// `tgkill(2)`.
+fn signal_thread(process: u64, thread: u64, number: u64) -> (Outcome, Option<Notice>) {
+    match (process as i32 as i64, thread as i32 as i64) {
+        (..=0, _) | (_, ..=0) => (Errno::EINVAL.into(), None),
+        (process, thread) if [process, thread] == [PROCESS as i64; 2] => signal(number),
+        (_, thread) => no_such_process(thread),
+    }
+}
+
+fn no_such_process(to: i64) -> (Outcome, Option<Notice>) {
+    let message = format!("a signal to {to}, which is not this program");
+    (Errno::ESRCH.into(), notice(message, "this program is 1000"))
+}
+
+/// Sends the program itself a signal.
+fn signal(number: u64) -> (Outcome, Option<Notice>) {
+    let number = number as u32;
+    if number > LAST_SIGNAL {
+        return (Errno::EINVAL.into(), None);
     }
     match Signal::from_number(number.into()) {
-        Some(signal) => (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None),
+        // Source: signal(7), "Standard signals", the column "Action".
+        Some(signal) if signal.is_ignored() => (Outcome::Returned(0), None),
+        Some(signal) if !signal.stops() => {
+            (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None)
+        }
         None if number == 0 => (Outcome::Returned(0), None),
-        None => (Errno::EINVAL.into(), None),
+        _ => {
+            let message = format!(
+                "signal {number} stops a program or is a real-time signal, which is not modelled"
+            );
+            (
+                Outcome::Returned(0),
+                notice(message, "the program goes on as if it had not been sent"),
+            )
+        }
     }
 }
 
@@ -285,82 +326,6 @@ fn names(process: &mut Process, address: u64) -> Result<u64, Errno> {
     Ok(0)
 }
 
-fn notice(message: String, help: &str) -> Option<Notice> {
+pub(crate) fn notice(message: String, help: &str) -> Option<Notice> {
     Some(Notice { message, help: Some(help.to_string()) })
-}
-
-fn read(process: &mut Process, fd: u64, buffer: u64, count: u64) -> (Outcome, Option<Notice>) {
-    // A file descriptor is a 32-bit integer; the upper half of the register does not matter.
-    let fd = fd as u32;
-    if fd != 0 {
-        let notice = match fd {
-            1 | 2 => notice(
-                format!("`read` from {fd}, which is open for writing only"),
-                "standard input is 0",
-            ),
-            _ => notice(format!("`read` from {fd}, which is not open"), "standard input is 0"),
-        };
-        return (Errno::EBADF.into(), notice);
-    }
-    let count = count.min(MAX_TRANSFER_BYTES) as usize;
-    if count == 0 {
-        return (Outcome::Returned(0), None);
-    }
-    let Some(bytes) = process.peek_input(count) else { return (Outcome::NeedsInput, None) };
-    // What fits before the first bad page is kept, as the kernel does.
-    let mut written = 0;
-    for (index, byte) in bytes.iter().enumerate() {
-        if process.machine.memory_mut().write(buffer.wrapping_add(index as u64), [*byte]).is_err() {
-            break;
-        }
-        written = index + 1;
-    }
-    if written == 0 && !bytes.is_empty() {
-        let message = format!("`read` was given the buffer {buffer:#x}, which cannot be written");
-        return (
-            Errno::EFAULT.into(),
-            notice(message, "give it the address of a buffer in .bss or on the stack"),
-        );
-    }
-    process.take_input(written);
-    (Outcome::Returned(written as i64), None)
-}
-
-fn write(process: &mut Process, fd: u64, buffer: u64, count: u64) -> (Outcome, Option<Notice>) {
-    let fd = fd as u32;
-    if fd != 1 && fd != 2 {
-        let notice = match fd {
-            0 => notice(
-                "`write` to 0, which is standard input".to_string(),
-                "standard output is 1, standard error is 2",
-            ),
-            _ => notice(
-                format!("`write` to {fd}, which is not open"),
-                "standard output is 1, standard error is 2",
-            ),
-        };
-        return (Errno::EBADF.into(), notice);
-    }
-    let count = count.min(MAX_TRANSFER_BYTES);
-    let mut bytes = Vec::new();
-    let mut page = vec![0; 4096];
-    while (bytes.len() as u64) < count {
-        let at = buffer.wrapping_add(bytes.len() as u64);
-        let take = (count - bytes.len() as u64).min(4096 - at % 4096) as usize;
-        if process.machine.memory_mut().read_bytes(at, &mut page[..take]).is_err() {
-            break;
-        }
-        bytes.extend_from_slice(&page[..take]);
-    }
-    if bytes.is_empty() && count > 0 {
-        let message =
-            format!("`write` was given the buffer {buffer:#x}, where nothing can be read");
-        return (
-            Errno::EFAULT.into(),
-            notice(message, "give it the address of the text, not the text"),
-        );
-    }
-    let written = bytes.len() as i64;
-    process.put_output(fd as u8, bytes);
-    (Outcome::Returned(written), None)
 }

@@ -105,6 +105,8 @@ pub(crate) trait Cpu {
     fn asks_clock(_: &Instruction) -> bool {
         false
     }
+    /// Puts back the registers that the instruction which made the last system call has written.
+    fn undo_syscall(&mut self) {}
     fn pc(&self) -> u64;
     fn set_pc(&mut self, pc: u64);
 }
@@ -315,6 +317,11 @@ impl<C: Cpu> Engine<C> {
             self.stops = stops.to_vec();
             self.forget_code();
         }
+    }
+
+    /// Whether running stops before an address.
+    pub fn is_stop(&self, address: u64) -> bool {
+        self.stops.contains(&address)
     }
 
     fn forget_code(&mut self) {

@@ -2,10 +2,31 @@
 
 use serde::Serialize;
 
-/// A signal that a fault raises, by its Linux number.
-#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
-#[allow(missing_docs, reason = "the names are those of signal(7)")]
-pub enum Signal {
+/// Makes the signals: names by number, from 1.
+macro_rules! signals {
+    ($($name:ident = $number:literal,)*) => {
+        /// A standard signal, by its Linux number.
+        #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize)]
+        #[allow(missing_docs, reason = "the names are those of signal(7)")]
+        pub enum Signal {
+            $($name = $number,)*
+        }
+
+        impl Signal {
+            /// Every standard signal, by number.
+            pub const ALL: &'static [Signal] = &[$(Signal::$name,)*];
+
+            /// The name.
+            pub const fn name(self) -> &'static str {
+                match self {
+                    $(Signal::$name => stringify!($name),)*
+                }
+            }
+        }
+    };
+}
+
+signals! {
     SIGHUP = 1,
     SIGINT = 2,
     SIGQUIT = 3,
@@ -21,6 +42,22 @@ pub enum Signal {
     SIGPIPE = 13,
     SIGALRM = 14,
     SIGTERM = 15,
+    SIGSTKFLT = 16,
+    SIGCHLD = 17,
+    SIGCONT = 18,
+    SIGSTOP = 19,
+    SIGTSTP = 20,
+    SIGTTIN = 21,
+    SIGTTOU = 22,
+    SIGURG = 23,
+    SIGXCPU = 24,
+    SIGXFSZ = 25,
+    SIGVTALRM = 26,
+    SIGPROF = 27,
+    SIGWINCH = 28,
+    SIGIO = 29,
+    SIGPWR = 30,
+    SIGSYS = 31,
 }
 
 impl Signal {
@@ -29,36 +66,19 @@ impl Signal {
         self as i32
     }
 
-    /// The signal with this number, of those that end a program unless it does something about them.
+    /// The standard signal with this number.
     pub fn from_number(number: u64) -> Option<Signal> {
-        use Signal::*;
-        [
-            SIGHUP, SIGINT, SIGQUIT, SIGILL, SIGTRAP, SIGABRT, SIGBUS, SIGFPE, SIGKILL, SIGUSR1,
-            SIGSEGV, SIGUSR2, SIGPIPE, SIGALRM, SIGTERM,
-        ]
-        .into_iter()
-        .find(|signal| signal.number() as u64 == number)
+        Signal::ALL.iter().copied().find(|signal| signal.number() as u64 == number)
     }
 
-    /// The name.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Signal::SIGHUP => "SIGHUP",
-            Signal::SIGINT => "SIGINT",
-            Signal::SIGQUIT => "SIGQUIT",
-            Signal::SIGABRT => "SIGABRT",
-            Signal::SIGKILL => "SIGKILL",
-            Signal::SIGUSR1 => "SIGUSR1",
-            Signal::SIGUSR2 => "SIGUSR2",
-            Signal::SIGPIPE => "SIGPIPE",
-            Signal::SIGALRM => "SIGALRM",
-            Signal::SIGTERM => "SIGTERM",
-            Signal::SIGILL => "SIGILL",
-            Signal::SIGTRAP => "SIGTRAP",
-            Signal::SIGBUS => "SIGBUS",
-            Signal::SIGFPE => "SIGFPE",
-            Signal::SIGSEGV => "SIGSEGV",
-        }
+    /// Whether a program that has not said otherwise is not affected by it.
+    pub const fn is_ignored(self) -> bool {
+        matches!(self, Signal::SIGCHLD | Signal::SIGCONT | Signal::SIGURG | Signal::SIGWINCH)
+    }
+
+    /// Whether it stops a program that has not said otherwise, until it is continued.
+    pub const fn stops(self) -> bool {
+        matches!(self, Signal::SIGSTOP | Signal::SIGTSTP | Signal::SIGTTIN | Signal::SIGTTOU)
     }
 }
 

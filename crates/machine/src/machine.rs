@@ -144,7 +144,11 @@ impl Machine {
 
     /// The calls that have not returned, the outermost first.
     pub fn calls(&self) -> &[Call] {
-        with_engine!(&self.processor, engine => engine.calls.calls())
+        let calls = with_engine!(&self.processor, engine => engine.calls.calls());
+        // One whose return address lies below the stack pointer, since it was popped, is over as well.
+        let stack_pointer = self.register(self.arch.stack_pointer());
+        let live = calls.iter().rposition(|call| call.stack_pointer >= stack_pointer);
+        &calls[..live.map_or(0, |last| last + 1)]
     }
 
     /// The value of a vector register.
@@ -206,14 +210,24 @@ impl Machine {
         })
     }
 
-    /// Sets how many instructions count as completed, for those that ask for the time.
-    pub fn set_clock(&mut self, completed: u64) {
-        with_engine!(&mut self.processor, engine => engine.cpu.unseen().clock = completed)
-    }
-
     /// Sets the addresses before which [`Machine::run`] stops.
     pub fn set_stops(&mut self, stops: &[u64]) {
         with_engine!(&mut self.processor, engine => engine.set_stops(stops));
+    }
+
+    /// Whether [`Machine::run`] stops before an address.
+    pub fn is_stop(&self, address: u64) -> bool {
+        with_engine!(&self.processor, engine => engine.is_stop(address))
+    }
+
+    /// Takes back the instruction that just made a system call without an answer: the program counter and the
+    /// registers that it wrote are as before it, and `completed` instructions are completed.
+    pub fn undo_syscall(&mut self, address: u64, completed: u64) {
+        with_engine!(&mut self.processor, engine => {
+            engine.cpu.undo_syscall();
+            engine.cpu.set_pc(address);
+            engine.cpu.unseen().clock = completed;
+        });
     }
 
     /// The instruction at the program counter.

@@ -424,13 +424,23 @@ impl Memory {
     ///
     /// The first byte that cannot be written.
     pub fn write_bytes(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
-        let mut checked = 0;
-        while checked < bytes.len() {
-            let at = address.wrapping_add(checked as u64);
-            self.slot(at, AccessKind::Write)?;
-            checked += (PAGE_BYTES - at % PAGE_BYTES) as usize;
-        }
+        self.check_writable(address, bytes.len() as u64)?;
         self.store(address, bytes, AccessKind::Write)
+    }
+
+    /// Checks that a number of bytes can be written.
+    ///
+    /// # Errors
+    ///
+    /// The first byte that cannot be written.
+    pub fn check_writable(&mut self, address: u64, bytes: u64) -> Result<(), MemoryFault> {
+        let mut checked = 0;
+        while checked < bytes {
+            let at = address.wrapping_add(checked);
+            self.slot(at, AccessKind::Write)?;
+            checked += PAGE_BYTES - at % PAGE_BYTES;
+        }
+        Ok(())
     }
 
     /// Puts bytes into memory whatever its permissions: for loading and for the person examining.

@@ -153,9 +153,13 @@ impl Watcher {
         &self.last_of_ranges
     }
 
-    /// Notes that the kernel filled memory for the instruction at `address`, the one after `moment`.
-    pub fn note_filled(&mut self, filled: (u64, u64), moment: u64, address: u64) {
-        self.touched |= self.watched.ranges_with(filled.0, filled.1);
+    /// Notes that the kernel wrote memory for the instruction that was just completed.
+    pub fn note_kernel_write(&mut self, address: u64, bytes: u64) {
+        self.touched |= self.watched.ranges_with(address, bytes);
+    }
+
+    /// Says which instruction the kernel wrote memory for: the one at `address`, after `moment` others.
+    pub fn kernel_wrote(&mut self, moment: u64, address: u64) {
         self.take_touched(moment, address);
     }
 

@@ -7,10 +7,12 @@ use sotto_isa::Arch;
 
 use crate::elf_numbers::{arch_of, is_64_bit};
 use crate::line_read::executable_lines;
-use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, SymbolKind};
+use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, Surroundings, SymbolKind};
 
 /// A program may ask for at most this much memory when it is loaded.
 const MAX_MEMORY_BYTES: u64 = 1 << 32;
+/// Bytes of a page of the kernel's.
+const KERNEL_PAGE: u64 = 4096;
 /// Where a program that can be loaded anywhere is loaded: two thirds up the user address space, at
 /// a multiple of the largest page. Source: Linux, `ELF_ET_DYN_BASE`.
 const ANYWHERE_BASE: u64 = 0x5555_5555_0000;
@@ -138,10 +140,19 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
             return Err(bad("p_vaddr overlaps the segment before, or is out of order"));
         }
         let flags = header.p_flags(endian);
+        let surroundings = surroundings(
+            bytes,
+            header.p_offset(endian).into(),
+            address,
+            data.len() as u64,
+            // Memory beyond the contents is cleared, where it can be written.
+            memory_size > data.len() as u64 && flags & raw::PF_W != 0,
+        );
         segments.push(Segment {
             address,
             data: data.to_vec(),
             memory_size,
+            surroundings,
             write: flags & raw::PF_W != 0,
             exec: flags & raw::PF_X != 0,
             sections: Vec::new(),
@@ -163,6 +174,31 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
         parts: Vec::new(),
         call_frames: Vec::new(),
     })
+}
+
+/// What the kernel maps around the contents of a segment. `cleared`: it fills the rest of the last page with zeros.
+fn surroundings(
+    file: &[u8],
+    offset: u64,
+    address: u64,
+    contents: u64,
+    cleared: bool,
+) -> Surroundings {
+    // Without contents nothing of the file is mapped; a file whose pages lie otherwise is not loaded by the kernel.
+    if contents == 0 || offset % KERNEL_PAGE != address % KERNEL_PAGE {
+        return Surroundings::default();
+    }
+    let part = |start: u64, end: u64| {
+        let end = (file.len() as u64).min(end);
+        file.get(start as usize..end as usize).unwrap_or_default().to_vec()
+    };
+    let end = offset + contents;
+    let before = part(offset - offset % KERNEL_PAGE, offset);
+    let after = match cleared {
+        true => Vec::new(),
+        false => part(end, end.next_multiple_of(KERNEL_PAGE)),
+    };
+    Surroundings { before, after }
 }
 
 fn read_sections(file: &elf::File, segments: &mut [Segment], base: u64) {

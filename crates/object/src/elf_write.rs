@@ -31,6 +31,10 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
         writer.reserve_until(writer.reserved_len().next_multiple_of(FILE_PAGE as usize));
         offsets.push(writer.reserve(segment.data.len(), 1));
     }
+    // The kernel maps whole pages, so that a program can read what follows its last segment: zeros, as memory of
+    // an image that was never a file has there.
+    let end_of_segments = writer.reserved_len().next_multiple_of(FILE_PAGE as usize);
+    writer.reserve_until(end_of_segments);
     writer.reserve_null_section_index();
     let mut section_numbers = Vec::new();
     for segment in &image.segments {
@@ -99,6 +103,7 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
         writer.pad_until(offset);
         writer.write(&segment.data);
     }
+    writer.pad_until(end_of_segments);
     for (_, data) in &debug {
         writer.write(data);
     }

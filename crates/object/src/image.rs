@@ -49,6 +49,8 @@ pub struct Segment {
     pub data: Vec<u8>,
     /// Bytes in memory.
     pub memory_size: u64,
+    /// What else the kernel maps of the file, since it maps whole pages.
+    pub surroundings: Surroundings,
     /// May be written.
     pub write: bool,
     /// May be executed.
@@ -56,6 +58,18 @@ pub struct Segment {
     /// The sections in it: name, address, size in bytes, flags, alignment in bytes. Empty when
     /// the file had no section headers.
     pub sections: Vec<(String, u64, u64, SectionFlags, u64)>,
+}
+
+/// Bytes of a file around a segment, on the segment's first and last page.
+///
+/// A program can read them as data. Source: mmap(2); Linux, `fs/binfmt_elf.c`, `elf_load`.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct Surroundings {
+    /// From the start of the page to the segment's first byte.
+    pub before: Vec<u8>,
+    /// From the end of the segment's contents to the end of the page, or to the end of the file. Empty if all of
+    /// that is zeros.
+    pub after: Vec<u8>,
 }
 
 impl Segment {

@@ -23,7 +23,7 @@ mod unwind_read;
 
 pub use elf_read::{ReadError, read_executable};
 pub use elf_write::write_executable;
-pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine};
+pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine, Surroundings};
 pub use link::{LinkError, LinkOptions, Reference, link};
 pub use members::with_members;
 pub use object::{

@@ -338,6 +338,7 @@ fn place(outputs: &mut [Output], arch: Arch, anywhere: bool) -> Vec<Segment> {
                 address,
                 data: Vec::new(),
                 memory_size: 0,
+                surroundings: Default::default(),
                 write,
                 exec,
                 sections: Vec::new(),

@@ -29,6 +29,11 @@ pub enum EvaluateError {
     /// A vector register has no one value.
     #[error("`{0}` holds several values at once; `registers {0}` shows them")]
     Vector(&'static str),
+    /// Nothing that an instruction could write.
+    #[error(
+        "`{0}` is not a target: name a register, a flag, memory as `[address]`, or a symbol for what it labels"
+    )]
+    NoTarget(String),
     /// Numbered labels and the current address mean nothing outside a source.
     #[error("`{0}` means nothing here")]
     Meaningless(&'static str),

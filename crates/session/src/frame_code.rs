@@ -115,6 +115,20 @@ impl Pointers {
     }
 }
 
+/// Bytes by which an instruction moves the stack pointer, negative downwards; `None` if that is not known.
+pub(crate) fn stack_movement(instruction: &Instruction, arch: Arch) -> Option<i64> {
+    let mut pointers = Pointers { arch, stack: 0, frame: None };
+    pointers.follow(instruction)?;
+    Some(pointers.stack)
+}
+
+impl FrameUses {
+    /// Whether all of the routine's code was read, so that there are no other uses.
+    pub fn is_complete(&self) -> bool {
+        self.complete
+    }
+}
+
 /// What an instruction names of the stack.
 fn uses_of(instruction: &Instruction, pointers: &Pointers, uses: &mut Vec<FrameUse>) {
     let arch = pointers.arch;

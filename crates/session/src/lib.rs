@@ -40,7 +40,7 @@ pub use report::{
     BranchReport, FlagReport, FlagReports, FlagsRead, MemoryReport, OnStack, RegisterReport,
     StepReport, SyscallArgument, SyscallView, VectorReport,
 };
-pub use session::{Session, SessionError, StopReason};
+pub use session::{LastMoment, Session, SessionError, StopReason};
 pub use stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
 pub use stops::{Breakpoint, Watch, WatchChange};
 pub use who::{Target, Writer, Wrote};

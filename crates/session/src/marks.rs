@@ -5,7 +5,7 @@ use sotto_isa::{LaneKind, Lanes, Storage, Width};
 use sotto_machine::{Difference, Snapshot};
 
 use crate::place::{Place, hex};
-use crate::{Session, SessionError};
+use crate::{LastMoment, Session, SessionError};
 
 /// A moment with a name.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -110,8 +110,13 @@ impl Session {
         let now = self.process.machine.snapshot();
         self.go_to(mark.moment);
         let (reached, then) = (self.moment(), self.process.machine.snapshot());
-        let mark = Mark { moment: reached, place: self.here(), ..mark };
+        let (place, waits) = (self.here(), self.ending().is_none());
         self.return_to(moment, ending);
+        if reached != mark.moment {
+            let last = LastMoment { moment: reached, waits };
+            return Err(SessionError::NoMoment { wanted: mark.moment, last });
+        }
+        let mark = Mark { place, ..mark };
         let memory = then.memory().differences(now.memory());
         let words = self.joined(memory, &then, &now);
         let memory = words.into_iter().map(|difference| self.in_words(difference)).collect();

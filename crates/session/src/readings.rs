@@ -1,10 +1,8 @@
 //! Values as they can be read: in hex, signed, unsigned, binary, as a character, text, a floating-point
 //! number or an address.
 
-use std::str::FromStr;
-
 use serde::Serialize;
-use sotto_isa::{LaneKind, Lanes, Width};
+use sotto_isa::{Arch, LaneKind, Lanes, Width};
 use sotto_object::DatumKind;
 
 use crate::evaluate::{self, EvaluateError};
@@ -54,17 +52,20 @@ const READINGS: &[(&str, Reading)] = &[
 ];
 
 /// The words of a format, for help and completion.
-pub fn format_words() -> Vec<&'static str> {
+pub fn format_words(arch: Arch) -> Vec<&'static str> {
     let widths = [Width::W8, Width::W16, Width::W32, Width::W64];
-    let widths = widths.into_iter().map(Width::x86_keyword);
+    let widths = widths.into_iter().map(|width| arch.width_word(width));
     widths.chain(READINGS.iter().map(|(word, _)| *word)).collect()
 }
 
-impl FromStr for Format {
-    type Err = String;
-
-    /// `dword`, `signed`, `dword signed`, or a letter and bits: `i32`, `u8`, `x64`, `f32`.
-    fn from_str(text: &str) -> Result<Format, String> {
+impl Format {
+    /// A format as it is typed: a width by the machine's word, a reading, or both (`dword`, `signed`, `dword signed`),
+    /// or a letter and bits: `i32`, `u8`, `x64`, `f32`.
+    ///
+    /// # Errors
+    ///
+    /// The formats there are, if it is none.
+    pub fn parse(text: &str, arch: Arch) -> Result<Format, String> {
         let mut format = Format::default();
         for word in text.split_whitespace() {
             let lower = word.to_ascii_lowercase();
@@ -72,9 +73,7 @@ impl FromStr for Format {
                 .iter()
                 .find(|(known, _)| lower.len() >= 3 && known.starts_with(&lower))
                 .map(|(_, reading)| *reading);
-            let width = [Width::W8, Width::W16, Width::W32, Width::W64]
-                .into_iter()
-                .find(|width| width.x86_keyword() == lower);
+            let width = arch.width_by_word(&lower).filter(|width| *width != Width::W128);
             let short = lower.split_at_checked(1).and_then(|(letter, bits)| {
                 let reading = match letter {
                     "i" => Reading::Signed,
@@ -92,7 +91,7 @@ impl FromStr for Format {
                 }
                 (.., Some(reading)) => format.reading = Some(reading),
                 _ => {
-                    let words = format_words().join(", ");
+                    let words = format_words(arch).join(", ");
                     return Err(format!("no format `{word}`; there are {words}, and i32, u8, x16"));
                 }
             }
@@ -320,10 +319,14 @@ mod tests {
 
     #[test]
     fn formats_are_widths_readings_or_both() {
-        let format = |text: &str| text.parse::<Format>();
+        let format = |text: &str| Format::parse(text, Arch::X86_64);
         let (width, reading) = (Some(Width::W32), Some(Reading::Signed));
         assert_eq!(format("dword signed"), Ok(Format { width, reading }));
         assert_eq!(format("i32"), Ok(Format { width, reading }));
+        // A word is as wide as what `.word` lays down.
+        let words = ["byte", "hword", "word", "xword"]
+            .map(|word| Format::parse(word, Arch::Arm64).unwrap().width);
+        assert_eq!(words.map(|width| width.unwrap().bytes()), [1, 2, 4, 8]);
         assert_eq!(format("sig"), Ok(Format { width: None, reading }));
         assert!(format("tide").unwrap_err().starts_with("no format `tide`; there are byte, word"));
     }

@@ -9,7 +9,7 @@ use sotto_isa::{
     Storage, Width,
 };
 use sotto_kernel::table::Door;
-use sotto_kernel::{Ending, Process, SyscallReport};
+use sotto_kernel::{Ending, KernelWrite, Process, SyscallReport};
 use sotto_machine::{FlagChange, FlagOrigin, Step, StepEffects};
 use sotto_object::Image;
 
@@ -414,6 +414,34 @@ pub(crate) fn describe_step(
     runs(read, memory, &mut report.reads);
     report.branch = branch;
     (report.syscall, report.ended) = (None, None);
+}
+
+/// What a system call wrote into memory: one value, or elements as wide as they were declared.
+pub(crate) fn kernel_write(
+    scene: &Scene<'_>,
+    write: &KernelWrite,
+    after: &Process,
+) -> MemoryReport {
+    let &KernelWrite { address, bytes, .. } = write;
+    let symbol = scene.image.symbol_before(address).map(|(symbol, _)| symbol);
+    let declared =
+        symbol.and_then(|symbol| symbol.datum).map(|datum| u64::from(datum.element_bytes));
+    let unit = match declared {
+        Some(unit @ (1 | 2 | 4 | 8)) if bytes.is_multiple_of(unit) => unit,
+        _ if matches!(bytes, 1 | 2 | 4 | 8) => bytes,
+        _ => 1,
+    };
+    let mask = u64::MAX >> (64 - 8 * unit);
+    MemoryReport {
+        place: (scene.describe)(address),
+        on_stack: on_stack(after, address),
+        bytes,
+        elements: (unit < bytes).then_some((bytes / unit) as usize),
+        old: write.old & mask,
+        new: write.new & mask,
+        number: None,
+        holds_stack: false,
+    }
 }
 
 /// Puts other elements into the room of a list.

@@ -55,12 +55,39 @@ pub enum SessionError {
     /// No breakpoint or watch has this number.
     #[error("no breakpoint or watch {0}")]
     NoBreakpoint(u32),
+    /// A moment that the run does not have.
+    #[error("no moment #{wanted}; {}", .last.words())]
+    NoMoment {
+        /// The moment asked for.
+        wanted: u64,
+        /// Where the run stops before it.
+        last: LastMoment,
+    },
     /// A mark that was not set.
     #[error("no mark `{0}`; `mark {0}` sets it")]
     NoMark(String),
     /// Something that cannot be changed.
     #[error("{0}")]
     Change(String),
+}
+
+/// The last moment of a run, and why there is none after it.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct LastMoment {
+    /// Instructions completed.
+    pub moment: u64,
+    /// The program waits for input there; otherwise it ended.
+    pub waits: bool,
+}
+
+impl LastMoment {
+    fn words(&self) -> String {
+        let moment = self.moment;
+        match self.waits {
+            true => format!("the program waits for input at #{moment}"),
+            false => format!("the program ended at #{moment}"),
+        }
+    }
 }
 
 /// A process being examined.
@@ -244,11 +271,11 @@ impl Session {
         }
     }
 
-    /// The latest system calls up to now, the earliest first: the moment before each, where it was made, and
+    /// The latest system calls up to now, the earliest first: the moment after each, as its step has it, where it was made, and
     /// what it was.
     pub fn syscalls(&self) -> Vec<(u64, Place, SyscallView)> {
         let made = self.process.made_calls().iter();
-        made.map(|call| (call.moment, self.place(call.at), self.syscall_view(&call.report)))
+        made.map(|call| (call.moment + 1, self.place(call.at), self.syscall_view(&call.report)))
             .collect()
     }
 
@@ -345,8 +372,8 @@ impl Session {
             return (false, StopReason::Ended);
         };
         let moment = self.process.executed();
-        let filled = syscall.as_ref().and_then(|call| call.report.filled);
-        self.writers.follow(moment, instruction.address, &step.effects, filled);
+        let by_kernel = syscall.as_ref().map_or(&[][..], |call| &call.report.written);
+        self.writers.follow(moment, instruction.address, &step.effects, by_kernel);
         let code = self.texts.code(&self.image, &self.sources, self.order, instruction);
         let scene = Scene {
             image: &self.image,
@@ -355,6 +382,9 @@ impl Session {
             compared: compared.as_ref().and_then(|(_, code)| code.names.as_ref()),
         };
         report::describe_step(&scene, &step, &code, &self.process, report);
+        report.memory.extend(
+            by_kernel.iter().map(|write| report::kernel_write(&scene, write, &self.process)),
+        );
         self.compared = match step.effects.flags.written.is_empty() {
             // What does not write flags lets the comparison stand.
             true => compared.map(|(moment, code)| (moment + 1, code)),

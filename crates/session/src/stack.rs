@@ -6,8 +6,8 @@
 use std::collections::HashMap;
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, Reg, Storage};
-use sotto_kernel::auxiliary_name;
+use sotto_isa::{Arch, Control, Instruction, Operand, Reg, RegKind, Storage};
+use sotto_kernel::{KernelWrite, auxiliary_name};
 use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, StepEffects, Watched, Watcher};
 
 use crate::frame_code::{FrameUses, first_passed, is_gap, words_passed};
@@ -108,7 +108,7 @@ impl SlotWriters {
         moment: u64,
         address: u64,
         effects: &StepEffects,
-        filled: Option<(u64, u64)>,
+        by_kernel: &[KernelWrite],
     ) {
         let Some(before) = moment.checked_sub(1).filter(|before| self.moment == Some(*before))
         else {
@@ -117,7 +117,8 @@ impl SlotWriters {
         };
         self.moment = Some(moment);
         let written = effects.memory.iter().map(|change| (change.address, change.bytes));
-        for (start, bytes) in written.chain(filled) {
+        let by_kernel = by_kernel.iter().map(|write| (write.address, write.bytes));
+        for (start, bytes) in written.chain(by_kernel) {
             for (slot, writer) in &mut self.writes {
                 // Slots are at most eight bytes; one that is reached from below is met too.
                 if *slot < start.saturating_add(bytes) && start < slot.saturating_add(SLOT_REACH) {
@@ -240,6 +241,9 @@ impl Session {
         let Ok(instruction) = self.process.machine.instruction_at(write.address) else {
             return SlotRole::Local;
         };
+        let prologue = frame.is_some_and(|number| {
+            (0..PROLOGUE).contains(&write.address.wrapping_sub(frames[number].entry.address))
+        });
         // What the routine above reads of the caller's frame; in 32-bit mode, also what is pushed just before
         // the call.
         if let Some(inner) = frame.and_then(|number| number.checked_sub(1))
@@ -247,16 +251,13 @@ impl Session {
         {
             let slot = (address - frames[inner].end) / arch.address_bytes();
             let read = layouts[inner].as_ref().is_some_and(|layout| slot < layout.passed);
-            let pushed = arch == Arch::X86_32
-                && (1..=ARGUMENT_CODE).contains(&call.wrapping_sub(write.address));
-            if read || pushed {
+            // Where all of the routine's code was read, that says it; otherwise the way of writing does.
+            let unknown = layouts[inner].as_ref().is_none_or(|layout| !layout.uses.is_complete());
+            if read || unknown && arch == Arch::X86_32 && self.is_passed(&instruction, call, slot) {
                 let in_registers = arch.convention().arguments.len();
                 return SlotRole::Argument((in_registers as u64 + slot) as u32 + 1);
             }
         }
-        let prologue = frame.is_some_and(|number| {
-            (0..PROLOGUE).contains(&write.address.wrapping_sub(frames[number].entry.address))
-        });
         match saved(self.arch(), &instruction, second).filter(|_| prologue) {
             Some(reg) => match reg.storage() {
                 Some(storage) if storage == link_register(self.arch()) => SlotRole::ReturnAddress,
@@ -267,6 +268,43 @@ impl Session {
             },
             None => SlotRole::Local,
         }
+    }
+
+    /// Whether an instruction in front of a call puts an argument into a slot, counted from the return address: it
+    /// is the push that many pushes before the call, or it names the slot by the stack pointer as the call finds it.
+    fn is_passed(&mut self, writer: &Instruction, call: u64, slot: u64) -> bool {
+        let arch = self.arch();
+        let slot_bytes = arch.address_bytes() as i64;
+        if !(1..=ARGUMENT_CODE).contains(&call.wrapping_sub(writer.address)) {
+            return false;
+        }
+        // How far the stack pointer moves down from behind the instruction to the call.
+        let (mut at, mut lower) = (writer.end(), 0);
+        while at < call {
+            let Ok(next) = self.process.machine.instruction_at(at) else { return false };
+            if next.control() != Control::Next {
+                return false;
+            }
+            let moved = crate::frame_code::stack_movement(&next, arch);
+            let Some(moved) = moved else { return false };
+            lower -= moved;
+            at = next.end();
+        }
+        let here = match crate::frame_code::stack_movement(writer, arch) {
+            // A push: it lies at the stack pointer that it leaves.
+            Some(moved) if moved == -slot_bytes => lower,
+            Some(0) => match writer.operands.first() {
+                Some(Operand::Mem(mem)) if mem.index.is_none() => match mem.base {
+                    Some(base) if base.storage() == Some(arch.stack_pointer()) => {
+                        lower + mem.disp.or_zero()
+                    }
+                    _ => return false,
+                },
+                _ => return false,
+            },
+            _ => return false,
+        };
+        at == call && here == slot as i64 * slot_bytes
     }
 
     /// How the routine that is running writes the address of a slot of its frame.
@@ -444,7 +482,10 @@ fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String>
     if segment.exec {
         let place = session.place(value);
         let name = place.name()?;
-        let after_call = *role == SlotRole::ReturnAddress || returns_from_call(session, value);
+        // The start of a routine is the address of the routine, whatever lies before it.
+        let starts_routine = place.offset == 0 && place.symbol.is_some();
+        let after_call = *role == SlotRole::ReturnAddress
+            || !starts_routine && returns_from_call(session, value, &place);
         let location = place.location().map(|l| format!(" ({l})")).unwrap_or_default();
         return Some(match after_call {
             true => format!("return address: {name}{location}"),
@@ -472,12 +513,33 @@ fn text_at(session: &mut Session, address: u64) -> Option<String> {
     Some(format!("{text:?}..."))
 }
 
-/// Whether the instruction before this address is a call.
-fn returns_from_call(session: &mut Session, address: u64) -> bool {
+/// Instructions from a symbol on that are read to find where one of them begins.
+const READ_FROM_SYMBOL: usize = 4096;
+
+/// Whether the instruction before an address is a call.
+fn returns_from_call(session: &mut Session, address: u64, place: &Place) -> bool {
+    // Reading from the symbol on tells where instructions begin.
+    let mut at = address - place.offset;
+    for _ in 0..READ_FROM_SYMBOL {
+        if place.symbol.is_none() {
+            break;
+        }
+        let Ok(instruction) = session.process_mut().machine.instruction_at(at) else { break };
+        at = instruction.end();
+        if at >= address {
+            return at == address && instruction.control() == Control::Call;
+        }
+    }
+    // Nothing between programs' own routines calls through a selector.
     (2..=7).any(|length| {
         let Some(start) = address.checked_sub(length) else { return false };
         session.process_mut().machine.instruction_at(start).is_ok_and(|instruction| {
-            instruction.control() == Control::Call && instruction.end() == address
+            instruction.control() == Control::Call
+                && instruction.end() == address
+                && !instruction
+                    .implicit()
+                    .iter()
+                    .any(|implicit| implicit.reg.kind == RegKind::Segment)
         })
     })
 }

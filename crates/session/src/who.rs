@@ -1,6 +1,6 @@
 //! Which instruction last wrote a register, a flag or memory: a search over executing again.
 
-use sotto_asm::Expr;
+use sotto_asm::{Binary, Expr};
 use sotto_isa::{FlagSet, Storage};
 use sotto_kernel::Stop;
 use sotto_machine::{OnWrite, Watched, Watcher};
@@ -90,12 +90,27 @@ impl Session {
         }
         let (width, address) = match &expr {
             Expr::Load(width, address) => (*width, &**address),
-            other => (None, other),
+            other if self.is_place(other) => (None, other),
+            _ => return Err(EvaluateError::NoTarget(text.trim().to_string())),
         };
         let declared = evaluate::declared_width(self.image(), address);
         let bytes = width.or(declared).unwrap_or(self.arch().address_width()).bytes();
         let address = self.evaluate_expr(address)?.value as u64;
         Ok(Target::Memory(address, bytes))
+    }
+
+    /// Whether an expression is a symbol's address, or one at a distance from it.
+    fn is_place(&self, expr: &Expr) -> bool {
+        match expr {
+            // A name that is not known is told of as such.
+            Expr::Symbol(name, _) => {
+                self.image().symbol(name).is_none_or(|symbol| !symbol.absolute)
+            }
+            Expr::Binary(Binary::Add | Binary::Subtract, place, distance) => {
+                self.is_place(place) && matches!(**distance, Expr::Number(_))
+            }
+            _ => false,
+        }
     }
 
     /// Whether the expression is nothing but the instruction pointer, by a name that no symbol has.

@@ -372,7 +372,9 @@ fn memory_is_shown_as_declared_or_as_asked() {
                 level: .double 2.5\nwhere: dq tide\n .text\n_start: mov eax, 60\n syscall\n";
     let mut session = common::session(text);
     let mut lines = |place: &str, count: Option<u64>, format: &str| {
-        let lines = session.memory_lines(place, count, format.parse().unwrap(), 16).unwrap();
+        let lines = session
+            .memory_lines(place, count, Format::parse(format, session.arch()).unwrap(), 16)
+            .unwrap();
         lines.into_iter().flat_map(|line| line.values).collect::<Vec<String>>()
     };
     assert_eq!(lines("tide", None, ""), ["0x0003", "0xfffe"]);
@@ -381,9 +383,12 @@ fn memory_is_shown_as_declared_or_as_asked() {
     assert_eq!(lines("level", None, ""), ["2.5"]);
     assert_eq!(lines("where", Some(1), "address"), ["0x402000 = tide"]);
     assert_eq!(lines("tide", Some(2), "binary byte"), ["0000_0011", "0000_0000"]);
-    assert_eq!(session.show("[tide + 2]", "signed".parse().unwrap()).unwrap(), "-2");
     assert_eq!(
-        session.show("tide", "address".parse::<Format>().unwrap()).unwrap(),
+        session.show("[tide + 2]", Format::parse("signed", session.arch()).unwrap()).unwrap(),
+        "-2"
+    );
+    assert_eq!(
+        session.show("tide", Format::parse("address", session.arch()).unwrap()).unwrap(),
         "0x402000 = tide"
     );
 }

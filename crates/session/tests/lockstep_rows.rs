@@ -43,6 +43,7 @@ fn bench_image(arch: Arch) -> Image {
         address,
         data: vec![0x90; 16],
         memory_size: bytes,
+        surroundings: Default::default(),
         write,
         exec,
         sections: Vec::new(),

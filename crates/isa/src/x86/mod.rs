@@ -40,8 +40,8 @@ pub use source_first::{Spelling, keeps_order, spelling};
 
 use crate::mnemonics::{Mnemonics, mnemonics};
 use crate::{
-    Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, LaneKind,
-    Lanes, Operand, OperandContext, Reg, RegKind, Segment, Storage, Width,
+    Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand,
+    OperandContext, Reg, RegKind, Segment, Storage, Width,
 };
 
 /// The status flags, at their bits in RFLAGS. Source: SDM Vol. 1, 3.4.3.1.
@@ -598,36 +598,6 @@ pub fn operand_width(form: &Form) -> Width {
         .find_map(|slot| slot.pattern.data_width())
         .or_else(|| form.implicit.first().map(|implicit| implicit.reg.width()))
         .unwrap_or(Width::W64)
-}
-
-/// How an instruction reads the vectors that it works on, by the last letters of its mnemonic.
-pub(crate) fn lanes(instruction: &Instruction) -> Lanes {
-    let form = form(instruction.form);
-    let name = form.mnemonic;
-    let floats = |width| Lanes::new(LaneKind::Float, width);
-    match form.meaning {
-        Meaning::Vector(vector::Vector::Float(_, shape) | vector::Vector::Round(shape))
-        | Meaning::Vector(vector::Vector::Dot(shape)) => return floats(shape.width()),
-        // The result of a comparison is ones and zeros.
-        Meaning::Vector(vector::Vector::Compare(shape)) => {
-            return Lanes::new(LaneKind::Bits, shape.width());
-        }
-        Meaning::Vector(vector::Vector::Packed(_)) if name.starts_with('p') => {
-            let signed = |width| Lanes::new(LaneKind::Signed, width);
-            return match name.as_bytes()[name.len() - 1] {
-                b'b' => signed(Width::W8),
-                b'w' => signed(Width::W16),
-                b'd' => signed(Width::W32),
-                _ => Lanes::new(LaneKind::Bits, Width::W64),
-            };
-        }
-        _ => {}
-    }
-    match name.get(name.len().saturating_sub(2)..) {
-        Some("ps" | "ss") => floats(Width::W32),
-        Some("pd" | "sd") => floats(Width::W64),
-        _ => Lanes::new(LaneKind::Bits, Width::W64),
-    }
 }
 
 /// The count of a shift after masking: 5 bits, or 6 for 64-bit operands.

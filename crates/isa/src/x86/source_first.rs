@@ -5,7 +5,7 @@
 
 use std::fmt::Write;
 
-use super::{Meaning, by_mnemonic, form, register_tells_width};
+use super::{Meaning, Pattern, by_mnemonic, form, register_tells_width};
 use crate::print::{address, immediate};
 use crate::{Arch, Control, Instruction, Mem, Names, Operand, Width, format_number};
 
@@ -16,7 +16,7 @@ pub struct Spelling {
     pub mnemonic: &'static str,
     /// Width of memory operands and, of a widening move, of the source.
     pub width: Option<Width>,
-    /// Width of the destination of a widening move.
+    /// Width of the destination of a widening move, or of a conversion of a float to an integer.
     pub destination: Option<Width>,
 }
 
@@ -112,6 +112,15 @@ fn suffixed(arch: Arch, stem: &str, width: Width) -> Option<Spelling> {
         form.operands.iter().any(|slot| slot.pattern.data_width() == Some(width))
             || (stacked && width == arch.address_width())
     });
+    // The letter of a conversion from a float to an integer names the integer, whatever memory the float is in.
+    let from_float = |row: &u16| {
+        let mut patterns = form(*row).operands.iter().map(|slot| slot.pattern);
+        let (to, from) = (patterns.next(), patterns.next());
+        to.and_then(Pattern::general_width).is_some() && from.is_some_and(Pattern::is_vector)
+    };
+    if takes && rows.iter().all(from_float) {
+        return Some(Spelling { mnemonic, width: None, destination: Some(width) });
+    }
     takes.then_some(Spelling { mnemonic, width: Some(width), destination: None })
 }
 

@@ -285,10 +285,7 @@ pub(super) fn store_pair<O: Observer>(
     let bytes = op.access.bytes();
     let (first, second) = (cpu.get(op.d), cpu.get(op.a));
     // Both must be writable before either is written.
-    let mut old = [0; 16];
-    let length = 2 * bytes as usize;
-    memory.read_bytes(address, &mut old[..length])?;
-    memory.write_bytes(address, &old[..length])?;
+    memory.check_writable(address, 2 * bytes)?;
     memory.store_value(address, bytes, first, observer)?;
     memory.store_value(address.wrapping_add(bytes), bytes, second, observer)?;
     write_back(cpu, op, moved);

@@ -81,6 +81,8 @@ pub(crate) struct Cpu {
     selectors: u64,
     /// The bases of the segments that a thread describes for itself, with bit 32 set if it did.
     thread_segments: [u64; 3],
+    /// RCX and R11 as they were before the last SYSCALL.
+    before_syscall: [u64; 2],
     unseen: Unseen,
 }
 
@@ -109,6 +111,7 @@ impl Cpu {
             x87: x87::Words::default(),
             selectors,
             thread_segments: [0; 3],
+            before_syscall: [0; 2],
             unseen: Unseen::default(),
         }
     }
@@ -198,6 +201,10 @@ impl engine::Cpu for Cpu {
     }
 
     #[inline]
+    fn undo_syscall(&mut self) {
+        [self.regs[RCX], self.regs[R11]] = self.before_syscall;
+    }
+
     fn pc(&self) -> u64 {
         self.pc
     }

@@ -498,6 +498,7 @@ pub(super) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O
 }
 
 pub(super) fn syscall<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
+    cpu.before_syscall = [cpu.regs[RCX], cpu.regs[R11]];
     cpu.regs[RCX] = op.next;
     cpu.regs[R11] = u64::from((cpu.flags.value() | cpu.control).0) | ALWAYS_SET;
     Ok(Flow::Syscall)

@@ -8,7 +8,7 @@ use std::io::Write;
 use serde_json::{Value, json};
 use sotto_isa::{OperandOrder, Width};
 use sotto_kernel::Startup;
-use sotto_session::{Session, StepReport, StopReason, Wrote};
+use sotto_session::{Format, Session, StepReport, StopReason, Wrote};
 
 use super::grammar::{self, Command, Distance, Parsed};
 use crate::cli::StepArgs;
@@ -143,7 +143,7 @@ impl Commander {
         if line.is_empty() {
             return Heard::Done;
         }
-        match grammar::parse(&line) {
+        match grammar::parse(&line, self.session.arch()) {
             Ok(Parsed { command: Command::Quit, .. }) => return Heard::Quit,
             Ok(parsed) => {
                 self.last = if parsed.repeats { line } else { String::new() };
@@ -227,7 +227,9 @@ impl Commander {
                 self.print_value(text, &value);
                 let kept = match format == &Default::default() {
                     true => text.clone(),
-                    false => format!("{text} as {}", grammar::format_text(*format)),
+                    false => {
+                        format!("{text} as {}", grammar::format_text(*format, self.session.arch()))
+                    }
                 };
                 if !self.shown.contains(&kept) {
                     self.shown.push(kept);
@@ -311,6 +313,10 @@ impl Commander {
             self.went_back();
             if self.session.moment() > before {
                 self.show_ran(before);
+            }
+            if self.session.moment() < moment && self.session.ending().is_some() && !self.as_json {
+                let last = render::thousands(self.session.moment());
+                self.print(&format!("there is no moment {place}; the program ended at #{last}"));
             }
             return Ok(reason);
         }
@@ -462,7 +468,7 @@ impl Commander {
         let mut values = Vec::new();
         for text in shown {
             let value = match text.rsplit_once(" as ") {
-                Some((expression, format)) => match format.parse() {
+                Some((expression, format)) => match Format::parse(format, self.session.arch()) {
                     Ok(format) => self.expression(expression, format),
                     Err(_) => self.expression(&text, Default::default()),
                 },

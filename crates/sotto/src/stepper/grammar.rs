@@ -1,5 +1,6 @@
 //! The commands of the stepper: words, arguments, and help, from one table.
 
+use sotto_isa::Arch;
 use sotto_session::Format;
 
 /// How far to go back.
@@ -155,7 +156,7 @@ fn word(prefix: &str) -> Result<&'static str, String> {
 /// # Errors
 ///
 /// What is wrong with it, in words.
-pub fn parse(line: &str) -> Result<Parsed, String> {
+pub fn parse(line: &str, arch: Arch) -> Result<Parsed, String> {
     let line = line.trim();
     let (first, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
     let rest = rest.trim();
@@ -205,7 +206,9 @@ pub fn parse(line: &str) -> Result<Parsed, String> {
         "watch" => Command::Watch(text()?),
         "show" => match rest.rsplit_once(" as ") {
             Some((text, "all")) => Command::ShowAll(text.trim().to_string()),
-            Some((text, format)) => Command::Show(Some((text.trim().to_string(), format.parse()?))),
+            Some((text, format)) => {
+                Command::Show(Some((text.trim().to_string(), Format::parse(format, arch)?)))
+            }
             None => Command::Show(optional.map(|text| (text, Format::default()))),
         },
         "unshow" => Command::Unshow(text()?),
@@ -214,7 +217,7 @@ pub fn parse(line: &str) -> Result<Parsed, String> {
         "stack" if rest.is_empty() => Command::Stack(None),
         "stack" => Command::Stack(Some(number(None)?)),
         "frames" => bare(Command::Frames)?,
-        "memory" => memory(&text()?)?,
+        "memory" => memory(&text()?, arch)?,
         "change" => {
             let (target, value) = rest.split_once(" to ").ok_or_else(usage)?;
             let (target, value) = (target.trim().to_string(), value.trim().to_string());
@@ -250,8 +253,8 @@ pub fn parse(line: &str) -> Result<Parsed, String> {
 }
 
 /// A format as it would be asked for.
-pub fn format_text(format: Format) -> String {
-    let width = format.width.map(|width| width.x86_keyword().to_string());
+pub fn format_text(format: Format, arch: Arch) -> String {
+    let width = format.width.map(|width| arch.width_word(width).to_string());
     let reading = format.reading.map(|reading| format!("{reading:?}").to_lowercase());
     width.into_iter().chain(reading).collect::<Vec<String>>().join(" ")
 }
@@ -262,9 +265,9 @@ fn is_prefix(word: &str, whole: &str) -> bool {
 }
 
 /// `PLACE [COUNT] [as FORMAT]`, where the place may have blanks in it.
-fn memory(text: &str) -> Result<Command, String> {
+fn memory(text: &str, arch: Arch) -> Result<Command, String> {
     let (text, format) = match text.rsplit_once(" as ") {
-        Some((text, format)) => (text.trim(), format.parse()?),
+        Some((text, format)) => (text.trim(), Format::parse(format, arch)?),
         None => (text, Format::default()),
     };
     let (place, count) = match text.rsplit_once(' ') {
@@ -285,7 +288,7 @@ mod tests {
     use super::*;
 
     fn command(line: &str) -> Command {
-        parse(line).unwrap_or_else(|error| panic!("{line}: {error}")).command
+        parse(line, Arch::X86_64).unwrap_or_else(|error| panic!("{line}: {error}")).command
     }
 
     #[test]
@@ -314,7 +317,7 @@ mod tests {
             Command::Memory {
                 place: "tide + 4".into(),
                 count: Some(8),
-                format: "dword".parse().unwrap()
+                format: Format::parse("dword", Arch::X86_64).unwrap()
             }
         );
         assert_eq!(
@@ -325,7 +328,7 @@ mod tests {
 
     #[test]
     fn mistakes_are_told_how_it_goes() {
-        let error = |line: &str| parse(line).unwrap_err();
+        let error = |line: &str| parse(line, Arch::X86_64).unwrap_err();
         assert_eq!(error("until"), "it goes `until PLACE`");
         assert_eq!(error("over 3"), "`over` takes nothing after it");
         assert_eq!(error("stpe"), "no command `stpe`; did you mean `step`?");

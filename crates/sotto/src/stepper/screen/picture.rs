@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use sotto_isa::{LaneKind, Lanes, Operand, Reg, Storage, Width};
 use sotto_kernel::Ending;
-use sotto_session::{Session, StackView, StepReport};
+use sotto_session::{Format, Session, StackView, StepReport};
 
 use super::super::commander::Commander;
 use crate::render;
@@ -474,8 +474,10 @@ impl Picture {
         moved: bool,
     ) {
         let (place, format) = match wanted.memory.rsplit_once(" as ") {
-            Some((place, format)) => (place.trim(), format.parse().unwrap_or_default()),
-            None => (wanted.memory.as_str(), sotto_session::Format::default()),
+            Some((place, format)) => {
+                (place.trim(), Format::parse(format, session.arch()).unwrap_or_default())
+            }
+            None => (wanted.memory.as_str(), Format::default()),
         };
         let bytes = wanted.memory_bytes;
         let place = match wanted.memory_scroll {
