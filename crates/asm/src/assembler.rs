@@ -24,7 +24,9 @@ use crate::operand::{Parsed, Spanned};
 use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
 use crate::structure::{Condition, Level, Line, Lines};
-use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolId, SymbolTable};
+use crate::symbols::{
+    Context, Definition, Evaluator, Linear, Memo, Position, SymbolId, SymbolTable,
+};
 use crate::unwind::Unwind;
 use crate::{
     Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, source_first, unwind,
@@ -64,6 +66,8 @@ pub struct Assembly {
     pub diagnostics: Vec<Diagnostic>,
     /// The texts that were read; spans are places in them.
     pub sources: Sources,
+    /// The files that the source names and that were read, by the names they are shown by.
+    pub files_read: Vec<String>,
     /// What each line laid down, if it was asked for.
     pub listing: Option<Listing>,
 }
@@ -98,6 +102,10 @@ pub(crate) struct Assembler<'d> {
     pub order_from: Option<Span>,
     /// Between the marks `#APP` and `#NO_APP` that a compiler puts around inline assembly.
     pub in_inline_assembly: bool,
+    /// Files that were read beside the source, by the names they are shown by.
+    pub files_read: Vec<String>,
+    /// Sections by name.
+    section_numbers: HashMap<String, usize>,
     /// The mark `.intel_syntax` was seen.
     pub bare_is_contents: bool,
     /// Names of files, for the line table.
@@ -171,9 +179,27 @@ pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Ass
     }
     let operands = assembler.order;
     let (mut diagnostics, sources) = (assembler.diagnostics, assembler.sources);
+    let files_read = assembler.files_read;
     diagnostics.sort_by_cached_key(|d| sources.order(d.span.start));
     diagnostics.dedup();
-    Assembly { arch, operands, inferred, object, diagnostics, sources, listing }
+    cap_errors(&mut diagnostics);
+    Assembly { arch, operands, inferred, object, diagnostics, sources, files_read, listing }
+}
+
+/// Leaves out what comes after too many errors, and says so.
+fn cap_errors(diagnostics: &mut Vec<Diagnostic>) {
+    let mut errors = 0;
+    let is_one_too_many = |diagnostic: &Diagnostic| {
+        errors += usize::from(diagnostic.severity == Severity::Error);
+        errors > MAX_ERRORS + 1
+    };
+    if let Some(at) = diagnostics.iter().position(is_one_too_many) {
+        diagnostics.truncate(at);
+        if let Some(last) = diagnostics.last() {
+            let message = format!("{MAX_ERRORS} errors; the rest is not told");
+            diagnostics.push(Diagnostic::error(Code::Syntax, last.span, message));
+        }
+    }
 }
 
 /// Assembles one instruction that stands at `address` and needs no symbols.
@@ -199,7 +225,7 @@ pub fn assemble_instruction(
     parse_operands(&mut cursor, found.context, &mut operands)?;
     let mnemonic = found.settle(&mut operands, &cursor, span)?;
     let symbols = SymbolTable::default();
-    let evaluator = Evaluator { symbols: &symbols, distance: &|_, _| None };
+    let evaluator = Evaluator { symbols: &symbols, distance: &|_, _| None, memo: &Memo::default() };
     let mut lowered = Vec::new();
     for operand in &operands {
         let local = |linear: &crate::symbols::Linear| {
@@ -405,6 +431,8 @@ impl<'d> Assembler<'d> {
             file: 0,
             line: 0,
             in_inline_assembly: false,
+            files_read: Vec::new(),
+            section_numbers: HashMap::new(),
             including: Vec::new(),
             sections: Vec::new(),
             current: 0,
@@ -756,8 +784,9 @@ impl<'d> Assembler<'d> {
     fn label(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {
         let definition = Definition::Label(self.here());
         // Labels before data that is already there do not describe what comes now.
+        // All of them were described together.
         let described = |id: &SymbolId| self.symbols.get(*id).datum.is_some();
-        if self.open_labels.iter().any(described) {
+        if self.open_labels.first().is_some_and(described) {
             self.open_labels.clear();
         }
         let own = self.own_name(name, span);
@@ -849,7 +878,8 @@ impl<'d> Assembler<'d> {
     pub(crate) fn value_now(&self, expr: &Expr, span: Span) -> Result<Linear, Diagnostic> {
         let distance =
             |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
-        let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
+        let memo = Memo::default();
+        let evaluator = Evaluator { symbols: &self.symbols, distance: &distance, memo: &memo };
         evaluator.eval(expr, self.context(), span).map_err(needed_now)
     }
 
@@ -857,7 +887,8 @@ impl<'d> Assembler<'d> {
     pub(crate) fn number_now(&self, expr: &Expr, span: Span) -> Result<i128, Diagnostic> {
         let distance =
             |from: Position, to| self.sections[from.section as usize].settled_distance(from, to);
-        let evaluator = Evaluator { symbols: &self.symbols, distance: &distance };
+        let memo = Memo::default();
+        let evaluator = Evaluator { symbols: &self.symbols, distance: &distance, memo: &memo };
         evaluator.number(expr, self.context(), span).map_err(needed_now)
     }
 
@@ -885,10 +916,11 @@ impl<'d> Assembler<'d> {
     pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags, group: Option<String>) {
         self.previous = self.current;
         self.open_labels.clear();
-        if let Some(found) = self.sections.iter().position(|section| section.name == name) {
+        if let Some(&found) = self.section_numbers.get(name) {
             self.current = found;
             return;
         }
+        self.section_numbers.insert(name.to_string(), self.sections.len());
         let align = if flags.exec { self.arch.code_alignment() } else { 1 };
         let mut section = SectionBuilder::new(name, flags, align);
         section.group = group;

@@ -233,8 +233,8 @@ fn floats(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(
 /// `.incbin "file"[, SKIP[, COUNT]]`
 fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic> {
     let (name, at) = crate::structure::file_name(cursor)?;
-    let (_, bytes) = assembler.read_beside(&name, at)?;
-    let size = bytes.len() as u64;
+    // How large it is decides what may be asked for, and only that is read.
+    let (size, _) = assembler.read_part_beside(&name, at, 0..0)?;
     let (mut skip, mut taken) = (0, None);
     if cursor.eat(',')? {
         skip = count(assembler, cursor, size)?.0;
@@ -242,15 +242,15 @@ fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic
             taken = Some(count(assembler, cursor, size - skip)?.0);
         }
     }
-    assembler.filled_bytes += size;
+    let end = skip + taken.unwrap_or(size - skip);
+    assembler.filled_bytes += end - skip;
     if assembler.filled_bytes > MAX_CONTENT_BYTES {
         let message = format!("the file fills more than {MAX_CONTENT_BYTES} bytes");
         return Err(Diagnostic::error(Code::OutOfRange, at, message));
     }
+    let (_, taken) = assembler.read_part_beside(&name, at, skip..end)?;
     assembler.mark_line();
-    let end = skip + taken.unwrap_or(size - skip);
-    let taken = &bytes[skip as usize..end as usize];
-    assembler.section().lay(taken);
+    assembler.section().lay(&taken);
     let count = taken.len() as u64;
     assembler.describe_labels(Datum { element_bytes: 1, count, kind: DatumKind::Integer });
     Ok(())

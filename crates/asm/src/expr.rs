@@ -372,6 +372,20 @@ impl Expr {
         }
     }
 
+    /// Calls `look` for each part that has no parts.
+    pub(crate) fn visit_leaves(&self, look: &mut impl FnMut(&Expr)) {
+        match self {
+            Expr::Load(_, inner) | Expr::Unary(_, inner) | Expr::Via(_, inner) => {
+                inner.visit_leaves(look);
+            }
+            Expr::Binary(_, a, b) => {
+                a.visit_leaves(look);
+                b.visit_leaves(look);
+            }
+            leaf => look(leaf),
+        }
+    }
+
     /// Place of the first name in the expression.
     pub(crate) fn name_span(&self) -> Option<Span> {
         match self {

@@ -16,7 +16,7 @@ use crate::fragments::{Align, DataField, Fragment, OpenInstruction, Org, Section
 use crate::listing::{Listing, ListingLine};
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
-use crate::symbols::{Context, Definition, Evaluator, Linear, Position, SymbolTable};
+use crate::symbols::{Context, Definition, Evaluator, Linear, Memo, Position, SymbolTable};
 use crate::{Code, Diagnostic, Expr, Span, frames};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
@@ -95,6 +95,15 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
             return (None, None);
         }
     }
+    let contents =
+        assembler.sections.iter().enumerate().filter(|(_, section)| !section.flags.nobits);
+    let all: u64 = contents.map(|(number, _)| starts.size(number)).sum();
+    if all > MAX_CONTENT_BYTES {
+        let message = format!("the sections hold more than {MAX_CONTENT_BYTES} bytes together");
+        let error = Diagnostic::error(Code::OutOfRange, Span::default(), message);
+        assembler.diagnostics.push(error.help("put room that starts as zeros into `.bss`"));
+        return (None, None);
+    }
     let (mut symbols, section_symbols) = object_symbols(assembler, &starts);
     let lines: Vec<Vec<Line>> = assembler
         .sections
@@ -110,6 +119,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         symbols: &assembler.symbols,
         starts: &starts,
         section_symbols,
+        memo: Memo::default(),
         diagnostics: Vec::new(),
     };
     let sections = assembler
@@ -264,7 +274,8 @@ fn settle(assembler: &mut Assembler) -> Starts {
         let starts = Starts::of(&assembler.sections);
         let distance =
             |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
-        let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
+        let memo = Memo::default();
+        let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance, memo: &memo };
         let mut changed = false;
         for (number, section) in assembler.sections.iter_mut().enumerate() {
             let padded = section
@@ -483,7 +494,8 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
     let mut symbols = Vec::with_capacity(assembler.symbols.symbols.len());
     let mut diagnostics = Vec::new();
     let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
-    let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance };
+    let memo = Memo::default();
+    let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance, memo: &memo };
     for symbol in &assembler.symbols.symbols {
         let mut place = Place::Undefined;
         let mut absolute_anchor = None;
@@ -584,6 +596,7 @@ struct Emitter<'a> {
     symbols: &'a SymbolTable,
     starts: &'a Starts,
     section_symbols: Vec<SymbolIndex>,
+    memo: Memo,
     diagnostics: Vec<Diagnostic>,
 }
 
@@ -644,7 +657,7 @@ impl Emitter<'_> {
     }
 
     fn evaluator<'b>(&'b self, distance: crate::symbols::Distance<'b>) -> Evaluator<'b> {
-        Evaluator { symbols: self.symbols, distance }
+        Evaluator { symbols: self.symbols, distance, memo: &self.memo }
     }
 
     fn distance(&self, from: Position, to: Position) -> Option<i128> {

@@ -40,6 +40,9 @@ pub struct Cursor<'a> {
     last_end: usize,
 }
 
+/// Bytes of the longest name.
+const LONGEST_WORD: usize = 1 << 12;
+
 /// Punctuation of one character.
 const OPERATORS: &[u8] = b"+-*/%~!&|^<>()[],:=#${}@";
 
@@ -293,6 +296,12 @@ impl<'a> Cursor<'a> {
         if is_word_start(first) {
             while self.at < bytes.len() && is_word_byte(bytes[self.at]) {
                 self.at += 1;
+            }
+            if self.at - start > LONGEST_WORD {
+                let span = Span::new(self.base + start, self.base + start);
+                self.at = bytes.len();
+                let message = format!("a name has at most {LONGEST_WORD} bytes");
+                return Err(Diagnostic::error(Code::Syntax, span, message));
             }
             return Ok((Tok::Word(&self.text[start..self.at]), self.span(start)));
         }

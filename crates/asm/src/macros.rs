@@ -3,6 +3,7 @@
 //! Expansion is on text and knows nothing of statements. Which parts of an expansion came from the
 //! caller is remembered, since a dotted label that was passed in is the caller's.
 
+use std::collections::HashSet;
 use std::ops::Range;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -91,6 +92,7 @@ pub(crate) fn split(text: &str) -> Vec<Piece<'_>> {
 /// What is no parameter, a name given twice, or something after one that takes the rest.
 pub(crate) fn parameters(text: &str, at: usize) -> Result<Vec<Parameter>, Diagnostic> {
     let mut found: Vec<Parameter> = Vec::new();
+    let mut names = HashSet::new();
     let bad = |offset: usize, length: usize, message: String| {
         Diagnostic::error(Code::MacroUse, Span::new(at + offset, at + offset + length), message)
     };
@@ -119,10 +121,10 @@ pub(crate) fn parameters(text: &str, at: usize) -> Result<Vec<Parameter>, Diagno
                 return Err(bad(start, word.len(), message)
                     .help("a parameter is letters, digits and `_`, not starting with a digit"));
             }
-            if found.iter().any(|p| p.name == name) {
+            if !names.insert(name) {
                 return Err(bad(start, word.len(), format!("two parameters are called `{name}`")));
             }
-            if found.iter().any(|p| p.kind == Kind::Rest) {
+            if found.last().is_some_and(|p| p.kind == Kind::Rest) {
                 let message = format!("`{name}` stands after the parameter that takes the rest");
                 return Err(bad(start, word.len(), message).help("put it before the rest"));
             }

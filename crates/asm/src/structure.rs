@@ -24,6 +24,9 @@ const MAX_EXPANDED_BYTES: usize = 1 << 28;
 /// Macros and repeats together read at most this many lines; a round without lines counts as one.
 const MAX_EXPANDED_LINES: u64 = 1 << 23;
 
+/// Bytes that lines have at least on average, when room is made for what they lay down.
+const LEAST_OF_A_LINE: usize = 8;
+
 /// A line of a text.
 #[derive(Copy, Clone)]
 pub(crate) struct Line<'t> {
@@ -170,7 +173,9 @@ impl Assembler<'_> {
                 return;
             }
         };
-        self.make_room(memchr::memchr_iter(b'\n', blanked.as_bytes()).count());
+        // A line that lays something down has some letters.
+        let lines = memchr::memchr_iter(b'\n', blanked.as_bytes()).count();
+        self.make_room(lines.min(blanked.len() / LEAST_OF_A_LINE));
         self.read_lines(&mut Lines::new(&blanked, base, file, 1));
     }
 
@@ -640,17 +645,31 @@ impl Assembler<'_> {
         Ok(())
     }
 
-    /// Reads a file that is named in the source.
-    pub(crate) fn read_beside(
-        &self,
+    /// Reads a file that is named in the source: its name to show, and its bytes.
+    fn read_beside(&mut self, name: &str, at: Span) -> Result<(String, Vec<u8>), Diagnostic> {
+        let from = self.including.last().map_or("", String::as_str);
+        let (shown, bytes) =
+            self.disk.read(name, from).map_err(|reason| unreadable(name, at, &reason))?;
+        self.files_read.push(shown.clone());
+        Ok((shown, bytes))
+    }
+
+    /// Reads a part of a file that is named in the source: how large the file is, and the bytes.
+    pub(crate) fn read_part_beside(
+        &mut self,
         name: &str,
         at: Span,
-    ) -> Result<(String, Vec<u8>), Diagnostic> {
+        part: Range<u64>,
+    ) -> Result<(u64, Vec<u8>), Diagnostic> {
         let from = self.including.last().map_or("", String::as_str);
-        self.disk.read(name, from).map_err(|reason| {
-            Diagnostic::error(Code::Include, at, format!("cannot read `{name}`: {reason}"))
-                .help("a file is looked for beside the one that names it, then in the include path")
-        })
+        let (shown, size, bytes) = self
+            .disk
+            .read_part(name, from, part)
+            .map_err(|reason| unreadable(name, at, &reason))?;
+        if !self.files_read.contains(&shown) {
+            self.files_read.push(shown);
+        }
+        Ok((size, bytes))
     }
 
     /// The number of a file in the line table.
@@ -661,6 +680,11 @@ impl Assembler<'_> {
             self.files.len() - 1
         }) as u32
     }
+}
+
+fn unreadable(name: &str, at: Span, reason: &str) -> Diagnostic {
+    Diagnostic::error(Code::Include, at, format!("cannot read `{name}`: {reason}"))
+        .help("a file is looked for beside the one that names it, then in the include path")
 }
 
 const REPEATS: &[Structure] = &[Structure::Repeat, Structure::RepeatFor];

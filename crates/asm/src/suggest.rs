@@ -3,24 +3,63 @@
 /// The candidate nearest to `word`, if it is near enough to be what was meant.
 ///
 /// Near enough is one mistyped letter in a word of up to four, two in longer ones; a difference in
-/// case only is nearest of all.
+/// case only is nearest of all. Longer words than [`LONGEST`] have none.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let lower = word.to_lowercase();
+    if word.len() > LONGEST {
+        return None;
+    }
+    let lower: Vec<char> = word.to_lowercase().chars().collect();
     let limit = if word.chars().count() <= 4 { 1 } else { 2 };
+    let mut other: Vec<char> = Vec::new();
     candidates
         .into_iter()
-        .filter(|candidate| *candidate != word)
-        .map(|candidate| {
-            let distance = if candidate.to_lowercase() == lower {
-                0
-            } else {
-                strsim::damerau_levenshtein(&lower, &candidate.to_lowercase())
-            };
-            (distance, candidate)
+        .filter(|candidate| *candidate != word && candidate.len() <= LONGEST)
+        .filter_map(|candidate| {
+            other.clear();
+            match candidate.is_ascii() {
+                true => other.extend(candidate.bytes().map(|b| char::from(b.to_ascii_lowercase()))),
+                false => other.extend(candidate.to_lowercase().chars()),
+            }
+            let distance = distance_within(&lower, &other, limit)?;
+            (distance < other.len()).then_some((distance, candidate))
         })
-        .filter(|(distance, candidate)| *distance <= limit && *distance < candidate.chars().count())
         .min_by_key(|(distance, candidate)| (*distance, *candidate))
         .map(|(_, candidate)| candidate)
+}
+
+/// Bytes of a word that is compared with others.
+const LONGEST: usize = 256;
+
+/// How many letters are replaced, left out, put in or swapped with the next between two words, if that is no more than
+/// `limit`.
+fn distance_within(a: &[char], b: &[char], limit: usize) -> Option<usize> {
+    // What both begin and end with makes no difference, and in many names it is most of them.
+    let prefix = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+    let (a, b) = (&a[prefix..], &b[prefix..]);
+    let suffix = a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count();
+    let (a, b) = (&a[..a.len() - suffix], &b[..b.len() - suffix]);
+    if a.len().abs_diff(b.len()) > limit {
+        return None;
+    }
+    // Three rows of the table of distances between their beginnings.
+    let mut before: Vec<usize> = Vec::new();
+    let mut last: Vec<usize> = (0..=b.len()).collect();
+    for (i, &x) in a.iter().enumerate() {
+        let mut row = vec![i + 1];
+        for (j, &y) in b.iter().enumerate() {
+            let replaced = last[j] + usize::from(x != y);
+            let mut least = replaced.min(last[j + 1] + 1).min(row[j] + 1);
+            if i > 0 && j > 0 && x == b[j - 1] && a[i - 1] == y {
+                least = least.min(before[j - 1] + 1);
+            }
+            row.push(least);
+        }
+        if row.iter().min().is_some_and(|least| *least > limit) {
+            return None;
+        }
+        before = std::mem::replace(&mut last, row);
+    }
+    Some(last[b.len()]).filter(|distance| *distance <= limit)
 }
 
 #[cfg(test)]
@@ -39,6 +78,25 @@ mod tests {
         ];
         for (word, wanted) in cases {
             assert_eq!(nearest(word, known), wanted, "{word}");
+        }
+    }
+
+    #[test]
+    fn distances_count_letters_and_swaps() {
+        let cases = [
+            ("tide", "tide", Some(0)),
+            ("tide", "tied", Some(1)),
+            ("tide", "tid", Some(1)),
+            ("tide", "stride", Some(2)),
+            ("lamp", "plam", Some(2)),
+            ("lamp", "bell", None),
+            ("fog_signal", "fgo_singal", Some(2)),
+            ("", "ab", Some(2)),
+        ];
+        for (a, b, wanted) in cases {
+            let letters = |text: &str| text.chars().collect::<Vec<char>>();
+            assert_eq!(distance_within(&letters(a), &letters(b), 2), wanted, "{a} {b}");
+            assert_eq!(distance_within(&letters(b), &letters(a), 2), wanted, "{b} {a}");
         }
     }
 }

@@ -1,7 +1,8 @@
 //! Names and what they stand for; evaluation of expressions that hold them.
 
 use compact_str::CompactString;
-use std::collections::HashMap;
+use std::cell::{Cell, RefCell};
+use std::collections::{HashMap, HashSet};
 use std::hash::BuildHasher;
 
 use foldhash::fast::FixedState;
@@ -86,6 +87,8 @@ pub(crate) struct SymbolTable {
     numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
     variables: FastMap<CompactString, (Expr, Span)>,
+    /// Names that misspelt ones were compared with so far.
+    looked_for_nearest: Cell<u64>,
 }
 
 /// How many symbols after a `name:` are looked through for a dotted label that belongs to it.
@@ -375,6 +378,12 @@ impl SymbolTable {
 
     /// The name nearest to a misspelt one, with its place.
     pub fn nearest(&self, name: &str) -> Option<&Symbol> {
+        // Looking through many names for each of many others takes for ever, and nobody reads so many errors.
+        let looked = self.looked_for_nearest.get() + self.symbols.len() as u64;
+        if looked > MOST_NAMES_COMPARED {
+            return None;
+        }
+        self.looked_for_nearest.set(looked);
         let known = self
             .symbols
             .iter()
@@ -385,6 +394,8 @@ impl SymbolTable {
     }
 }
 
+/// Names that are compared with misspelt ones in all.
+const MOST_NAMES_COMPARED: u64 = 4 << 20;
 /// Of labels that several routines have this many are listed.
 const MAX_LISTED: usize = 8;
 
@@ -440,9 +451,20 @@ pub(crate) type Distance<'a> = &'a dyn Fn(Position, Position) -> Option<i128>;
 pub(crate) struct Evaluator<'a> {
     pub symbols: &'a SymbolTable,
     pub distance: Distance<'a>,
+    /// Constants that were evaluated, for as long as distances stay what they are.
+    pub memo: &'a Memo,
 }
 
-const MAX_EQUATE_DEPTH: u32 = 100;
+/// Values of constants by their symbols' numbers.
+#[derive(Default)]
+pub(crate) struct Memo(RefCell<HashMap<u32, Linear>>);
+
+/// Variables defined by each other nest at most this deep.
+const MAX_VARIABLE_DEPTH: u32 = 100;
+
+fn defined_by_itself(span: Span) -> Diagnostic {
+    Diagnostic::error(Code::Arithmetic, span, "the constant is defined by itself")
+}
 
 impl Evaluator<'_> {
     /// The value of the expression; `span` is where errors without a better place are put.
@@ -470,12 +492,8 @@ impl Evaluator<'_> {
         span: Span,
         depth: u32,
     ) -> Result<Linear, Diagnostic> {
-        if depth > MAX_EQUATE_DEPTH {
-            return Err(Diagnostic::error(
-                Code::Arithmetic,
-                span,
-                "the constant is defined by itself",
-            ));
+        if depth > MAX_VARIABLE_DEPTH {
+            return Err(defined_by_itself(span));
         }
         let arithmetic =
             |error: EvalError| Diagnostic::error(Code::Arithmetic, span, error.to_string());
@@ -559,10 +577,7 @@ impl Evaluator<'_> {
     fn symbol(&self, id: SymbolId, depth: u32, span: Span) -> Result<Linear, Diagnostic> {
         let symbol = self.symbols.get(id);
         match &symbol.definition {
-            Definition::Equate(equate) => {
-                let (expr, context) = &**equate;
-                self.eval_at(expr, *context, symbol.span, depth + 1)
-            }
+            Definition::Equate(_) => self.equate(id, depth),
             Definition::Label(position) => {
                 Ok(Linear::anchored(Anchor { symbol: Some(id), position: Some(*position) }))
             }
@@ -574,6 +589,57 @@ impl Evaluator<'_> {
                 None => Err(self.undefined(&symbol.name, span)),
             },
         }
+    }
+
+    /// The value of a constant. Those that it is made of are evaluated first, each once, so that a chain of constants
+    /// takes no deeper stack than one.
+    fn equate(&self, id: SymbolId, depth: u32) -> Result<Linear, Diagnostic> {
+        let known = |id: u32| self.memo.0.borrow().get(&id).copied();
+        let mut open = vec![id.0];
+        let mut begun: HashSet<u32> = HashSet::new();
+        while let Some(&number) = open.last() {
+            let symbol = self.symbols.get(SymbolId(number));
+            let Definition::Equate(equate) = &symbol.definition else { break };
+            let (expr, context) = &**equate;
+            if known(number).is_some() {
+                open.pop();
+                continue;
+            }
+            if begun.insert(number) {
+                let mut wanted = Vec::new();
+                self.equates_of(expr, *context, &mut wanted);
+                wanted.retain(|id| known(*id).is_none());
+                if let Some(again) = wanted.iter().find(|id| begun.contains(id)) {
+                    // What was begun and is not known yet waits for this one.
+                    return Err(defined_by_itself(self.symbols.get(SymbolId(*again)).span));
+                }
+                open.extend(wanted);
+                continue;
+            }
+            open.pop();
+            let value = self.eval_at(expr, *context, symbol.span, depth + 1)?;
+            self.memo.0.borrow_mut().insert(number, value);
+        }
+        known(id.0).ok_or_else(|| defined_by_itself(self.symbols.get(id).span))
+    }
+
+    /// The constants that an expression names.
+    fn equates_of(&self, expr: &Expr, context: Context, found: &mut Vec<u32>) {
+        expr.visit_leaves(&mut |leaf| {
+            let id = match leaf {
+                Expr::Known(id, _) => Some(SymbolId(*id)),
+                Expr::Symbol(name, _) => match self.symbols.lookup(name, context.scope) {
+                    Lookup::Found(id) => Some(id),
+                    _ => None,
+                },
+                _ => None,
+            };
+            let is_equate =
+                |id: &SymbolId| matches!(self.symbols.get(*id).definition, Definition::Equate(_));
+            if let Some(id) = id.filter(is_equate) {
+                found.push(id.0);
+            }
+        });
     }
 
     fn add(&self, a: Linear, b: Linear, span: Span) -> Result<Linear, Diagnostic> {

@@ -95,6 +95,14 @@ impl Arch {
         matches!(self, Arch::X86_64 | Arch::X86_32)
     }
 
+    /// Whether a call leaves the return address on the stack; otherwise it does so in a register.
+    pub const fn stacks_return_address(self) -> bool {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => true,
+            Arch::Arm64 => false,
+        }
+    }
+
     /// The width of an address, of a full general register and of a slot of the stack.
     pub const fn address_width(self) -> Width {
         match self {

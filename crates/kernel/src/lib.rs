@@ -11,6 +11,7 @@
 mod errno;
 mod landing;
 mod load;
+mod logs;
 mod memory;
 mod process;
 mod report;
@@ -20,6 +21,7 @@ mod syscalls;
 pub mod table;
 
 pub use errno::Errno;
-pub use load::{StartError, Startup, auxiliary_name};
-pub use process::{Ending, MadeCall, Output, Process, ProcessSnapshot, Progress, Stop};
+pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
+pub use logs::{MemoryStore, Output, Store};
+pub use process::{Ending, InputSource, MadeCall, Process, ProcessSnapshot, Progress, Stop};
 pub use report::{ArgumentReport, KernelWrite, Notice, SyscallReport};

@@ -24,19 +24,25 @@ pub(crate) const MAX_STRING_BYTES: usize = (STACK_BYTES / 4) as usize;
 /// What a program starts with.
 #[derive(Clone, Debug)]
 pub struct Startup {
-    /// Arguments; the first is the program's name.
-    pub arguments: Vec<String>,
-    /// Environment, as `NAME=value`.
-    pub environment: Vec<String>,
+    /// Arguments, any bytes but zeros; the first is the program's name.
+    pub arguments: Vec<Vec<u8>>,
+    /// Environment, as `NAME=value`, any bytes but zeros.
+    pub environment: Vec<Vec<u8>>,
     /// Decides the random bytes that the program is given.
     pub seed: u64,
+    /// Bytes of memory that the program may map, and touch.
+    pub memory_limit: u64,
 }
+
+/// The limit on a program's memory unless another is asked for.
+pub const DEFAULT_MEMORY_LIMIT: u64 = 4 << 30;
 
 impl Startup {
     /// A start with these arguments and the small default environment.
-    pub fn with_arguments(arguments: Vec<String>) -> Startup {
-        let environment = vec!["LANG=C.UTF-8".to_string(), "TERM=dumb".to_string()];
-        Startup { arguments, environment, seed: 1 }
+    pub fn with_arguments<A: AsRef<[u8]>>(arguments: impl IntoIterator<Item = A>) -> Startup {
+        let arguments = arguments.into_iter().map(|argument| argument.as_ref().to_vec()).collect();
+        let environment = vec![b"LANG=C.UTF-8".to_vec(), b"TERM=dumb".to_vec()];
+        Startup { arguments, environment, seed: 1, memory_limit: DEFAULT_MEMORY_LIMIT }
     }
 }
 
@@ -46,6 +52,12 @@ pub enum StartError {
     /// Arguments and environment are larger than a quarter of the stack.
     #[error("the arguments are too long for the stack")]
     ArgumentsTooLong,
+    /// The program's segments do not fit into the memory that it may have.
+    #[error("the program is larger than the memory that it may have, {limit} bytes")]
+    TooLarge {
+        /// Bytes that it may have.
+        limit: u64,
+    },
     /// A segment, or the stack, cannot be mapped beside the others.
     #[error("the segment at {address:#x} cannot be loaded: {source}")]
     Segment {
@@ -98,6 +110,8 @@ pub fn auxiliary_name(number: u64) -> Option<&'static str> {
 /// If a segment cannot be mapped beside the others and the stack.
 pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartError> {
     let mut machine = Machine::new(image.arch);
+    machine.memory_mut().set_limit(startup.memory_limit);
+    let too_large = StartError::TooLarge { limit: startup.memory_limit };
     for segment in &image.segments {
         if segment.memory_size == 0 {
             continue;
@@ -119,7 +133,7 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         for (at, bytes) in
             [(before, &around.before), (segment.address, &segment.data), (after, &around.after)]
         {
-            machine.memory_mut().load(at, bytes).expect("the segment was mapped just now");
+            machine.memory_mut().load(at, bytes).map_err(|_| too_large)?;
         }
     }
     let permissions = Permissions { read: true, write: true, execute: false };
@@ -129,39 +143,35 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         .map("stack", stack, STACK_BYTES, permissions)
         .map_err(|source| StartError::Segment { address: stack, source })?;
     machine.seed_random(startup.seed);
-    let stack_pointer = build_stack(&mut machine, image, startup);
+    let stack_pointer = build_stack(&mut machine, image, startup).ok_or(too_large)?;
     machine.set_register(image.arch.stack_pointer(), stack_pointer);
     machine.set_register(image.arch.pc(), image.entry);
     Ok(machine)
 }
 
 /// Lays out strings, auxiliary vector, environment and arguments; returns the stack pointer.
-fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
+/// `None` if it does not fit into the memory that the program may have.
+fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Option<u64> {
     let width = image.arch.address_bytes();
     // The last word is zero.
     let mut at = stack_top(image.arch) - width;
     let mut push = |machine: &mut Machine, bytes: &[u8]| {
         at -= bytes.len() as u64;
-        machine.memory_mut().load(at, bytes).expect("strings are bounded and the stack is mapped");
-        at
+        machine.memory_mut().load(at, bytes).is_ok().then_some(at)
     };
-    let with_zero = |text: &str| {
-        let mut bytes = text.as_bytes().to_vec();
-        bytes.push(0);
-        bytes
-    };
-    let name = startup.arguments.first().map_or("", String::as_str);
-    let exec_name = push(machine, &with_zero(name));
-    let mut addresses = |strings: &[String]| {
-        let mut addresses: Vec<u64> =
-            strings.iter().rev().map(|text| push(machine, &with_zero(text))).collect();
+    let with_zero = |text: &[u8]| [text, &[0]].concat();
+    let name = startup.arguments.first().map_or(&[][..], Vec::as_slice);
+    let exec_name = push(machine, &with_zero(name))?;
+    let mut addresses = |strings: &[Vec<u8>]| {
+        let pushed = strings.iter().rev().map(|text| push(machine, &with_zero(text)));
+        let mut addresses = pushed.collect::<Option<Vec<u64>>>()?;
         addresses.reverse();
-        addresses
+        Some(addresses)
     };
-    let environment = addresses(&startup.environment);
-    let arguments = addresses(&startup.arguments);
-    let platform = push(machine, &with_zero(platform(image.arch)));
-    let random = push(machine, &random_bytes(startup.seed));
+    let environment = addresses(&startup.environment)?;
+    let arguments = addresses(&startup.arguments)?;
+    let platform = push(machine, &with_zero(platform(image.arch).as_bytes()))?;
+    let random = push(machine, &random_bytes(startup.seed))?;
 
     let auxiliary = [
         (AT_PAGESZ, 4096),
@@ -187,8 +197,8 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> u64 {
     let stack_pointer = (at - width * words.len() as u64) & !15;
     let word = |word: &u64| word.to_le_bytes()[..width as usize].to_vec();
     let bytes: Vec<u8> = words.iter().flat_map(word).collect();
-    machine.memory_mut().load(stack_pointer, &bytes).expect("the stack is mapped");
-    stack_pointer
+    machine.memory_mut().load(stack_pointer, &bytes).ok()?;
+    Some(stack_pointer)
 }
 
 pub(crate) fn platform(arch: Arch) -> &'static str {

@@ -20,8 +20,6 @@ fn map_top(process: &Process) -> u64 {
 
 /// And not below this.
 const MAP_FLOOR: u64 = 0x1_0000;
-/// All of a program's memory together; pages take room only when they are touched.
-const MAX_BYTES: u64 = 4 << 30;
 
 /// Flags and protections. Source: mmap(2), <sys/mman.h>.
 const PROT_READ: u64 = 1;
@@ -57,9 +55,9 @@ fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Err
 
 /// Moves the end of the heap if it can, and returns where it is.
 pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
-    let (start, now) = process.heap;
+    let ((start, now), limit) = (process.heap, process.memory_limit);
     let memory = process.machine.memory_mut();
-    let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > MAX_BYTES;
+    let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > limit;
     if end < start || too_much {
         return now;
     }
@@ -127,8 +125,9 @@ fn place(
     let top = map_top(process);
     let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
     let range = if fixed { Some(pages(process, address, length)?) } else { None };
+    let limit = process.memory_limit;
     let memory = process.machine.memory_mut();
-    if bytes.saturating_add(memory.mapped_bytes()) > MAX_BYTES {
+    if bytes.saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
     let permissions = permissions(protection);
@@ -187,6 +186,7 @@ pub(crate) fn remap(
     if length == 0 {
         return Err(Errno::EINVAL);
     }
+    let limit = process.memory_limit;
     let memory = process.machine.memory_mut();
     let region = memory.region_at(start).ok_or(Errno::EFAULT)?;
     let permissions = region.permissions;
@@ -194,7 +194,7 @@ pub(crate) fn remap(
         memory.unmap(end, old_end);
         return Ok(start);
     }
-    if (end - old_end).saturating_add(memory.mapped_bytes()) > MAX_BYTES {
+    if (end - old_end).saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
     if memory.map("mapped", old_end, end - old_end, permissions).is_ok() {
@@ -205,12 +205,7 @@ pub(crate) fn remap(
     }
     let to = memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
     memory.map("mapped", to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
-    let mut page = [0; PAGE_BYTES as usize];
-    for offset in (0..old_end - start).step_by(PAGE_BYTES as usize) {
-        if memory.read_bytes(start + offset, &mut page).is_ok() {
-            memory.load(to + offset, &page).map_err(|_| Errno::EFAULT)?;
-        }
-    }
+    memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
     Ok(to)
 }

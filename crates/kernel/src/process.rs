@@ -1,12 +1,16 @@
 //! A program running on a machine under the modelled kernel.
 
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
 use sotto_isa::{Arch, Storage};
-use sotto_machine::{Event, Fault, Machine, Run, Signal, Snapshot, Step, Watcher};
+use sotto_machine::{
+    Event, Fault, Machine, MemoryFault, MemoryFaultKind, Run, Signal, Snapshot, Step, Watcher,
+};
 use sotto_object::Image;
 
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
+use crate::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::report::{self, KernelWrite, SyscallReport};
 use crate::syscalls::{self, Outcome};
 use crate::table::Door;
@@ -40,10 +44,18 @@ impl Ending {
 pub enum Stop {
     /// The budget is used up.
     Budget,
+    /// Much was done for a few instructions; go on.
+    Paused,
+    /// The same in the middle of an instruction, whose moment is not reached yet; go on.
+    Unfinished,
+    /// The program touches more memory than it may; the instruction that does so is not completed.
+    MemoryLimit,
     /// The program counter reached a stop.
     Place,
     /// The program wrote output; take it, and go on.
     Output,
+    /// The program is at an instruction that makes a system call, and such stops were asked for.
+    AtCall,
     /// A read wants input, and there is none yet. Give some or close the input, and go on.
     NeedsInput,
     /// An instruction, or a system call, wrote what is watched.
@@ -61,15 +73,6 @@ pub struct Progress {
     pub stop: Stop,
 }
 
-/// Bytes that the program wrote.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Output {
-    /// 1 for standard output, 2 for standard error.
-    pub fd: u8,
-    /// The bytes.
-    pub bytes: Vec<u8>,
-}
-
 /// A system call that was made at a moment.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct MadeCall {
@@ -84,25 +87,40 @@ pub struct MadeCall {
 /// As many system calls are kept at least, and twice as many at most.
 const KEPT_CALLS: usize = 128;
 
+/// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
+const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
+
+/// Gives input piece by piece, and `None` at its end.
+pub type InputSource = Box<dyn FnMut() -> Option<Vec<u8>> + Send>;
+
 /// A program on a machine.
 pub struct Process {
     /// The machine.
     pub machine: Machine,
     executed: u64,
     ending: Option<Ending>,
-    input: Vec<u8>,
-    /// Where the pieces of input end, as they were given. A read does not go on into the next
-    /// piece, so that it returns the same whether or not that was given already.
-    input_ends: Vec<usize>,
-    input_taken: usize,
-    input_closed: bool,
+    input: InputLog,
+    /// Where input comes from when it is wanted.
+    input_source: Option<InputSource>,
+    /// Bytes of input that were read.
+    input_taken: u64,
     /// A bit for each of the three streams that the program has not closed.
     open_streams: u8,
     /// What the system call that is being made wrote into memory so far.
     written: Vec<KernelWrite>,
     /// Where the heap starts, and where it ends now.
     pub(crate) heap: (u64, u64),
-    output: Vec<Output>,
+    /// Bytes that the system call which is being made has transferred so far; it is not completed.
+    transferred: u64,
+    /// Running stops before each system call.
+    stops_at_calls: bool,
+    /// Running stopped last since there would be more memory than there may be.
+    at_memory_limit: bool,
+    /// An instruction was begun and is not completed.
+    unfinished: bool,
+    /// All of a program's memory together; pages take room only when they are touched.
+    pub(crate) memory_limit: u64,
+    output: OutputLog,
     /// The latest system calls, the earliest first.
     made: Vec<Arc<MadeCall>>,
     /// Reports of system calls with a notice, not yet collected.
@@ -115,14 +133,19 @@ pub struct ProcessSnapshot {
     machine: Snapshot,
     executed: u64,
     ending: Option<Ending>,
-    input_taken: usize,
+    input_taken: u64,
     open_streams: u8,
     heap: (u64, u64),
-    outputs: usize,
+    output_bytes: u64,
     made: Vec<Arc<MadeCall>>,
 }
 
 impl ProcessSnapshot {
+    /// Bytes that it takes beside its memory; the latest system calls are shared with other snapshots.
+    pub fn own_bytes(&self) -> usize {
+        self.machine.own_bytes() + self.made.capacity() * size_of::<Arc<MadeCall>>()
+    }
+
     /// Instructions completed up to this moment.
     pub fn executed(&self) -> u64 {
         self.executed
@@ -149,10 +172,9 @@ impl Process {
             machine: load::load(image, startup)?,
             executed: 0,
             ending: None,
-            input: Vec::new(),
-            input_ends: Vec::new(),
+            input: InputLog::new(Box::<MemoryStore>::default()),
+            input_source: None,
             input_taken: 0,
-            input_closed: false,
             open_streams: 0b111,
             written: Vec::new(),
             heap: {
@@ -160,7 +182,12 @@ impl Process {
                 let start = end.next_multiple_of(sotto_machine::PAGE_BYTES);
                 (start, start)
             },
-            output: Vec::new(),
+            transferred: 0,
+            stops_at_calls: false,
+            at_memory_limit: false,
+            unfinished: false,
+            memory_limit: startup.memory_limit,
+            output: OutputLog::new(Box::<MemoryStore>::default()),
             made: Vec::new(),
             noticed: Vec::new(),
         })
@@ -184,43 +211,81 @@ impl Process {
     /// Appends a piece to the program's standard input; `false` if that was closed, and the piece is
     /// not taken.
     pub fn give_input(&mut self, bytes: &[u8]) -> bool {
-        if self.input_closed {
-            return false;
+        self.input.push(bytes)
+    }
+
+    /// Chooses where input comes from when the program wants some: nonempty pieces, and `None` at the end.
+    pub fn set_input_source(&mut self, source: InputSource) {
+        self.input_source = Some(source);
+    }
+
+    /// Chooses where input and output are kept. What there was of them is forgotten.
+    pub fn set_stores(&mut self, input: Box<dyn Store>, output: Box<dyn Store>) {
+        (self.input, self.output) = (InputLog::new(input), OutputLog::new(output));
+        self.input_taken = 0;
+    }
+
+    /// Forgets input that was read, for who does not go back in time.
+    pub fn forget_read_input(&mut self) {
+        if self.input.is_used_up(self.input_taken) {
+            self.input.forget();
+            self.input_taken = 0;
         }
-        self.input.extend_from_slice(bytes);
-        if !bytes.is_empty() {
-            self.input_ends.push(self.input.len());
-        }
-        true
+    }
+
+    /// Bytes of memory that are kept about the process, beside its memory and what its stores hold.
+    pub fn kept_bytes(&self) -> usize {
+        self.input.own_bytes() + self.output.own_bytes()
+    }
+
+    /// Sets whether running stops before each system call, with [`Stop::AtCall`]; a step makes the call then.
+    pub fn stop_at_calls(&mut self, stops: bool) {
+        self.stops_at_calls = stops;
+    }
+
+    /// Bytes of memory that the program may map, and touch.
+    pub fn memory_limit(&self) -> u64 {
+        self.memory_limit
+    }
+
+    /// Whether the program was stopped last since it wants more memory than it may have.
+    pub fn is_at_memory_limit(&self) -> bool {
+        self.at_memory_limit
+    }
+
+    /// Whether an instruction was begun and is not completed.
+    pub fn is_unfinished(&self) -> bool {
+        self.unfinished
     }
 
     /// Says that there will be no more input.
     pub fn close_input(&mut self) {
-        self.input_closed = true;
+        self.input.closed = true;
     }
 
     /// Takes the input that another process was given, if this one was given none yet.
     pub fn take_input_of(&mut self, other: &Process) {
-        if self.input.is_empty() && !self.input_closed {
-            self.input.clone_from(&other.input);
-            self.input_ends.clone_from(&other.input_ends);
-            self.input_closed = other.input_closed;
+        if self.input.len() == 0 && !self.input.closed {
+            self.input.copy_from(&other.input);
         }
     }
 
     /// Up to `count` bytes of input that were not read yet; `None` if it must be waited for.
-    pub(crate) fn peek_input(&self, count: usize) -> Option<Vec<u8>> {
-        let piece = self.input_ends.partition_point(|&end| end <= self.input_taken);
-        let end = self.input_ends.get(piece).copied().unwrap_or(self.input_taken);
-        let rest = &self.input[self.input_taken..end];
-        if rest.is_empty() && !self.input_closed {
-            return None;
+    pub(crate) fn peek_input(&mut self, count: usize) -> Option<Vec<u8>> {
+        loop {
+            let found = self.input.peek(self.input_taken, count);
+            let (None, Some(source)) = (&found, &mut self.input_source) else { return found };
+            match source() {
+                Some(bytes) => {
+                    self.input.push(&bytes);
+                }
+                None => self.input.closed = true,
+            }
         }
-        Some(rest[..rest.len().min(count)].to_vec())
     }
 
     pub(crate) fn take_input(&mut self, count: usize) {
-        self.input_taken += count;
+        self.input_taken += count as u64;
     }
 
     /// Whether a file descriptor, a 32-bit integer, is open.
@@ -282,13 +347,33 @@ impl Process {
         }
     }
 
-    pub(crate) fn put_output(&mut self, fd: u8, bytes: Vec<u8>) {
-        self.output.push(Output { fd, bytes });
+    pub(crate) fn put_output(&mut self, fd: u8, bytes: &[u8]) {
+        self.output.push(fd, bytes);
     }
 
-    /// What the program wrote and was not taken yet.
-    pub fn output(&self) -> &[Output] {
-        &self.output
+    /// Bytes that the system call which is being made has transferred so far.
+    pub(crate) fn transferred(&mut self) -> &mut u64 {
+        &mut self.transferred
+    }
+
+    /// Bytes that the program wrote and that were not taken yet.
+    pub fn output_bytes(&self) -> u64 {
+        self.output.len()
+    }
+
+    /// Bytes that the program wrote and that could not be kept.
+    pub fn lost_output(&self) -> u64 {
+        self.output.lost()
+    }
+
+    /// What the program wrote and was not taken yet, from an offset on; `most` bytes at most.
+    pub fn output_since(&self, offset: u64, most: u64) -> Vec<Output> {
+        self.output.since(offset, most)
+    }
+
+    /// All that the program wrote and was not taken yet.
+    pub fn output(&self) -> Vec<Output> {
+        self.output.since(0, u64::MAX)
     }
 
     /// The latest system calls, the earliest first; those that wait for input are not made yet.
@@ -298,7 +383,9 @@ impl Process {
 
     /// Takes what the program wrote.
     pub fn take_output(&mut self) -> Vec<Output> {
-        std::mem::take(&mut self.output)
+        let taken = self.output();
+        self.output.truncate(0);
+        taken
     }
 
     /// Takes the reports of system calls that are probably mistakes.
@@ -319,10 +406,12 @@ impl Process {
 
     fn run_by(&mut self, budget: u64, mut watcher: Option<&mut Watcher>) -> Progress {
         let mut executed = 0;
+        let mut started: Option<Instant> = None;
         loop {
             if let Some(ending) = self.ending {
                 return Progress { executed, stop: Stop::Ended(ending) };
             }
+            (self.unfinished, self.at_memory_limit) = (false, false);
             let left = budget - executed;
             let run: Run = match &mut watcher {
                 Some(watcher) => self.machine.run_watched(left, watcher),
@@ -332,10 +421,21 @@ impl Process {
             self.executed += run.executed;
             let stop = match run.event {
                 Event::Budget => Some(Stop::Budget),
+                Event::Paused => Some(Stop::Paused),
+                Event::Unfinished => {
+                    self.unfinished = true;
+                    Some(Stop::Unfinished)
+                }
                 Event::Stop => Some(Stop::Place),
                 Event::Written => Some(Stop::Written),
-                Event::Fault(fault) => Some(self.end_by(fault)),
+                Event::Fault(fault) => Some(self.stop_by(fault)),
+                Event::Syscall | Event::Syscall32 | Event::Sysenter if self.stops_at_calls => {
+                    self.undo_call(run.event);
+                    executed -= 1;
+                    Some(Stop::AtCall)
+                }
                 Event::Syscall | Event::Syscall32 | Event::Sysenter => {
+                    let started = *started.get_or_insert_with(Instant::now);
                     let outputs = self.output.len();
                     let before = self.executed - 1;
                     let stop = self.syscall(run.event);
@@ -349,14 +449,16 @@ impl Process {
                     }
                     let written = watcher.as_ref().is_some_and(|watcher| watcher.wants_stop());
                     match stop.or(written.then_some(Stop::Written)) {
-                        Some(Stop::NeedsInput) => {
+                        Some(stop @ (Stop::NeedsInput | Stop::Unfinished)) => {
                             executed -= 1;
-                            Some(Stop::NeedsInput)
+                            Some(stop)
                         }
                         Some(stop) => Some(stop),
                         None if self.output.len() > outputs => Some(Stop::Output),
                         // The machine takes the next run to start at a stop that was seen.
                         None if self.machine.is_stop(self.machine.pc()) => Some(Stop::Place),
+                        // A call may take as long as many instructions.
+                        None if started.elapsed() > LONGEST_WITH_CALLS => Some(Stop::Paused),
                         None => None,
                     }
                 }
@@ -367,7 +469,11 @@ impl Process {
         }
     }
 
-    fn end_by(&mut self, fault: Fault) -> Stop {
+    fn stop_by(&mut self, fault: Fault) -> Stop {
+        if let Fault::Memory(MemoryFault { kind: MemoryFaultKind::Limit, .. }) = fault {
+            self.at_memory_limit = true;
+            return Stop::MemoryLimit;
+        }
         let ending = Ending::Killed(fault.signal(), fault);
         self.ending = Some(ending);
         Stop::Ended(ending)
@@ -375,19 +481,33 @@ impl Process {
 
     /// Executes one instruction, a system call with it if it makes one, and says what it did.
     ///
-    /// The stop is [`Stop::Budget`] if the program can go on.
+    /// The stop is [`Stop::Budget`] if the program can go on, and [`Stop::Unfinished`] if the machine's interrupt was
+    /// asked for in the middle of the instruction.
     pub fn step(&mut self) -> (Step, Option<Arc<MadeCall>>, Stop) {
         if let Some(ending) = self.ending {
             let effects = Default::default();
             let step = Step { instruction: None, effects, event: None, jumped: false };
             return (step, None, Stop::Ended(ending));
         }
+        (self.unfinished, self.at_memory_limit) = (false, false);
         let mut step = self.machine.step();
         let stop = match step.event {
-            Some(Event::Fault(fault)) => self.end_by(fault),
+            Some(Event::Fault(fault)) => self.stop_by(fault),
+            Some(Event::Unfinished) => {
+                self.unfinished = true;
+                Stop::Unfinished
+            }
             Some(event @ (Event::Syscall | Event::Syscall32 | Event::Sysenter)) => {
                 self.executed += 1;
-                let stop = self.syscall(event).unwrap_or(Stop::Budget);
+                let mut stop = self.syscall(event).unwrap_or(Stop::Budget);
+                while stop == Stop::Unfinished && !self.machine.is_interrupted() {
+                    // The instruction is made again for the rest of what its call transfers.
+                    self.machine.take_back(std::mem::take(&mut step.effects));
+                    step = self.machine.step();
+                    self.executed += 1;
+                    self.unfinished = false;
+                    stop = self.syscall(event).unwrap_or(Stop::Budget);
+                }
                 // The kernel wrote registers after the instruction itself.
                 for change in &mut step.effects.registers {
                     if let Some(storage) = change.reg.storage() {
@@ -477,11 +597,13 @@ impl Process {
                 report.result = Some(result);
                 None
             }
-            Outcome::NeedsInput => {
-                // As if it had not been executed: it is made again when there is input.
-                self.executed -= 1;
-                let at = self.machine.pc().wrapping_sub(self.call_length());
-                self.machine.undo_syscall(at, self.executed);
+            Outcome::NeedsInput | Outcome::Unfinished => {
+                // It is made again when there is input, or for the rest.
+                self.undo_call(event);
+                if matches!(outcome, Outcome::Unfinished) {
+                    self.unfinished = true;
+                    return Some(Stop::Unfinished);
+                }
                 return Some(Stop::NeedsInput);
             }
             Outcome::Ended(ending) => {
@@ -494,6 +616,13 @@ impl Process {
         report.arguments = report::arguments(row, &values, &mut self.machine, filled);
         self.report(report);
         stop
+    }
+
+    /// Goes back to the instruction that makes a system call, as if it had not been executed.
+    fn undo_call(&mut self, event: Event) {
+        self.executed -= 1;
+        let at = self.machine.pc().wrapping_sub(self.call_length());
+        self.machine.undo_syscall(event, at, self.executed);
     }
 
     /// Puts a call's result where the program looks for it, as wide as a register is there.
@@ -514,6 +643,10 @@ impl Process {
 
     fn report(&mut self, report: SyscallReport) {
         if report.notice.is_some() {
+            // Who does not collect them is told of the latest by the calls themselves.
+            if self.noticed.len() >= KEPT_CALLS {
+                self.noticed.remove(0);
+            }
             self.noticed.push(report.clone());
         }
         if self.made.len() >= 2 * KEPT_CALLS {
@@ -533,7 +666,7 @@ impl Process {
             input_taken: self.input_taken,
             open_streams: self.open_streams,
             heap: self.heap,
-            outputs: self.output.len(),
+            output_bytes: self.output.len(),
             made: self.made.clone(),
         }
     }
@@ -546,7 +679,8 @@ impl Process {
         self.input_taken = snapshot.input_taken;
         self.open_streams = snapshot.open_streams;
         self.heap = snapshot.heap;
-        self.output.truncate(snapshot.outputs);
+        self.output.truncate(snapshot.output_bytes);
+        (self.transferred, self.unfinished) = (0, false);
         self.made.clone_from(&snapshot.made);
         self.noticed.clear();
     }

@@ -7,6 +7,7 @@
 //! `fs/pipe.c` for the pieces.
 
 use sotto_isa::Arch;
+use sotto_machine::PAGE_BYTES;
 
 use crate::Errno;
 use crate::process::Process;
@@ -87,11 +88,11 @@ fn bad_descriptor(
     fd: u32,
     remedy: &str,
 ) -> (Outcome, Option<Notice>) {
-    let (verb, to) = if call == "read" { ("reading", "from") } else { ("writing", "to") };
+    let to = if call == "read" { "from" } else { "to" };
     let state = match fd {
         0..=2 if !process.is_open(fd.into()) => "which was closed".to_string(),
         0 => "which is standard input".to_string(),
-        1 | 2 => format!("which is not open for {verb}"),
+        1 | 2 => "which is open for writing only".to_string(),
         _ => "which is not open".to_string(),
     };
     (Errno::EBADF.into(), notice(format!("`{call}` {to} {fd}, {state}"), remedy))
@@ -153,20 +154,30 @@ pub(crate) fn write(
     let count = count.min(MAX_TRANSFER_BYTES);
     match transfer(process, fd as u8, &[(buffer, count)]) {
         // All of it, or whole pieces: then the next call finds the reason.
-        Ok(written) => (Outcome::Returned(written as i64), None),
+        Ok(outcome) => (outcome, None),
         Err(errno) => (errno.into(), refused_buffer(process, "write", buffer, count, "read")),
     }
 }
 
-/// Writes ranges of memory to a stream as one, piece by piece; the number of bytes.
-fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<u64, Errno> {
-    let mut bytes = Vec::new();
-    let mut refused = false;
+/// Bytes that are transferred before others are given a chance; a whole number of pieces.
+const BYTES_AT_ONCE: u64 = 1 << 20;
+
+/// Writes ranges of memory to a stream as one, piece by piece. Many bytes take several calls, of which each but the last
+/// leaves the call unfinished.
+fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outcome, Errno> {
+    let before = std::mem::take(process.transferred());
+    let (mut skipped, mut bytes, mut refused, mut more) = (before, Vec::new(), false, false);
     'ranges: for &(start, count) in ranges {
-        let mut done = 0;
+        let mut done = skipped.min(count);
+        skipped -= done;
         while done < count {
+            let left = BYTES_AT_ONCE - bytes.len() as u64;
+            if left == 0 {
+                more = true;
+                break 'ranges;
+            }
             let at = start.wrapping_add(done);
-            let take = (count - done).min(4096 - at % 4096) as usize;
+            let take = (count - done).min(PAGE_BYTES - at % PAGE_BYTES).min(left) as usize;
             let old = bytes.len();
             bytes.resize(old + take, 0);
             if process.machine.memory_mut().read_bytes(at, &mut bytes[old..]).is_err() {
@@ -179,13 +190,17 @@ fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<u64,
     }
     if refused {
         bytes.truncate(bytes.len() / PIECE_BYTES * PIECE_BYTES);
-        if bytes.is_empty() {
+        if bytes.is_empty() && before == 0 {
             return Err(Errno::EFAULT);
         }
     }
-    let written = bytes.len() as u64;
-    process.put_output(fd, bytes);
-    Ok(written)
+    let written = before + bytes.len() as u64;
+    process.put_output(fd, &bytes);
+    if more {
+        *process.transferred() = written;
+        return Ok(Outcome::Unfinished);
+    }
+    Ok(Outcome::Returned(written as i64))
 }
 
 /// `writev(2)` to standard output or standard error.
@@ -238,7 +253,7 @@ pub(crate) fn writev(
         return bad_descriptor(process, "writev", fd, OUTPUT_REMEDY);
     }
     match transfer(process, fd as u8, &ranges) {
-        Ok(written) => (Outcome::Returned(written as i64), None),
+        Ok(outcome) => (outcome, None),
         Err(errno) => {
             let bad = ranges
                 .iter()

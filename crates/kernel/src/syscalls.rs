@@ -15,6 +15,8 @@ pub(crate) enum Outcome {
     Returned(i64),
     /// It cannot go on before there is input.
     NeedsInput,
+    /// It has transferred a part, and goes on with the rest when it is made again.
+    Unfinished,
     /// The program ended.
     Ended(Ending),
 }

@@ -13,7 +13,6 @@ fn image(text: &str) -> Image {
 }
 
 fn start(text: &str, arguments: &[&str]) -> Process {
-    let arguments = arguments.iter().map(|a| a.to_string()).collect();
     Process::start(&image(text), &Startup::with_arguments(arguments)).unwrap()
 }
 
@@ -85,7 +84,7 @@ fn too_many_arguments_are_refused() {
 
 #[test]
 fn segments_that_do_not_fit_beside_each_other_or_the_stack_are_refused() {
-    let startup = Startup::with_arguments(vec!["lamp".into()]);
+    let startup = Startup::with_arguments(["lamp"]);
     for address in [0x40_1800, 0x7fff_ffff_0000] {
         let mut image = image(LAMP);
         let mut second = image.segments[0].clone();
@@ -130,9 +129,10 @@ fn write_and_read_by_the_man_pages() {
     assert_eq!(result, -9);
     assert!(notice.unwrap().contains("standard input"));
     assert_eq!(call(1, [77, LOG, 4], b"").0, -9);
-    // What can be read is written, up to the end of the mapped page.
-    let (result, output, _) = call(1, [1, LOG + 4000, 1 << 20], b"");
-    assert_eq!((result, output.len()), (96, 96));
+    // Whole pages of a pipe are written, and nothing of one whose bytes cannot all be read.
+    let (result, output, notice) = call(1, [1, LOG + 4000, 1 << 20], b"");
+    assert_eq!((result, output.len()), (-14, 0));
+    assert!(notice.unwrap().contains("of which only the first 96 can be read"));
     // Only the lower half of a register holds a file descriptor.
     assert_eq!(call(1, [0xffff_ffff_0000_0001, LOG, 1], b"").0, 1);
 

@@ -21,11 +21,18 @@ pub struct Call {
     pub moment: u64,
 }
 
-/// Calls, the outermost first.
+/// Calls, the outermost first. Of very many the middle ones are only counted.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub(crate) struct CallStack {
     calls: Vec<Call>,
+    /// How many calls were left out, inside the first [`OUTER`] calls.
+    left_out: u64,
 }
+
+/// Calls that are kept of those that were made first, when there are too many.
+const OUTER: usize = 1 << 10;
+/// As many calls are kept at most; then the middle half is left out.
+const MOST: usize = 1 << 16;
 
 /// What a processor leaves where for a routine.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -42,6 +49,25 @@ impl CallStack {
         &self.calls
     }
 
+    /// The calls that are only counted, and how many calls are outside of them.
+    pub fn left_out(&self) -> (u64, usize) {
+        (self.left_out, OUTER)
+    }
+
+    /// Bytes that the list takes.
+    pub fn bytes(&self) -> usize {
+        self.calls.capacity() * size_of::<Call>()
+    }
+
+    /// Takes the last call off.
+    fn pop(&mut self) {
+        self.calls.pop();
+        if self.calls.len() <= OUTER {
+            // Control is back among the first calls, so those in between are over.
+            self.left_out = 0;
+        }
+    }
+
     /// Notes a call or a return that was just made. `call` is as the machine is now.
     pub fn note(&mut self, control: Control, place: ReturnAddress, call: Call) {
         match control {
@@ -55,7 +81,12 @@ impl CallStack {
                     if !over {
                         break;
                     }
-                    self.calls.pop();
+                    self.pop();
+                }
+                if self.calls.len() == MOST {
+                    let middle = OUTER..MOST / 2;
+                    self.left_out += middle.len() as u64;
+                    self.calls.drain(middle);
                 }
                 self.calls.push(call);
             }
@@ -66,7 +97,7 @@ impl CallStack {
                     if !here && last.stack_pointer >= call.stack_pointer {
                         break;
                     }
-                    self.calls.pop();
+                    self.pop();
                     if here {
                         break;
                     }

@@ -44,9 +44,11 @@ pub struct FlagChange {
 pub struct MemoryChange {
     /// First address.
     pub address: u64,
-    /// How many bytes: 1, 2, 4 or 8.
+    /// How many bytes an element has: 1, 2, 4 or 8.
     pub bytes: u64,
-    /// The value before, little-endian, zero-extended.
+    /// How many elements beside each other; more than one only of instructions that write very many.
+    pub elements: u64,
+    /// The value before, little-endian, zero-extended; of several, that of the first that was written.
     pub old: u64,
     /// The value after.
     pub new: u64,
@@ -57,9 +59,11 @@ pub struct MemoryChange {
 pub struct MemoryRead {
     /// First address.
     pub address: u64,
-    /// How many bytes: 1, 2, 4 or 8.
+    /// How many bytes an element has: 1, 2, 4 or 8.
     pub bytes: u64,
-    /// The value, little-endian, zero-extended.
+    /// How many elements beside each other; more than one only of instructions that read very many.
+    pub elements: u64,
+    /// The value, little-endian, zero-extended; of several, that of the first that was read.
     pub value: u64,
 }
 
@@ -92,15 +96,51 @@ impl StepEffects {
     }
 }
 
+/// Accesses of one instruction that are kept one by one; more become runs of elements.
+const KEPT_ACCESSES: usize = 64;
+
+/// Adds an access to one of the last two runs (a comparison of strings has two that take turns), if there are many
+/// accesses already and it is next to one. A run: its first address, the bytes of an element, and how many there are.
+#[inline]
+fn joins<'a>(
+    runs: impl DoubleEndedIterator<Item = (&'a mut u64, u64, &'a mut u64)> + ExactSizeIterator,
+    address: u64,
+    bytes: u64,
+) -> bool {
+    if runs.len() < KEPT_ACCESSES {
+        return false;
+    }
+    for (start, element, count) in runs.rev().take(2) {
+        if element != bytes {
+            continue;
+        }
+        if start.wrapping_add(bytes.wrapping_mul(*count)) == address {
+            *count += 1;
+            return true;
+        }
+        if address.wrapping_add(bytes) == *start {
+            (*start, *count) = (address, *count + 1);
+            return true;
+        }
+    }
+    false
+}
+
 impl Observer for StepEffects {
     const ACTIVE: bool = true;
 
     fn read(&mut self, address: u64, bytes: u64, value: u64) {
-        self.memory_reads.push(MemoryRead { address, bytes, value });
+        let runs = self.memory_reads.iter_mut().map(|r| (&mut r.address, r.bytes, &mut r.elements));
+        if !joins(runs, address, bytes) {
+            self.memory_reads.push(MemoryRead { address, bytes, elements: 1, value });
+        }
     }
 
     fn write(&mut self, address: u64, bytes: u64, old: u64, new: u64) {
-        self.memory.push(MemoryChange { address, bytes, old, new });
+        let runs = self.memory.iter_mut().map(|w| (&mut w.address, w.bytes, &mut w.elements));
+        if !joins(runs, address, bytes) {
+            self.memory.push(MemoryChange { address, bytes, elements: 1, old, new });
+        }
     }
 }
 

@@ -25,6 +25,8 @@ pub(crate) enum Flow {
     Jump,
     /// Out of the block to the next instruction: code may have changed.
     Leave,
+    /// To the same operation again: its instruction is not completed, and goes on from where the registers are.
+    Again,
     /// Into the kernel; the program counter is at the next instruction.
     Syscall,
     /// Into the kernel by the door of 32-bit programs.
@@ -116,6 +118,10 @@ pub(crate) trait Cpu {
 pub enum Event {
     /// The budget is used up.
     Budget,
+    /// Much was done for a few instructions; running can go on.
+    Paused,
+    /// The same in the middle of an instruction, which is not completed.
+    Unfinished,
     /// A system call instruction was executed; the program counter is after it.
     Syscall,
     /// `int 0x80` was executed: a system call by the table of 32-bit x86.
@@ -390,6 +396,9 @@ impl<C: Cpu> Engine<C> {
     ) -> Result {
         let instruction = &*plan.instruction;
         let flow = self.cpu.execute(memory, &plan.op, effects)?;
+        if flow == Flow::Again {
+            return Ok(flow);
+        }
         self.cpu.unseen().clock += 1;
         match flow {
             Flow::Jump => {
@@ -454,10 +463,14 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         let mut previous = NO_BLOCK;
         let mut written = false;
         loop {
-            if memory.code_was_written() {
-                memory.take_code_written();
-                self.code.forget();
-                (previous, written) = (NO_BLOCK, true);
+            if memory.wants_attention() {
+                if memory.take_code_written() {
+                    self.code.forget();
+                    (previous, written) = (NO_BLOCK, true);
+                }
+                if memory.take_pause() {
+                    return (Run { executed, event: Event::Paused }, written);
+                }
             }
             if executed == budget {
                 return (Run { executed, event: Event::Budget }, written);
@@ -492,6 +505,13 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                     return (Run { executed, event: Event::Fault(*fault) }, written);
                 }
             };
+            if flow == Flow::Again {
+                let done = count - 1;
+                self.cpu.set_pc(if done == 0 { block.start } else { block.ends[done - 1] });
+                let executed = executed + done as u64;
+                memory.take_pause();
+                return (Run { executed, event: Event::Unfinished }, written);
+            }
             executed += count as u64;
             match flow {
                 Flow::Jump if block.transfers => {
@@ -504,7 +524,8 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 Flow::Next | Flow::Jump | Flow::Leave if O::ACTIVE && stopped => {
                     return (Run { executed, event: Event::Written }, written);
                 }
-                Flow::Next | Flow::Jump | Flow::Leave => previous = number,
+                // Those to go on from; the last was left above.
+                Flow::Next | Flow::Jump | Flow::Leave | Flow::Again => previous = number,
                 Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
                 Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
                 Flow::Sysenter => return (Run { executed, event: Event::Sysenter }, written),
@@ -529,7 +550,9 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             ended.count = index + 1;
             ended.flow = self.cpu.execute(memory, op, observer);
             let address = if index == 0 { block.start } else { block.ends[index - 1] };
-            ended.stopped = ended.flow.is_ok()
+            // What an instruction that is not completed wrote is told of when it is.
+            let completed = !matches!(ended.flow, Err(_) | Ok(Flow::Again));
+            ended.stopped = completed
                 && observer.completed(start + index as u64, address, block.writes.get(index));
             if ended.stopped || !matches!(ended.flow, Ok(Flow::Next)) {
                 break;
@@ -579,7 +602,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 Some(block)
                     if block.is_plain
                         && block.ends.len() as u64 <= budget - after
-                        && !memory.code_was_written() =>
+                        && !memory.wants_attention() =>
                 {
                     block
                 }

@@ -110,6 +110,8 @@ pub enum MemoryFaultKind {
     /// x86 in 32-bit mode: the access goes through a segment register that holds the null selector, or
     /// writes through CS. Source: SDM Vol. 3A, 5.4.1 and 5.5.
     Segment,
+    /// It would be one page more than the program may have.
+    Limit,
     /// x86: 16 bytes for a vector instruction that must be aligned, and are not.
     /// Source: SDM Vol. 1, 11.2.
     Alignment,

@@ -34,6 +34,8 @@ pub struct Machine {
     memory: Memory,
     /// Room for the effects of the next step.
     spare: Option<Box<StepEffects>>,
+    /// Whether somebody wants a long instruction to be left, asked now and then in the middle of one.
+    interrupted: fn() -> bool,
 }
 
 /// The registers and flags of a processor.
@@ -59,6 +61,11 @@ pub struct Snapshot {
 }
 
 impl Snapshot {
+    /// Bytes that it takes beside its memory.
+    pub fn own_bytes(&self) -> usize {
+        size_of::<Snapshot>() + self.calls.bytes()
+    }
+
     /// Its memory.
     pub fn memory(&self) -> &MemorySnapshot {
         &self.memory
@@ -86,7 +93,7 @@ impl Machine {
             Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
             _ => Processor::X86(Engine::new(x86::Cpu::new(Arch::X86_64))),
         };
-        Machine { arch, processor, memory: Memory::new(), spare: None }
+        Machine { arch, processor, memory: Memory::new(), spare: None, interrupted: || false }
     }
 
     /// The kind of machine.
@@ -149,6 +156,19 @@ impl Machine {
         let stack_pointer = self.register(self.arch.stack_pointer());
         let live = calls.iter().rposition(|call| call.stack_pointer >= stack_pointer);
         &calls[..live.map_or(0, |last| last + 1)]
+    }
+
+    /// How many calls have not returned: those of [`Machine::calls`], and in the middle of very many those that are
+    /// only counted.
+    pub fn call_depth(&self) -> u64 {
+        let (left_out, outer) = with_engine!(&self.processor, engine => engine.calls.left_out());
+        let live = self.calls().len();
+        live as u64 + if live > outer { left_out } else { 0 }
+    }
+
+    /// How many calls are only counted, and how many are outside of them.
+    pub fn calls_left_out(&self) -> (u64, usize) {
+        with_engine!(&self.processor, engine => engine.calls.left_out())
     }
 
     /// The value of a vector register.
@@ -220,11 +240,13 @@ impl Machine {
         with_engine!(&self.processor, engine => engine.is_stop(address))
     }
 
-    /// Takes back the instruction that just made a system call without an answer: the program counter and the
-    /// registers that it wrote are as before it, and `completed` instructions are completed.
-    pub fn undo_syscall(&mut self, address: u64, completed: u64) {
+    /// Takes back the instruction at `address` that just made a system call, which `event` says, without an answer: the
+    /// program counter and the registers that it wrote are as before it, and `completed` instructions are completed.
+    pub fn undo_syscall(&mut self, event: Event, address: u64, completed: u64) {
         with_engine!(&mut self.processor, engine => {
-            engine.cpu.undo_syscall();
+            if event == Event::Syscall {
+                engine.cpu.undo_syscall();
+            }
             engine.cpu.set_pc(address);
             engine.cpu.unseen().clock = completed;
         });
@@ -240,6 +262,15 @@ impl Machine {
         self.instruction_at(pc)
     }
 
+    /// The instruction at the program counter as a step will execute it, decoded once as long as it stays the same;
+    /// `None` if it cannot be fetched.
+    pub fn prepared_instruction(&mut self) -> Option<Arc<Instruction>> {
+        let memory = &mut self.memory;
+        with_engine!(&mut self.processor, engine => {
+            engine.plan(memory).ok().map(|plan| plan.instruction.clone())
+        })
+    }
+
     /// The instruction at an address.
     ///
     /// # Errors
@@ -249,10 +280,22 @@ impl Machine {
         fetch_instruction(self.arch, &mut self.memory, address).map_err(|fault| *fault)
     }
 
-    /// Executes one instruction and says what it did.
+    /// Sets what is asked now and then whether a step in the middle of a long instruction is to be left.
+    pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
+        self.interrupted = interrupted;
+    }
+
+    /// Whether what is going on is to be left.
+    pub fn is_interrupted(&self) -> bool {
+        (self.interrupted)()
+    }
+
+    /// Executes one instruction and says what it did. If it is left in the middle, the event is
+    /// [`Event::Unfinished`]; another step goes on with it.
     pub fn step(&mut self) -> Step {
         let (memory, effects) = (&mut self.memory, self.spare.take().unwrap_or_default());
-        with_engine!(&mut self.processor, engine => step(engine, memory, effects))
+        let interrupted = self.interrupted;
+        with_engine!(&mut self.processor, engine => step(engine, memory, effects, interrupted))
     }
 
     /// Takes back the effects of a step that nobody needs any more, whose room the next step will use.
@@ -288,6 +331,7 @@ fn step<C: Cpu>(
     engine: &mut Engine<C>,
     memory: &mut Memory,
     mut effects: Box<StepEffects>,
+    interrupted: fn() -> bool,
 ) -> Step {
     let plan = match engine.plan(memory) {
         Ok(plan) => plan,
@@ -313,13 +357,17 @@ fn step<C: Cpu>(
     let undefined = plan
         .undefined
         .unwrap_or_else(|| instruction.undefined_flags(count_operand(cpu, instruction)));
-    let result = engine.step(memory, &plan, &mut effects);
+    let mut result = engine.step(memory, &plan, &mut effects);
+    while result == Ok(Flow::Again) && !interrupted() {
+        result = engine.step(memory, &plan, &mut effects);
+    }
     let jumped = matches!(result, Ok(Flow::Jump));
     let event = match result {
         Ok(Flow::Syscall) => Some(Event::Syscall),
         Ok(Flow::Syscall32) => Some(Event::Syscall32),
         Ok(Flow::Sysenter) => Some(Event::Sysenter),
-        Ok(_) => None,
+        Ok(Flow::Again) => Some(Event::Unfinished),
+        Ok(Flow::Next | Flow::Jump | Flow::Leave) => None,
         Err(fault) => Some(Event::Fault(*fault)),
     };
     if matches!(event, Some(Event::Fault(_))) {

@@ -1,7 +1,8 @@
 //! The guest's memory: regions with permissions, pages that appear when touched, snapshots.
 //!
 //! The common access finds its page in a small direct-mapped table and never hashes. Snapshots share
-//! pages that were not written since the last one, so taking one costs the pages written in between.
+//! pages that were not written since the last one, so taking one costs the pages written in between. Pages
+//! that were only read share one page of zeros and take no room.
 //!
 //! The contents of all pages lie in one piece, so that an access takes no more steps than it must.
 //!
@@ -16,6 +17,11 @@ use crate::{AccessKind, MemoryFault, MemoryFaultKind, MemorySnapshot, Observer};
 /// Bytes of a page.
 pub const PAGE_BYTES: u64 = 4096;
 const TABLE_ENTRIES: usize = 256;
+/// The slot of the page of zeros, which every page has that was read and never written.
+const ZEROS: u32 = 0;
+/// Work that is done before running pauses, so that somebody can ask it to stop: about as many elements as string
+/// instructions copy in a hundredth of a second.
+const WORK_BEFORE_PAUSE: u64 = 1 << 22;
 /// No page has this number: it would lie beyond the 64-bit address space.
 const NO_PAGE: u64 = u64::MAX;
 
@@ -76,6 +82,12 @@ pub struct Memory {
     write_table: Box<[Entry; TABLE_ENTRIES]>,
     /// Cached code was written over; cleared by [`Memory::take_code_written`].
     code_written: bool,
+    /// Something is to be seen to before the next block: code was written over, or running is to pause.
+    attention: bool,
+    /// Elements that string instructions went over since running paused last.
+    work: u64,
+    /// Pages that may be touched.
+    page_limit: u64,
 }
 
 /// Why a range cannot be mapped.
@@ -105,15 +117,62 @@ fn empty_table() -> Box<[Entry; TABLE_ENTRIES]> {
 impl Memory {
     /// Memory with nothing mapped.
     pub fn new() -> Memory {
+        // Nothing finds the page of zeros by its number, and nothing may be done with it but read it.
+        let permissions = Permissions { read: true, write: false, execute: false };
+        let zeros = Slot { page: NO_PAGE, saved: None, dirty: false, has_code: false, permissions };
         Memory {
             regions: Vec::new(),
-            slots: Vec::new(),
-            contents: Vec::new(),
+            slots: vec![zeros],
+            contents: vec![[0; PAGE_BYTES as usize]],
             by_page: HashMap::new(),
             read_table: empty_table(),
             write_table: empty_table(),
             code_written: false,
+            attention: false,
+            work: 0,
+            page_limit: u64::MAX,
         }
+    }
+
+    /// Limits the pages that may be touched to so many bytes.
+    pub fn set_limit(&mut self, bytes: u64) {
+        self.page_limit = bytes.div_ceil(PAGE_BYTES);
+    }
+
+    /// Bytes of the pages that were written.
+    pub fn touched_bytes(&self) -> u64 {
+        (self.slots.len() as u64 - 1) * PAGE_BYTES
+    }
+
+    /// Notes that an instruction went over a number of elements; too many of them make running pause.
+    #[inline]
+    pub(crate) fn note_work(&mut self, elements: u64) {
+        self.work += elements;
+        if self.work >= WORK_BEFORE_PAUSE {
+            self.attention = true;
+        }
+    }
+
+    /// Whether running is to pause now.
+    pub(crate) fn take_pause(&mut self) -> bool {
+        let pause = self.work >= WORK_BEFORE_PAUSE;
+        if pause {
+            self.work = 0;
+            self.attention = self.code_written;
+        }
+        pause
+    }
+
+    /// Whether something is to be seen to before the next block.
+    #[inline]
+    pub(crate) fn wants_attention(&self) -> bool {
+        self.attention
+    }
+
+    /// Notes that code which was decoded is not there any more.
+    fn note_code_written(&mut self) {
+        self.code_written = true;
+        self.attention = true;
     }
 
     /// Maps `bytes` bytes from `start`, rounded out to pages, filled with zeros.
@@ -182,7 +241,7 @@ impl Memory {
         for region in self.regions.iter_mut().filter(|region| within(region.start)) {
             region.permissions = permissions;
         }
-        for slot in self.slots.iter_mut().filter(|slot| within(slot.page * PAGE_BYTES)) {
+        for slot in self.slots.iter_mut().skip(1).filter(|slot| within(slot.page * PAGE_BYTES)) {
             slot.permissions = permissions;
         }
         self.forget_tables();
@@ -199,7 +258,7 @@ impl Memory {
 
     /// Takes slots away; the last ones come to their places.
     fn drop_slots(&mut self, is_gone: impl Fn(&Slot) -> bool) {
-        for number in (0..self.slots.len()).rev() {
+        for number in (1..self.slots.len()).rev() {
             if !is_gone(&self.slots[number]) {
                 continue;
             }
@@ -208,6 +267,22 @@ impl Memory {
             self.contents.swap_remove(number);
             if let Some(moved) = self.slots.get(number) {
                 self.by_page.insert(moved.page, number as u32);
+            }
+        }
+        self.forget_tables();
+    }
+
+    /// Gives pages the addresses of others, of which none may have been written yet: contents move from `start..end` to
+    /// as many pages from `to` on. Regions stay as they are.
+    pub fn move_pages(&mut self, start: u64, end: u64, to: u64) {
+        for number in 1..self.slots.len() {
+            let slot = &mut self.slots[number];
+            let address = slot.page.wrapping_mul(PAGE_BYTES);
+            if (start..end).contains(&address) {
+                self.by_page.remove(&slot.page);
+                slot.page = (address - start + to) / PAGE_BYTES;
+                (slot.saved, slot.dirty) = (None, true);
+                self.by_page.insert(slot.page, number as u32);
             }
         }
         self.forget_tables();
@@ -256,7 +331,7 @@ impl Memory {
     fn forget_tables(&mut self) {
         self.read_table.fill(Entry { page: NO_PAGE, slot: 0 });
         self.write_table.fill(Entry { page: NO_PAGE, slot: 0 });
-        self.code_written = true;
+        self.note_code_written();
     }
 
     /// The mapped regions, by ascending address.
@@ -287,23 +362,37 @@ impl Memory {
                 if !allowed(permissions) {
                     return Err(fault(MemoryFaultKind::Protected));
                 }
-                let number = self.slots.len() as u32;
-                self.contents.push([0; PAGE_BYTES as usize]);
-                self.slots.push(Slot {
-                    page,
-                    saved: None,
-                    dirty: true,
-                    has_code: false,
-                    permissions,
-                });
-                self.by_page.insert(page, number);
-                number
+                if access == AccessKind::Read {
+                    return Ok(ZEROS);
+                }
+                let number = self.slot_of_page(page, permissions);
+                number.ok_or(fault(MemoryFaultKind::Limit))?
             }
         };
         if !allowed(self.slots[number as usize].permissions) {
             return Err(fault(MemoryFaultKind::Protected));
         }
         Ok(number)
+    }
+
+    /// The slot of a page, made if there is none yet; `None` if there may be no more.
+    fn slot_of_page(&mut self, page: u64, permissions: Permissions) -> Option<u32> {
+        if let Some(&number) = self.by_page.get(&page) {
+            return Some(number);
+        }
+        if self.slots.len() as u64 > self.page_limit {
+            return None;
+        }
+        let number = self.slots.len() as u32;
+        let entry = &mut self.read_table[page as usize % TABLE_ENTRIES];
+        if entry.page == page {
+            // It was the page of zeros until now.
+            entry.slot = number;
+        }
+        self.contents.push([0; PAGE_BYTES as usize]);
+        self.slots.push(Slot { page, saved: None, dirty: true, has_code: false, permissions });
+        self.by_page.insert(page, number);
+        Some(number)
     }
 
     #[inline]
@@ -425,7 +514,7 @@ impl Memory {
     /// The first byte that cannot be written.
     pub fn write_bytes(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
         self.check_writable(address, bytes.len() as u64)?;
-        self.store(address, bytes, AccessKind::Write)
+        self.store(address, bytes)
     }
 
     /// Checks that a number of bytes can be written.
@@ -458,35 +547,40 @@ impl Memory {
                 access: AccessKind::Write,
                 kind: MemoryFaultKind::Unmapped,
             })?;
-            let access = match region.permissions {
-                Permissions { write: true, .. } => AccessKind::Write,
-                Permissions { read: true, .. } => AccessKind::Read,
-                _ => AccessKind::Execute,
-            };
-            self.store(at, &bytes[done..done + take], access)?;
+            let permissions = region.permissions;
+            let number = self.slot_of_page(at / PAGE_BYTES, permissions).ok_or(MemoryFault {
+                address: at,
+                access: AccessKind::Write,
+                kind: MemoryFaultKind::Limit,
+            })?;
+            self.put(number, at, &bytes[done..done + take]);
             done += take;
         }
         Ok(())
     }
 
-    fn store(&mut self, address: u64, bytes: &[u8], access: AccessKind) -> Result<(), MemoryFault> {
+    fn store(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
         let mut done = 0;
         while done < bytes.len() {
             let at = address.wrapping_add(done as u64);
-            let number = self.slot(at, access)?;
-            let slot = &mut self.slots[number as usize];
-            let offset = (at % PAGE_BYTES) as usize;
-            let take = (bytes.len() - done).min(PAGE_BYTES as usize - offset);
-            self.contents[number as usize][offset..offset + take]
-                .copy_from_slice(&bytes[done..done + take]);
-            slot.dirty = true;
-            if slot.has_code {
-                slot.has_code = false;
-                self.code_written = true;
-            }
+            let number = self.slot(at, AccessKind::Write)?;
+            let take = (bytes.len() - done).min((PAGE_BYTES - at % PAGE_BYTES) as usize);
+            self.put(number, at, &bytes[done..done + take]);
             done += take;
         }
         Ok(())
+    }
+
+    /// Puts bytes into the page of a slot, at the place in it that an address has.
+    fn put(&mut self, number: u32, address: u64, bytes: &[u8]) {
+        let offset = (address % PAGE_BYTES) as usize;
+        self.contents[number as usize][offset..offset + bytes.len()].copy_from_slice(bytes);
+        let slot = &mut self.slots[number as usize];
+        slot.dirty = true;
+        if slot.has_code {
+            slot.has_code = false;
+            self.note_code_written();
+        }
     }
 
     /// Reads up to 15 bytes of code, and how many of them are there.
@@ -547,6 +641,9 @@ impl Memory {
     /// Whether cached code was written over since this was last asked.
     #[inline]
     pub(crate) fn take_code_written(&mut self) -> bool {
+        if self.code_written {
+            self.attention = self.work >= WORK_BEFORE_PAUSE;
+        }
         std::mem::take(&mut self.code_written)
     }
 
@@ -564,6 +661,7 @@ impl Memory {
             .slots
             .iter_mut()
             .zip(&self.contents)
+            .skip(1)
             .map(|(slot, contents)| {
                 let saved = match (&slot.saved, slot.dirty) {
                     (Some(saved), false) => saved.clone(),

@@ -195,16 +195,17 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
         MemoryFaultKind::Protected => "which holds data, not code",
         MemoryFaultKind::PastCode => "after the end of the code",
         MemoryFaultKind::StackSegment => "which is no address of the stack",
-        MemoryFaultKind::Unmapped | MemoryFaultKind::Alignment | MemoryFaultKind::Segment => {
-            "where there is nothing"
-        }
+        MemoryFaultKind::Unmapped
+        | MemoryFaultKind::Limit
+        | MemoryFaultKind::Alignment
+        | MemoryFaultKind::Segment => "where there is nothing",
     };
     let verb = match control {
-        Some(Control::Return) => "returned",
+        Some(Control::Return) => "returned to",
         Some(Control::Call) => "called",
-        _ => "jumped",
+        _ => "jumped to",
     };
-    report.message = format!("{verb} to {pc:#x}, {what}");
+    report.message = format!("{verb} {pc:#x}, {what}");
     if let Some(name) = scene.place(pc).name() {
         report.facts.push(format!("{pc:#x} is {name}"));
     }

@@ -100,8 +100,8 @@ impl History {
         let now = process.executed();
         let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
         let last = self.checkpoints[at - 1].snapshot.executed();
-        // What has ended is not kept: executing again leads there.
-        if now < last + CHECKPOINT_EVERY || process.ending().is_some() {
+        // What has ended is not kept: executing again leads there. The middle of an instruction is no moment.
+        if now < last + CHECKPOINT_EVERY || process.ending().is_some() || process.is_unfinished() {
             return;
         }
         self.insert(at, process.snapshot());
@@ -112,7 +112,8 @@ impl History {
     fn keep_here(&mut self, process: &mut Process) {
         let now = process.executed();
         let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
-        if self.checkpoints[at - 1].snapshot.executed() < now && process.ending().is_none() {
+        let is_moment = process.ending().is_none() && !process.is_unfinished();
+        if self.checkpoints[at - 1].snapshot.executed() < now && is_moment {
             self.insert(at, process.snapshot());
             self.thin_if_full(now);
         }
@@ -122,7 +123,9 @@ impl History {
     fn cost(&self, at: usize, snapshot: &ProcessSnapshot) -> usize {
         let memory = snapshot.machine().memory();
         let before = self.checkpoints[at - 1].snapshot.machine().memory();
-        memory.pages_not_in(before) * PAGE_BYTES as usize + memory.list_bytes()
+        memory.pages_not_in(before) * PAGE_BYTES as usize
+            + memory.list_bytes()
+            + snapshot.own_bytes()
     }
 
     fn insert(&mut self, at: usize, snapshot: ProcessSnapshot) {
@@ -244,6 +247,16 @@ impl Session {
         stop
     }
 
+    /// If an instruction was begun and not completed, goes back to before it.
+    pub(crate) fn settle(&mut self) {
+        if self.process.is_unfinished() {
+            let moment = self.moment();
+            self.process.machine.set_stops(&[]);
+            self.restore_before(moment);
+            self.advance_to(moment);
+        }
+    }
+
     /// Executes one instruction, makes the changes of the moment after it, and keeps checkpoints.
     pub(crate) fn step_process(&mut self) -> (sotto_machine::Step, Option<Arc<MadeCall>>, Stop) {
         let before = self.moment();
@@ -258,7 +271,13 @@ impl Session {
     pub(crate) fn advance_to(&mut self, moment: u64) -> StopReason {
         while self.moment() < moment {
             match self.run_on(moment - self.moment(), None) {
-                Stop::Budget | Stop::Output | Stop::Written => {}
+                Stop::Budget
+                | Stop::Paused
+                | Stop::Unfinished
+                | Stop::Output
+                | Stop::AtCall
+                | Stop::Written => {}
+                Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Place => return StopReason::Place,
                 Stop::NeedsInput => return StopReason::NeedsInput,
                 Stop::Ended(_) => return StopReason::Ended,
@@ -362,7 +381,9 @@ impl Session {
 
     /// Runs on to where a program that had died was found dead.
     pub(crate) fn go_back_to_the_end(&mut self) {
-        while let Stop::Budget | Stop::Output = self.run_on(u64::MAX, None) {}
+        while let Stop::Budget | Stop::Paused | Stop::Unfinished | Stop::Output | Stop::AtCall =
+            self.run_on(u64::MAX, None)
+        {}
     }
 
     /// Makes a change, from which history goes on: what was after this moment is forgotten.

@@ -8,6 +8,7 @@
 mod change;
 mod evaluate;
 mod fault;
+mod fault_origin;
 mod frame_code;
 mod frames;
 mod history;

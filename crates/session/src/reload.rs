@@ -140,7 +140,8 @@ impl Session {
         self.process.machine.set_stops(&addresses);
         while self.moment() < now && !interrupted() {
             match self.run_on(now - self.moment(), None) {
-                Stop::NeedsInput | Stop::Ended(_) => break,
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::Unfinished => {}
                 _ => times += u64::from(addresses.contains(&self.process.machine.pc())),
             }
         }
@@ -160,7 +161,8 @@ impl Session {
         self.process.machine.set_stops(addresses);
         while left > 0 && self.moment() < limit && !interrupted() {
             match self.run_on(limit - self.moment(), None) {
-                Stop::NeedsInput | Stop::Ended(_) => break,
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::Unfinished => {}
                 _ => left -= u64::from(addresses.contains(&self.process.machine.pc())),
             }
         }

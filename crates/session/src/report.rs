@@ -91,6 +91,15 @@ impl FlagReports {
         FlagReports { arch, change, origin: origin.filter(|_| change.old != change.new) }
     }
 
+    /// Those whose value is defined and changed: the manual's name, and the value after.
+    pub fn changed(&self) -> impl Iterator<Item = (&'static str, bool)> {
+        let FlagReports { arch, change, .. } = *self;
+        let differ = (change.old & !change.new) | (change.new & !change.old);
+        let changed = differ & !change.undefined;
+        let flags = arch.flags().iter().filter(move |info| changed.contains(info.flag));
+        flags.map(move |info| (info.name, change.new.contains(info.flag)))
+    }
+
     /// Each, in the order of the machine.
     pub fn iter(&self) -> impl Iterator<Item = FlagReport> {
         let FlagReports { arch, change, origin } = *self;
@@ -331,6 +340,16 @@ pub(crate) struct CodeText {
 }
 
 impl CodeText {
+    /// Where the instruction stands.
+    pub fn place(&self) -> Arc<Place> {
+        self.place.clone()
+    }
+
+    /// The instruction as text.
+    pub fn text(&self) -> Arc<str> {
+        self.text.clone()
+    }
+
     pub fn new(
         image: &Image,
         order: OperandOrder,
@@ -408,9 +427,21 @@ pub(crate) fn describe_step(
     replace(&mut report.registers, registers(after, effects, symbol));
     replace(&mut report.vectors, vectors(lanes, effects));
     report.flags = FlagReports::new(arch, effects.flags, origin);
-    let written = effects.memory.iter().map(|m| (m.address, m.bytes, m.old, m.new));
+    let written = effects.memory.iter().map(|m| Access {
+        address: m.address,
+        bytes: m.bytes,
+        elements: m.elements,
+        old: m.old,
+        new: m.new,
+    });
     runs(written, memory, &mut report.memory);
-    let read = effects.memory_reads.iter().map(|m| (m.address, m.bytes, m.value, m.value));
+    let read = effects.memory_reads.iter().map(|m| Access {
+        address: m.address,
+        bytes: m.bytes,
+        elements: m.elements,
+        old: m.value,
+        new: m.value,
+    });
     runs(read, memory, &mut report.reads);
     report.branch = branch;
     (report.syscall, report.ended) = (None, None);
@@ -462,29 +493,49 @@ fn signedness(arch: Arch, tested: FlagSet) -> Option<bool> {
     if roles.all(|role| role == FlagRole::Zero) { None } else { Some(false) }
 }
 
+/// A run of elements that an instruction accessed; of several, the values are those of the first that was accessed.
+#[derive(Copy, Clone)]
+struct Access {
+    address: u64,
+    /// Bytes of an element.
+    bytes: u64,
+    elements: u64,
+    old: u64,
+    new: u64,
+}
+
+impl Access {
+    fn end(&self) -> u64 {
+        self.address.wrapping_add(self.bytes.wrapping_mul(self.elements))
+    }
+
+    /// Whether another one of the same elements is next to it, before it or behind.
+    fn meets(&self, other: &Access) -> bool {
+        self.bytes == other.bytes && (other.address == self.end() || other.end() == self.address)
+    }
+}
+
 /// Accesses as reports; more than four beside each other, as a repeated string instruction makes them,
 /// become one.
 fn runs(
-    accesses: impl ExactSizeIterator<Item = (u64, u64, u64, u64)>,
+    accesses: impl ExactSizeIterator<Item = Access>,
     report: impl Fn(u64, u64, u64, u64) -> MemoryReport,
     reports: &mut Vec<MemoryReport>,
 ) {
     const SHOWN: usize = 4;
+    let one = |access: Access| report(access.address, access.bytes, access.old, access.new);
     // Few are told one by one, and most instructions make one or none.
     if accesses.len() <= SHOWN {
-        return replace(reports, accesses.map(|(at, bytes, old, new)| report(at, bytes, old, new)));
+        return replace(reports, accesses.map(one));
     }
-    let accesses: Vec<_> = accesses.collect();
-    // The two streams of a comparison take turns.
-    let follows = |a: &(u64, u64, u64, u64), b: &(u64, u64, u64, u64)| {
-        a.1 == b.1 && (b.0 == a.0.wrapping_add(a.1) || a.0 == b.0.wrapping_add(a.1))
-    };
-    let mut groups: Vec<Vec<(u64, u64, u64, u64)>> = Vec::new();
+    let accesses: Vec<Access> = accesses.collect();
+    let mut groups: Vec<Vec<Access>> = Vec::new();
     for access in accesses {
+        // The two streams of a comparison take turns.
         let last_two = groups.len().saturating_sub(2);
         let group = groups[last_two..]
             .iter_mut()
-            .find(|group| group.last().is_some_and(|last| follows(last, &access)));
+            .find(|group| group.last().is_some_and(|last| last.meets(&access)));
         match group {
             Some(group) => group.push(access),
             None => groups.push(vec![access]),
@@ -492,15 +543,16 @@ fn runs(
     }
     reports.clear();
     for group in groups {
-        let (first, lowest) = (group[0], group.iter().map(|access| access.0).min().unwrap_or(0));
-        if group.len() <= SHOWN {
-            reports
-                .extend(group.into_iter().map(|(at, bytes, old, new)| report(at, bytes, old, new)));
+        let (first, lowest) = (group[0], group.iter().map(|access| access.address).min());
+        let elements: u64 = group.iter().map(|access| access.elements).sum();
+        if elements as usize <= SHOWN {
+            reports.extend(group.into_iter().map(one));
             continue;
         }
-        let bytes = first.1 * group.len() as u64;
-        let elements = Some(group.len());
-        reports.push(MemoryReport { bytes, elements, ..report(lowest, first.1, first.2, first.3) });
+        let bytes = first.bytes * elements;
+        let elements = Some(elements as usize);
+        let first = report(lowest.unwrap_or(first.address), first.bytes, first.old, first.new);
+        reports.push(MemoryReport { bytes, elements, ..first });
     }
 }
 

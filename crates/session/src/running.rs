@@ -22,6 +22,7 @@ impl Session {
         let mut values = self.watched_values();
         loop {
             if interrupted() {
+                self.settle();
                 return StopReason::Interrupted;
             }
             if self.ending().is_some() {
@@ -42,7 +43,15 @@ impl Session {
             };
             match stop {
                 Stop::NeedsInput => return StopReason::NeedsInput,
-                Stop::Budget | Stop::Output | Stop::Place | Stop::Written | Stop::Ended(_) => {}
+                Stop::MemoryLimit => return StopReason::MemoryLimit,
+                Stop::Unfinished => continue,
+                Stop::AtCall => return StopReason::Call,
+                Stop::Budget
+                | Stop::Paused
+                | Stop::Output
+                | Stop::Place
+                | Stop::Written
+                | Stop::Ended(_) => {}
             }
             if self.moment() == before && self.ending().is_none() {
                 continue;
@@ -81,13 +90,13 @@ impl Session {
         let Some(call) = next.filter(|instruction| instruction.control() == Control::Call) else {
             return self.step();
         };
-        let depth = self.process.machine.calls().len();
+        let depth = self.process.machine.call_depth();
         let end = self.moment().saturating_add(limit);
         loop {
             let left = end.saturating_sub(self.moment());
             let reason = self.resume(&[call.end()], left, interrupted);
             // A call of the same routine further down returns to the same place.
-            if reason != StopReason::Place || self.process.machine.calls().len() <= depth {
+            if reason != StopReason::Place || self.process.machine.call_depth() <= depth {
                 let reason = if reason == StopReason::Place { StopReason::Done } else { reason };
                 return (None, reason);
             }
@@ -104,10 +113,10 @@ impl Session {
             if interrupted() {
                 return StopReason::Interrupted;
             }
-            let depth = self.process.machine.calls().len();
+            let depth = self.process.machine.call_depth();
             let (_, reason) = self.over(end.saturating_sub(self.moment()), interrupted);
             let stays = here.is_some() && line(self) == here;
-            if reason != StopReason::Done || !stays || self.process.machine.calls().len() < depth {
+            if reason != StopReason::Done || !stays || self.process.machine.call_depth() < depth {
                 return reason;
             }
         }
@@ -118,7 +127,7 @@ impl Session {
         let Some(call) = self.process.machine.calls().last().copied() else {
             return self.resume(&[], limit, interrupted);
         };
-        let depth = self.process.machine.calls().len();
+        let depth = self.process.machine.call_depth();
         let end = self.moment().saturating_add(limit);
         loop {
             let left = end.saturating_sub(self.moment());
@@ -126,7 +135,7 @@ impl Session {
             if reason != StopReason::Place {
                 return reason;
             }
-            if self.process.machine.calls().len() < depth {
+            if self.process.machine.call_depth() < depth {
                 return StopReason::Done;
             }
         }

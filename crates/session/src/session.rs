@@ -28,12 +28,16 @@ pub enum StopReason {
     Watch(u32),
     /// At the place asked for.
     Place,
+    /// At an instruction that makes a system call, where [`Session::stop_at_calls`] was asked for.
+    Call,
     /// The program wants input.
     NeedsInput,
     /// The program ended.
     Ended,
     /// The limit on instructions was reached.
     Limit,
+    /// The program wants more memory than it may have.
+    MemoryLimit,
     /// Somebody asked to stop.
     Interrupted,
     /// There is nothing before the first instruction.
@@ -163,6 +167,29 @@ impl Session {
     /// The process.
     pub fn process(&self) -> &Process {
         &self.process
+    }
+
+    /// Sets whether running stops before each system call, with [`StopReason::Call`]; a step makes the call then.
+    pub fn stop_at_calls(&mut self, stops: bool) {
+        self.process.stop_at_calls(stops);
+    }
+
+    /// The address of the instruction that is next.
+    pub fn here_address(&self) -> u64 {
+        self.process.machine.pc()
+    }
+
+    /// What the report of the next instruction will begin with: the moment after it, its place and its text; `None` if
+    /// there is none.
+    pub fn next_head(&mut self) -> Option<(u64, Arc<Place>, Arc<str>)> {
+        let instruction = self.process.machine.prepared_instruction()?;
+        let code = self.texts.code(&self.image, &self.sources, self.order, &instruction);
+        Some((self.moment() + 1, code.place(), code.text()))
+    }
+
+    /// Sets what is asked now and then whether a long instruction is to be left.
+    pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
+        self.process.machine.set_interrupt(interrupted);
     }
 
     /// The process, to give it input or to look into its memory.
@@ -360,9 +387,18 @@ impl Session {
         self.history.keep(&mut self.process);
         let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
         let (step, syscall, stop) = self.step_process();
-        if stop == Stop::NeedsInput {
+        let incomplete = match stop {
+            Stop::NeedsInput => Some(StopReason::NeedsInput),
+            Stop::MemoryLimit => Some(StopReason::MemoryLimit),
+            Stop::Unfinished => {
+                self.settle();
+                Some(StopReason::Interrupted)
+            }
+            _ => None,
+        };
+        if let Some(reason) = incomplete {
             self.compared = compared;
-            return (false, StopReason::NeedsInput);
+            return (false, reason);
         }
         let Some(instruction) = step
             .instruction
@@ -411,7 +447,10 @@ impl Session {
         let Some(Ending::Killed(..)) = self.ending() else { return None };
         let last = self.last_instruction();
         let (image, sources, process) = (&self.image, &self.sources, &mut self.process);
-        fault::report(fault::Scene { image, sources, order: self.order, process, last })
+        let mut report =
+            fault::report(fault::Scene { image, sources, order: self.order, process, last })?;
+        self.add_origin(&mut report);
+        Some(report)
     }
 
     /// The last instruction that completed, found by executing again. The session is as before

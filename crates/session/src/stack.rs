@@ -93,6 +93,8 @@ pub struct StackView {
 pub(crate) struct SlotWriters {
     /// The moment for which this holds.
     moment: Option<u64>,
+    /// The moment since which all of them were looked for.
+    since: u64,
     writes: HashMap<u64, Option<RangeWrite>>,
 }
 
@@ -116,7 +118,8 @@ impl SlotWriters {
             return;
         };
         self.moment = Some(moment);
-        let written = effects.memory.iter().map(|change| (change.address, change.bytes));
+        let written =
+            effects.memory.iter().map(|change| (change.address, change.bytes * change.elements));
         let by_kernel = by_kernel.iter().map(|write| (write.address, write.bytes));
         for (start, bytes) in written.chain(by_kernel) {
             for (slot, writer) in &mut self.writes {
@@ -131,8 +134,8 @@ impl SlotWriters {
 
 /// Bytes of a slot for telling who wrote it; in 32-bit mode a slot of four bytes is asked for by itself.
 const SLOT_REACH: u64 = 4;
-/// Instructions that are executed again at most to find who wrote what is on the stack.
-pub const DEEP: u64 = 16 << 20;
+/// Instructions that are executed again at most to find who wrote what is on the stack: less than a tenth of a second.
+pub const DEEP: u64 = 2 << 20;
 
 impl Session {
     /// The stack around its pointer: `below` words below it and `count` from it up. To find who wrote them,
@@ -185,8 +188,7 @@ impl Session {
                             layouts[number] = Some(self.layout(&frames[number]));
                         }
                     }
-                    let scene =
-                        SlotScene { frame, frames: &frames, layouts: &layouts, second, reach };
+                    let scene = SlotScene { frame, frames: &frames, layouts: &layouts, second };
                     self.role(address, *write, &scene)
                 }
             };
@@ -209,7 +211,7 @@ impl Session {
 
     /// What a slot at or above the stack pointer is for.
     fn role(&mut self, address: u64, write: Option<RangeWrite>, scene: &SlotScene) -> SlotRole {
-        let &SlotScene { frame, frames, layouts, second, reach } = scene;
+        let &SlotScene { frame, frames, layouts, second } = scene;
         let arch = self.arch();
         let on_stack = arch.is_x86();
         let returns = |frame: &Frame| {
@@ -220,7 +222,7 @@ impl Session {
         }
         let entered = frame.and_then(|number| frames[number].moment);
         let Some(write) = write.filter(|write| entered.is_none_or(|at| write.moment >= at)) else {
-            let searched = self.moment().saturating_sub(reach);
+            let searched = self.writers.since;
             let gap = frame.is_some_and(|number| {
                 // The outermost has no return address of its own.
                 let called = frames[number].call.is_some();
@@ -328,44 +330,55 @@ impl Session {
         Some(SlotWriter { moment: write.moment, place: self.place(write.address), instruction })
     }
 
-    /// Who wrote slots last, as far as that was within `reach` instructions.
+    /// Who wrote slots last, as far as that is found by executing at most `reach` instructions again.
     fn slot_writers(&mut self, slots: &[u64], reach: u64) -> Vec<Option<RangeWrite>> {
         let (now, ending) = (self.moment(), self.ending());
         if self.writers.moment != Some(now) {
-            self.writers = SlotWriters { moment: Some(now), writes: HashMap::new() };
+            self.writers = SlotWriters { moment: Some(now), ..SlotWriters::default() };
         }
-        let known = std::mem::take(&mut self.writers.writes);
+        let mut known = std::mem::take(&mut self.writers);
         let missing: Vec<u64> =
-            slots.iter().copied().filter(|slot| !known.contains_key(slot)).collect();
-        let mut known = known;
+            slots.iter().copied().filter(|slot| !known.writes.contains_key(slot)).collect();
+        let mut left = reach;
         for some in missing.chunks(MAX_RANGES) {
-            let found = self.last_writes(some, now.saturating_sub(reach));
-            known.extend(some.iter().copied().zip(found));
+            let (found, since) = self.last_writes(some, &mut left);
+            known.since = known.since.max(since);
+            known.writes.extend(some.iter().copied().zip(found));
             self.return_to(now, ending);
         }
-        let writers = slots.iter().map(|slot| known[slot]).collect();
-        self.writers = SlotWriters { moment: Some(now), writes: known };
+        let writers = slots.iter().map(|slot| known.writes[slot]).collect();
+        // Going about in time has forgotten what was known there.
+        self.writers = SlotWriters { moment: Some(now), ..known };
         writers
     }
 
-    /// The last writes to slots since a moment. The session is somewhere else afterwards.
-    fn last_writes(&mut self, slots: &[u64], since: u64) -> Vec<Option<RangeWrite>> {
+    /// The last writes to slots, and the moment since which they were looked for: as far back as executing `left`
+    /// instructions again leads, which are counted down. Between two checkpoints that share the pages of the slots nothing
+    /// has written there, and nothing is executed. The session is somewhere else afterwards.
+    fn last_writes(&mut self, slots: &[u64], left: &mut u64) -> (Vec<Option<RangeWrite>>, u64) {
         let width = self.arch().address_bytes();
         let mut found = vec![None; slots.len()];
         let mut end = self.moment();
-        while end > since && found.iter().any(Option::is_none) {
-            let start = self.history.before(end - 1).executed().max(since);
+        while end > 0 && found.iter().any(Option::is_none) {
             let missing: Vec<usize> = (0..slots.len()).filter(|&at| found[at].is_none()).collect();
             let mut watched = Watched::default();
             missing.iter().for_each(|&at| watched.add_memory(slots[at], width));
-            let mut watcher = Watcher::new(watched, OnWrite::Note);
-            self.watch_through(start, end, &mut watcher);
-            for (&at, last) in missing.iter().zip(watcher.last_of_ranges()) {
-                found[at] = *last;
+            let mut start = self.history.before(end - 1).executed();
+            if !self.is_untouched_between(&watched, start, end) {
+                if *left == 0 {
+                    break;
+                }
+                start = start.max(end.saturating_sub(*left));
+                *left -= end - start;
+                let mut watcher = Watcher::new(watched, OnWrite::Note);
+                self.watch_through(start, end, &mut watcher);
+                for (&at, last) in missing.iter().zip(watcher.last_of_ranges()) {
+                    found[at] = *last;
+                }
             }
             end = start;
         }
-        found
+        (found, end)
     }
 
     /// What the kernel laid down at an address of the stack before the program started.
@@ -437,8 +450,6 @@ struct SlotScene<'a> {
     layouts: &'a [Option<Layout>],
     /// It was written together with the slot below it.
     second: bool,
-    /// Instructions that were searched for its writer.
-    reach: u64,
 }
 
 /// Bytes of code before a call in which its arguments are pushed.

@@ -19,14 +19,66 @@ pub struct Breakpoint {
     pub condition: Option<(String, Expr)>,
     /// Stops only from this arrival on, counted from 1.
     pub from_arrival: u64,
-    /// Moments at which the program arrived here with the condition true, as far as it was seen.
-    arrivals: Vec<u64>,
+    /// When the program arrived here with the condition true, as far as it was seen.
+    arrivals: Arrivals,
+}
+
+/// When a program arrived somewhere: each time, or of very many every so-manieth.
+#[derive(Clone, PartialEq, Eq, Debug)]
+struct Arrivals {
+    /// The moments of every `every`th arrival.
+    moments: Vec<u64>,
+    every: u64,
+    /// Arrivals since the last of these moments.
+    since: u64,
+    /// The moment of the last arrival.
+    last: Option<u64>,
+}
+
+/// As many moments are kept of a breakpoint's arrivals.
+const MOST_ARRIVALS: usize = 1 << 20;
+
+impl Default for Arrivals {
+    fn default() -> Arrivals {
+        Arrivals { moments: Vec::new(), every: 1, since: 0, last: None }
+    }
+}
+
+impl Arrivals {
+    /// Arrivals up to a moment; of very many, to within the distance at which they are kept.
+    fn until(&self, moment: u64) -> u64 {
+        let known = self.moments.partition_point(|&when| when <= moment) as u64 * self.every;
+        let all = self.last.is_some_and(|last| last <= moment);
+        known + if all { self.since } else { 0 }
+    }
+
+    fn add(&mut self, moment: u64) {
+        // What was counted before time went back is counted once.
+        if self.last.is_some_and(|last| last >= moment) {
+            return;
+        }
+        self.last = Some(moment);
+        self.since += 1;
+        if self.since < self.every {
+            return;
+        }
+        self.since = 0;
+        self.moments.push(moment);
+        if self.moments.len() == MOST_ARRIVALS {
+            let mut number = 0;
+            self.moments.retain(|_| {
+                number += 1;
+                number % 2 == 0
+            });
+            self.every *= 2;
+        }
+    }
 }
 
 impl Breakpoint {
     /// How often the program has arrived here with the condition true, up to a moment.
     pub fn arrivals(&self, moment: u64) -> u64 {
-        self.arrivals.partition_point(|&when| when <= moment) as u64
+        self.arrivals.until(moment)
     }
 }
 
@@ -97,7 +149,7 @@ impl Session {
             None => None,
         };
         let number = self.stops.next_number();
-        let (text, arrivals) = (place.trim().to_string(), Vec::new());
+        let (text, arrivals) = (place.trim().to_string(), Arrivals::default());
         let breakpoint = Breakpoint { number, text, addresses, condition, from_arrival, arrivals };
         self.stops.breakpoints.push(breakpoint);
         Ok(self.stops.breakpoints.last().expect("pushed just now"))
@@ -174,10 +226,7 @@ impl Session {
             if !holds {
                 continue;
             }
-            // What was counted before time went back is counted once.
-            if breakpoint.arrivals.last().is_none_or(|last| *last < moment) {
-                breakpoint.arrivals.push(moment);
-            }
+            breakpoint.arrivals.add(moment);
             if breakpoint.arrivals(moment) >= breakpoint.from_arrival && stopped.is_none() {
                 stopped = Some(breakpoint.number);
             }

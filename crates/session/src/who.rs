@@ -53,7 +53,7 @@ impl Wrote {
 
 impl Target {
     /// It as something to look out for.
-    fn watched(self) -> Watched {
+    pub(crate) fn watched(self) -> Watched {
         let mut watched = Watched::default();
         match self {
             Target::Register(storage) => watched.add_register(storage),
@@ -153,15 +153,7 @@ impl Session {
         let mut end = self.moment();
         while end > since {
             let start = self.history.before(end - 1).executed();
-            let untouched = watched.is_memory_only()
-                && self.history.after(start).is_some_and(|later| {
-                    let (a, b) = (self.history.before(start), later);
-                    let unchanged = |range| {
-                        a.machine().memory().is_untouched_until(b.machine().memory(), range)
-                    };
-                    later.executed() == end && watched.memory().iter().all(unchanged)
-                });
-            if !untouched {
+            if !self.is_untouched_between(watched, start, end) {
                 let mut watcher = Watcher::new(watched.clone(), OnWrite::Note);
                 self.watch_through(start.max(since), end, &mut watcher);
                 if let Some(moment) = watcher.last_write() {
@@ -171,6 +163,19 @@ impl Session {
             end = start;
         }
         None
+    }
+
+    /// Whether both moments have checkpoints, next to each other, that share all pages of what is watched.
+    pub(crate) fn is_untouched_between(&self, watched: &Watched, start: u64, end: u64) -> bool {
+        watched.is_memory_only()
+            && self.history.after(start).is_some_and(|later| {
+                let (a, b) = (self.history.before(start), later);
+                let unchanged =
+                    |range| a.machine().memory().is_untouched_until(b.machine().memory(), range);
+                a.executed() == start
+                    && later.executed() == end
+                    && watched.memory().iter().all(unchanged)
+            })
     }
 
     /// Executes again what was between two moments, under a watcher.
@@ -183,8 +188,14 @@ impl Session {
         self.process.machine.set_stops(&[]);
         while self.moment() < end {
             match self.run_on(end - self.moment(), Some(watcher)) {
-                Stop::NeedsInput | Stop::Ended(_) => break,
-                Stop::Budget | Stop::Output | Stop::Place | Stop::Written => {}
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::Paused
+                | Stop::Unfinished
+                | Stop::AtCall
+                | Stop::Budget
+                | Stop::Output
+                | Stop::Place
+                | Stop::Written => {}
             }
         }
     }

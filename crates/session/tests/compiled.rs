@@ -35,8 +35,7 @@ fn native_result(source: &Path, folder: &Path) -> u64 {
 
 /// Runs from the entry until it returns to nowhere; the value it returns.
 fn result_of(image: &Image, end: u64) -> u64 {
-    let mut process =
-        Process::start(image, &Startup::with_arguments(vec!["buoys".into()])).unwrap();
+    let mut process = Process::start(image, &Startup::with_arguments(["buoys"])).unwrap();
     let stop = process.run(1 << 32).stop;
     assert!(matches!(stop, Stop::Ended(_)), "{stop:?}");
     assert_eq!(process.machine.pc(), end, "it returned to where nobody called from: {stop:?}");

@@ -47,7 +47,7 @@ fn session(options: &[&str]) -> Option<Session> {
     let image = read_executable(&std::fs::read(folder.path().join("buoys")).unwrap()).unwrap();
     let name = image.lines.files.iter().find(|name| name.ends_with("buoys.c")).unwrap().clone();
     let sources = vec![SourceText::new(name, BUOYS.to_string())];
-    let startup = Startup::with_arguments(vec!["buoys".into()]);
+    let startup = Startup::with_arguments(["buoys"]);
     Some(Session::start(image, sources, &startup).unwrap())
 }
 

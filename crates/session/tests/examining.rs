@@ -333,7 +333,7 @@ fn going_back_by_lines_and_calls_lands_where_a_reader_expects() {
 fn without_lines_a_line_is_an_instruction() {
     let mut image = common::image("lamp.s", BUOYS);
     image.lines = Default::default();
-    let startup = sotto_kernel::Startup::with_arguments(vec!["lamp".into()]);
+    let startup = sotto_kernel::Startup::with_arguments(["lamp"]);
     let mut session = Session::start(image, Vec::new(), &startup).unwrap();
     session.go_to(5);
     assert_eq!(session.back_line(), StopReason::Done);

@@ -39,19 +39,19 @@ fn natively(file: &[u8], folder: &Path) -> Outcome {
 }
 
 fn emulated(image: &Image) -> Outcome {
-    let startup = Startup::with_arguments(vec!["watch".into()]);
+    let startup = Startup::with_arguments(["watch"]);
     let mut process = Process::start(image, &startup).unwrap();
     process.give_input(INPUT);
     process.close_input();
     let status = loop {
         match process.run(10_000_000).stop {
-            Stop::Output => {}
+            Stop::Output | Stop::Paused | Stop::Unfinished => {}
             Stop::Ended(Ending::Exited(status)) => break status,
             other => panic!("{other:?} at {:#x}", process.machine.pc()),
         }
     };
     let stream = |fd: u8| {
-        let written = process.output().iter().filter(|output| output.fd == fd);
+        let written = process.output().into_iter().filter(|output| output.fd == fd);
         written.flat_map(|output| output.bytes.clone()).collect()
     };
     (stream(1), stream(2), status)
@@ -319,8 +319,7 @@ _start: movzx edi, byte [tide + 1]
     assert_eq!((natively(&file, folder.path()), ours.2), (ours.clone(), 42));
     // Instructions still end where the segment does.
     let code = image.segments.iter().find(|segment| segment.exec).unwrap();
-    let mut process =
-        Process::start(&image, &Startup::with_arguments(vec!["tide".into()])).unwrap();
+    let mut process = Process::start(&image, &Startup::with_arguments(["tide"])).unwrap();
     assert!(process.machine.instruction_at(code.end()).is_err());
     assert!(process.machine.memory_mut().read::<1>(code.end()).is_ok());
 }

@@ -28,8 +28,7 @@ fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
     let mut native =
         Native::start(&path, &["at", "dusk"], Stdio::from(stdin), Stdio::null()).unwrap();
 
-    let mut process =
-        Process::start(image, &Startup::with_arguments(vec!["program".into()])).unwrap();
+    let mut process = Process::start(image, &Startup::with_arguments(["program"])).unwrap();
     process.give_input(input);
     process.close_input();
     // The native stack has other strings and another size; the emulator goes on from a copy of it.

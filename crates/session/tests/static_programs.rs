@@ -113,7 +113,7 @@ fn natively(program: &Path) -> Outcome {
 }
 
 fn emulated(image: &Image, name: &str) -> Outcome {
-    let arguments = [name].iter().chain(&ARGUMENTS).map(|text| text.to_string()).collect();
+    let arguments = [name].into_iter().chain(ARGUMENTS);
     let mut process = Process::start(image, &Startup::with_arguments(arguments)).unwrap();
     process.give_input(INPUT.as_bytes());
     process.close_input();
@@ -123,7 +123,7 @@ fn emulated(image: &Image, name: &str) -> Outcome {
         left -= progress.executed;
         match progress.stop {
             Stop::Ended(ending) => break ending,
-            Stop::Output => {}
+            Stop::Output | Stop::Paused | Stop::Unfinished => {}
             other => panic!("{name}: {other:?} after {}", process.executed()),
         }
     };
@@ -133,7 +133,7 @@ fn emulated(image: &Image, name: &str) -> Outcome {
     let noticed = process.take_noticed();
     assert!(noticed.is_empty(), "{name}: {noticed:?}");
     let text = |fd: u8| {
-        let parts = process.output().iter().filter(|part| part.fd == fd);
+        let parts = process.output().into_iter().filter(|part| part.fd == fd);
         String::from_utf8(parts.flat_map(|part| part.bytes.clone()).collect()).unwrap()
     };
     Outcome { output: text(1), errors: text(2), status: ending.shell_status() }

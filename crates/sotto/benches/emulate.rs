@@ -32,7 +32,7 @@ fn image(text: &str) -> Image {
 
 /// Runs a program to its end; its status and the number of instructions.
 fn emulate(image: &Image) -> (i32, u64) {
-    let startup = Startup::with_arguments(vec!["bench".into()]);
+    let startup = Startup::with_arguments(["bench"]);
     let mut process = Process::start(image, &startup).expect("the arguments are short");
     loop {
         if let Stop::Ended(ending) = process.run(u64::MAX).stop {

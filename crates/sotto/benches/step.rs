@@ -57,7 +57,7 @@ fn image(text: &str) -> Image {
 
 fn session(text: &str) -> Session {
     let sources = vec![SourceText::new("bench.s".into(), text.into())];
-    let startup = Startup::with_arguments(vec!["bench".into()]);
+    let startup = Startup::with_arguments(["bench"]);
     Session::start(image(text), sources, &startup).expect("the program starts")
 }
 

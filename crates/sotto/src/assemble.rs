@@ -1,6 +1,5 @@
 //! `sotto assemble` and `sotto link`: sources and objects to files.
 
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
@@ -8,7 +7,8 @@ use sotto_asm::Assembly;
 use sotto_object::{Image, write_executable, write_object};
 
 use crate::cli::{AssembleArgs, LinkArgs, ProgramArgs};
-use crate::output::{self, Failure};
+use crate::console;
+use crate::output::{self, Failure, Outputs};
 use crate::program::{self, Inputs, Making, Program};
 use crate::render::{listing, map};
 
@@ -21,32 +21,38 @@ pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failur
         Some(path) => path.clone(),
         None => default_output(&args.program.files[0])?,
     };
-    check_outputs(&args.program, &[Some(&path), args.listing.as_ref(), args.map.as_ref()])?;
+    let outputs = [Some(&path), args.listing.as_ref(), args.map.as_ref()];
+    check_outputs(&args.program, &[], &outputs)?;
     let (sources, objects, archives) = parts(&args.program)?;
     let making =
         Making { position_independent: args.pie, listing: args.listing.is_some(), json: as_json };
     let assemblies = program::assemble_all(sources, &args.program, making);
+    check_outputs(&args.program, &assemblies, &outputs)?;
+    let mut files = Outputs::default();
     if assemblies.iter().any(|assembly| assembly.object.is_none()) {
         // The listing shows where the errors are; nothing else is written.
-        write_listing(args, &assemblies, None)?;
+        add_listing(args, &assemblies, None, &mut files);
+        files.write()?;
         return Err(Failure::Reported);
     }
     let made = program::link_all(&args.program, objects, archives, assemblies, making)?;
-    write_listing(args, &made.assemblies, Some(&made.image))?;
-    finish(&made, &path, args.map.as_ref(), as_json)
+    add_listing(args, &made.assemblies, Some(&made.image), &mut files);
+    finish(&made, &path, args.map.as_ref(), files, as_json)
 }
 
 /// `sotto link`
 pub fn link_command(args: &LinkArgs, as_json: bool) -> Result<u8, Failure> {
-    check_outputs(&args.program, &[Some(&args.output), args.map.as_ref()])?;
+    let outputs = [Some(&args.output), args.map.as_ref()];
+    check_outputs(&args.program, &[], &outputs)?;
     let (sources, objects, archives) = parts(&args.program)?;
     let making = Making { position_independent: args.pie, json: as_json, ..Making::default() };
     let assemblies = program::assemble_all(sources, &args.program, making);
+    check_outputs(&args.program, &assemblies, &outputs)?;
     if assemblies.iter().any(|assembly| assembly.object.is_none()) {
         return Err(Failure::Reported);
     }
     let made = program::link_all(&args.program, objects, archives, assemblies, making)?;
-    finish(&made, &args.output, args.map.as_ref(), as_json)
+    finish(&made, &args.output, args.map.as_ref(), Outputs::default(), as_json)
 }
 
 type Parts = (
@@ -59,72 +65,59 @@ fn parts(args: &ProgramArgs) -> Result<Parts, Failure> {
     match program::inputs(args)? {
         Inputs::Parts(sources, objects, archives) => Ok((sources, objects, archives)),
         Inputs::Program(_) => Err(Failure::new(
-            format!("{} is a program already", args.files[0].display()),
+            format!("{} is a program already", output::shown(&args.files[0])),
             "`sotto run` runs it",
         )),
     }
 }
 
-/// Refuses an output that would replace an input, or another output.
-fn check_outputs(args: &ProgramArgs, outputs: &[Option<&PathBuf>]) -> Result<(), Failure> {
-    let outputs: Vec<&PathBuf> = outputs.iter().flatten().copied().collect();
-    for (number, path) in outputs.iter().enumerate() {
-        if args.files.contains(path) {
-            return Err(Failure::new(
-                format!("the output {} is one of the inputs", path.display()),
-                "choose another name for it",
-            ));
-        }
-        if outputs[..number].contains(path) {
-            return Err(Failure::new(
-                format!("{} would be written twice", path.display()),
-                "give each output a name of its own",
-            ));
-        }
-    }
-    Ok(())
+/// Refuses an output that would replace a file that was read, or another output.
+fn check_outputs(
+    args: &ProgramArgs,
+    assemblies: &[Assembly],
+    outputs: &[Option<&PathBuf>],
+) -> Result<(), Failure> {
+    let outputs: Vec<&Path> = outputs.iter().flatten().map(|path| path.as_path()).collect();
+    let mut inputs = args.files.clone();
+    inputs.extend(assemblies.iter().flat_map(|assembly| &assembly.files_read).map(PathBuf::from));
+    output::check_outputs(&inputs, &outputs)
 }
 
 /// Writes the program and the map, and says what was made.
-fn finish(
+fn finish<'a>(
     made: &Program,
-    path: &Path,
-    map_path: Option<&PathBuf>,
+    path: &'a Path,
+    map_path: Option<&'a PathBuf>,
+    mut files: Outputs<'a>,
     as_json: bool,
 ) -> Result<u8, Failure> {
     let image = &made.image;
     let bytes = write_executable(image);
+    let file_bytes = bytes.len();
     if let Some(map_path) = map_path {
-        output::write_whole(map_path, map::text(image, path).as_bytes(), false)?;
+        files.add(map_path, console::sanitized(&map::text(image, path)).into_owned().into_bytes());
     }
-    output::write_whole(path, &bytes, true)?;
+    files.add_program(path, bytes);
+    files.write()?;
     let code: u64 = image.segments.iter().filter(|s| s.exec).map(|s| s.memory_size).sum();
     let data: u64 = image.segments.iter().filter(|s| !s.exec).map(|s| s.memory_size).sum();
-    let line = if as_json {
-        json!({
+    if as_json {
+        output::say_json(&json!({
             "file": path.display().to_string(),
             "target": image.arch.name(),
             "entry": format!("{:#x}", image.entry),
             "code_bytes": code,
             "data_bytes": data,
-            "file_bytes": bytes.len(),
-        })
-        .to_string()
+            "file_bytes": file_bytes,
+        }))?;
     } else {
         let kind = if image.position_independent { "position-independent " } else { "" };
-        format!(
-            "{}: {} {kind}program, {code} bytes of code, {data} of data",
-            path.display(),
-            image.arch
-        )
-    };
-    say(&line)?;
+        let (file, arch) = (output::shown(path), image.arch);
+        output::say(&format!(
+            "{file}: {arch} {kind}program, {code} bytes of code, {data} of data"
+        ))?;
+    }
     Ok(0)
-}
-
-fn say(line: &str) -> Result<(), Failure> {
-    writeln!(anstream::stdout(), "{line}")
-        .map_err(|source| Failure::Write { path: PathBuf::from("standard output"), source })
 }
 
 /// `sotto assemble --object`: an object for each source.
@@ -149,10 +142,10 @@ fn objects(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
             Some(output) => output.clone(),
             None => PathBuf::from(path.with_extension("o").file_name().unwrap_or_default()),
         };
-        check_outputs(&args.program, &[Some(&output), args.listing.as_ref()])?;
+        check_outputs(&args.program, &[], &[Some(&output), args.listing.as_ref()])?;
         if written.iter().any(|(other, _)| *other == output) {
             return Err(Failure::new(
-                format!("two sources would make {}", output.display()),
+                format!("two sources would make {}", output::shown(&output)),
                 "assemble them one by one, each with `-o`",
             ));
         }
@@ -164,15 +157,20 @@ fn objects(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
             Inputs::Parts(mut sources, ..) if !sources.is_empty() => sources.remove(0).1,
             _ => {
                 return Err(Failure::new(
-                    format!("{} is no source", path.display()),
+                    format!("{} is no source", output::shown(path)),
                     "`sotto link` takes objects",
                 ));
             }
         };
         assemblies.push(program::assemble(&source, &args.program, making, true));
     }
-    write_listing(args, &assemblies, None)?;
+    let mut outputs: Vec<Option<&PathBuf>> = written.iter().map(|(path, _)| Some(path)).collect();
+    outputs.push(args.listing.as_ref());
+    check_outputs(&args.program, &assemblies, &outputs)?;
+    let mut files = Outputs::default();
+    add_listing(args, &assemblies, None, &mut files);
     if assemblies.iter().any(|assembly| assembly.object.is_none()) {
+        files.write()?;
         return Err(Failure::Reported);
     }
     for ((_, bytes), assembly) in written.iter_mut().zip(&assemblies) {
@@ -187,31 +185,34 @@ fn objects(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
             )
         })?;
     }
+    for (path, bytes) in &written {
+        files.add(path, bytes.as_slice());
+    }
+    files.write()?;
     for ((path, bytes), assembly) in written.iter().zip(&assemblies) {
-        output::write_whole(path, bytes, false)?;
-        let arch = assembly.arch;
-        let line = match as_json {
-            true => json!({
+        let (arch, count) = (assembly.arch, bytes.len());
+        if as_json {
+            output::say_json(&json!({
                 "file": path.display().to_string(),
                 "target": arch.name(),
-                "file_bytes": bytes.len(),
-            })
-            .to_string(),
-            false => format!("{}: {arch} object, {} bytes", path.display(), bytes.len()),
-        };
-        say(&line)?;
+                "file_bytes": count,
+            }))?;
+        } else {
+            output::say(&format!("{}: {arch} object, {count} bytes", output::shown(path)))?;
+        }
     }
     Ok(0)
 }
 
-fn write_listing(
-    args: &AssembleArgs,
+fn add_listing<'a>(
+    args: &'a AssembleArgs,
     assemblies: &[Assembly],
     image: Option<&Image>,
-) -> Result<(), Failure> {
-    let Some(path) = &args.listing else { return Ok(()) };
+    files: &mut Outputs<'a>,
+) {
+    let Some(path) = &args.listing else { return };
     let text: String = assemblies.iter().map(|assembly| listing::text(assembly, image)).collect();
-    output::write_whole(path, text.as_bytes(), false)
+    files.add(path, console::sanitized(&text).into_owned().into_bytes());
 }
 
 /// The first source's name without its ending.
@@ -219,7 +220,7 @@ fn default_output(first: &Path) -> Result<PathBuf, Failure> {
     let name = first.with_extension("");
     if name == first {
         return Err(Failure::new(
-            format!("{} has no ending to take off", first.display()),
+            format!("{} has no ending to take off", output::shown(first)),
             "name the output with `-o`",
         ));
     }

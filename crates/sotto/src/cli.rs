@@ -1,11 +1,15 @@
 //! Arguments as typed, and the choice of what to do.
 
+use std::ffi::OsString;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use sotto_isa::{Arch, OperandOrder};
 
+use serde_json::json;
+
+use crate::console::{self, Stream};
 use crate::{assemble, demo, explain, output, run, stepper, trace};
 
 /// Write, assemble, run and step user-mode assembly for Linux.
@@ -67,7 +71,7 @@ pub struct ProgramArgs {
     /// Sources, ELF objects and archives, or one ELF executable
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
-    /// Machine to assemble for: x86-64 or arm64; otherwise inferred from the source
+    /// Machine to assemble for: x86-64, x86-32 or arm64; otherwise inferred from the source
     #[arg(long, value_name = "MACHINE")]
     pub target: Option<Arch>,
     /// Symbol at which the program starts
@@ -128,9 +132,12 @@ pub struct RunArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,
+    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
+    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
+    pub memory: Option<u64>,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
-    pub arguments: Vec<String>,
+    pub arguments: Vec<OsString>,
 }
 
 #[derive(Args, Clone, Debug)]
@@ -152,9 +159,12 @@ pub struct StepArgs {
     /// File of commands to carry out
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
+    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
+    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
+    pub memory: Option<u64>,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
-    pub arguments: Vec<String>,
+    pub arguments: Vec<OsString>,
 }
 
 #[derive(Args, Debug)]
@@ -182,9 +192,12 @@ pub struct TraceArgs {
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,
+    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
+    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
+    pub memory: Option<u64>,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
-    pub arguments: Vec<String>,
+    pub arguments: Vec<OsString>,
 }
 
 #[derive(Args, Debug)]
@@ -209,16 +222,46 @@ pub const ERROR: u8 = 2;
 /// Status of our own failures under `run`, whose other statuses are the program's.
 pub const RUN_ERROR: u8 = 125;
 
+/// A number of bytes as it is typed: `200000`, `64K`, `16M`, `2G`; K is 1024.
+fn byte_size(text: &str) -> Result<u64, String> {
+    let (digits, unit) = match text.char_indices().last() {
+        Some((at, 'k' | 'K')) => (&text[..at], 1 << 10),
+        Some((at, 'm' | 'M')) => (&text[..at], 1 << 20),
+        Some((at, 'g' | 'G')) => (&text[..at], 1 << 30),
+        _ => (text, 1),
+    };
+    let size = digits.parse::<u64>().ok().and_then(|number| number.checked_mul(unit));
+    match size {
+        Some(size) if size > 0 => Ok(size),
+        _ => Err("write a number of bytes, or one with K, M or G: 64M".to_string()),
+    }
+}
+
 /// Prints what clap has to say; `run` keeps its own status for bad arguments.
 pub fn refuse(error: &clap::Error) -> ExitCode {
-    // A closed pipe is all that can go wrong, and then nobody is listening.
-    let _ = error.print();
+    let words: Vec<OsString> =
+        std::env::args_os().skip(1).take_while(|word| word != "--").collect();
+    let as_json = words.iter().any(|word| word == "--json");
     if !error.use_stderr() {
+        // A closed pipe is all that can go wrong, and then nobody is listening.
+        let _ = error.print();
         return ExitCode::SUCCESS;
     }
-    let runs =
-        std::env::args().skip(1).find(|word| !word.starts_with('-')).is_some_and(|w| w == "run");
-    ExitCode::from(if runs { RUN_ERROR } else { ERROR })
+    let text = error.render().to_string();
+    let text = console::sanitized(text.trim_end());
+    let _ = match as_json {
+        true => {
+            let mut parts = text.splitn(2, '\n').map(str::trim);
+            let message = parts.next().unwrap_or_default().trim_start_matches("error: ");
+            let help = parts.next().filter(|help| !help.is_empty());
+            Stream::Error.say_json(&json!({ "error": message, "help": help }))
+        }
+        // An argument that is quoted in it may hold anything.
+        false if text == error.render().to_string().trim_end() => error.print(),
+        false => Stream::Error.say(&text),
+    };
+    let runs = words.iter().find(|word| !word.as_encoded_bytes().starts_with(b"-"));
+    ExitCode::from(if runs.is_some_and(|word| word == "run") { RUN_ERROR } else { ERROR })
 }
 
 /// As a shell shows a program that nobody reads any more: 128 and SIGPIPE. Source: signal(7).

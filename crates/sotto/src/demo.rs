@@ -1,12 +1,11 @@
 //! `sotto demo`: writes the demo programs and takes a short tour of them.
 
-use std::io::Write;
 use std::path::Path;
 use std::process::Command;
 
 use crate::cli::DemoArgs;
-use crate::output::{self, Failure};
-use crate::render::{Tone, paint};
+use crate::console::{Stream, Tone, paint};
+use crate::output::{self, Failure, say};
 
 /// The programs: file name, text, and what each shows.
 const PROGRAMS: &[(&str, &str, &str)] = &[
@@ -27,19 +26,19 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         .map_err(|source| Failure::Write { path: folder.clone(), source })?;
     say(
         "The Skerry light station has a lamp, a tide gauge and a fog signal. These programs run it:",
-    );
+    )?;
     for (name, text, shows) in PROGRAMS {
         let path = folder.join(name);
         // What somebody has changed is theirs.
         let theirs = path.exists() && output::read(&path)? != text.as_bytes();
         if theirs {
-            say(&format!("  {:<14} {shows} (kept as you changed it)", name));
+            say(&format!("  {:<14} {shows} (kept as you changed it)", name))?;
         } else {
-            output::write_whole(&path, text.as_bytes(), false)?;
-            say(&format!("  {:<14} {shows}", name));
+            output::write_whole(&path, text.as_bytes())?;
+            say(&format!("  {:<14} {shows}", name))?;
         }
     }
-    say("");
+    say("")?;
     tour(
         folder,
         "Assemble the first one to a program for this computer:",
@@ -53,9 +52,9 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     )?;
     tour_script(folder)?;
     tour(folder, "The same commands run the ARM board's program:", &["run", "lamp_arm64.s"])?;
-    let shown = folder.display();
-    say("Now you:");
-    say(&format!("  cd {shown}"));
+    let shown = output::shown(folder);
+    say("Now you:")?;
+    say(&format!("  cd {shown}"))?;
     for (command, what) in [
         ("sotto step flash.s", "step it yourself on the full screen; F1 helps"),
         ("sotto step tide.s --at 25", "start at a line"),
@@ -70,22 +69,17 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         ("sotto explain write", "a system call, with its number and registers"),
     ] {
         let command = format!("{command:<32}");
-        say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)));
+        say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)))?;
     }
     Ok(0)
 }
 
-fn say(text: &str) {
-    // A reader that has seen enough may close the pipe.
-    let _ = writeln!(anstream::stdout(), "{text}");
-}
-
 /// Runs ourselves in the folder, as a person would.
 fn tour(folder: &Path, what: &str, words: &[&str]) -> Result<(), Failure> {
-    say(what);
+    say(what)?;
     let status = ourselves(folder, words)?;
-    say(&paint(Tone::Quiet, &format!("  exit status {status}")));
-    say("");
+    say(&paint(Tone::Quiet, &format!("  exit status {status}")))?;
+    say("")?;
     Ok(())
 }
 
@@ -94,15 +88,15 @@ fn tour_script(folder: &Path) -> Result<(), Failure> {
     let script = tempfile::NamedTempFile::new()
         .map_err(|source| Failure::Write { path: "a temporary file".into(), source })?;
     let commands = "step\nuntil lit_seconds\nstep 4\nback 2\nshow edi\nuntil 50\nstep\nresume\n";
-    output::write_whole(script.path(), commands.as_bytes(), false)?;
-    say("Step the flash pattern: every step says what it changed, and steps go back as well:");
+    output::write_whole(script.path(), commands.as_bytes())?;
+    say("Step the flash pattern: every step says what it changed, and steps go back as well:")?;
     let path = script.path().to_string_lossy().into_owned();
     ourselves_as(
         folder,
         &["step", "flash.s", "--script", "..."],
         &["step", "flash.s", "--plain", "--script", &path],
     )?;
-    say("");
+    say("")?;
     Ok(())
 }
 
@@ -113,11 +107,8 @@ fn ourselves(folder: &Path, words: &[&str]) -> Result<i32, Failure> {
 fn ourselves_as(folder: &Path, shown: &[&str], words: &[&str]) -> Result<i32, Failure> {
     let program = std::env::current_exe()
         .map_err(|source| Failure::Read { path: "our own program".into(), source })?;
-    say(&format!("{} sotto {}", paint(Tone::Quiet, "$"), paint(Tone::Strong, &shown.join(" "))));
-    let color = match anstream::AutoStream::choice(&std::io::stdout()) {
-        anstream::ColorChoice::Never => "never",
-        _ => "always",
-    };
+    say(&format!("{} sotto {}", paint(Tone::Quiet, "$"), paint(Tone::Strong, &shown.join(" "))))?;
+    let color = if Stream::Output.has_colour() { "always" } else { "never" };
     let status = Command::new(&program)
         .current_dir(folder)
         .args(["--color", color])

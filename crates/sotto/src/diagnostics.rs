@@ -1,5 +1,6 @@
 //! Diagnostics of the assembler and the linker, as text and as data.
 
+use std::borrow::Cow;
 use std::cell::RefCell;
 use std::io::Write;
 
@@ -8,6 +9,8 @@ use serde_json::{Value, json};
 use sotto_asm::{Diagnostic, Inference, Origin, Severity, Sources, Span, nearest};
 use sotto_isa::Arch;
 use sotto_object::{LinkError, Reference};
+
+use crate::console;
 
 thread_local! {
     /// What is said while somebody else has the screen.
@@ -38,7 +41,7 @@ fn say(write: impl FnOnce(&mut dyn Write) -> std::io::Result<()>) {
 pub fn print(sources: &Sources, diagnostics: &[Diagnostic], as_json: bool) {
     for diagnostic in diagnostics {
         say(|out| match as_json {
-            true => writeln!(out, "{}", to_json(sources, diagnostic)),
+            true => writeln!(out, "{}", console::json_line(&to_json(sources, diagnostic))),
             false => writeln!(out, "{}\n", to_text(sources, diagnostic)),
         });
     }
@@ -53,11 +56,23 @@ fn excerpt<'a>(
 ) -> Snippet<'a, annotate_snippets::Annotation<'a>> {
     let mut excerpt = sources.excerpt(span);
     shorten(&mut excerpt);
-    let annotation = kind.span(excerpt.range.clone());
-    let annotation = if label.is_empty() { annotation } else { annotation.label(label) };
-    Snippet::source(excerpt.text)
+    // Control characters are shown as escapes, which moves what stands behind them.
+    let text = console::sanitized(excerpt.text);
+    let range = match &text {
+        Cow::Borrowed(_) => excerpt.range.clone(),
+        Cow::Owned(_) => {
+            let place = |at: usize| console::sanitized(&excerpt.text[..at]).len();
+            place(excerpt.range.start)..place(excerpt.range.end)
+        }
+    };
+    let annotation = kind.span(range);
+    let annotation = match label.is_empty() {
+        true => annotation,
+        false => annotation.label(console::in_line(label)),
+    };
+    Snippet::source(text)
         .line_start(excerpt.line as usize)
-        .path(excerpt.file)
+        .path(console::in_line(excerpt.file))
         .annotation(annotation)
 }
 
@@ -94,7 +109,7 @@ pub fn to_text(sources: &Sources, diagnostic: &Diagnostic) -> String {
     };
     let primary = excerpt(sources, diagnostic.span, &diagnostic.label, AnnotationKind::Primary);
     let mut group: Group =
-        level.primary_title(&diagnostic.message).id(diagnostic.code.name()).element(primary);
+        level.primary_title(shown(&diagnostic.message)).id(diagnostic.code.name()).element(primary);
     let calls = chain(sources, diagnostic.span.start);
     let left = calls.len().saturating_sub(2 * CALLS_SHOWN);
     let more = format!("and {left} more between these");
@@ -111,13 +126,23 @@ pub fn to_text(sources: &Sources, diagnostic: &Diagnostic) -> String {
             Some(span) => {
                 group.element(excerpt(sources, span, &note.text, AnnotationKind::Context))
             }
-            None => group.element(Level::NOTE.message(&note.text)),
+            None => group.element(Level::NOTE.message(shown(&note.text))),
         };
     }
     if let Some(help) = &diagnostic.help {
-        group = group.element(Level::HELP.message(help));
+        group = group.element(Level::HELP.message(shown(help)));
     }
     Renderer::styled().render(&[group]).to_string()
+}
+
+/// Names and numbers are quoted in messages, and may be as long as the source makes them.
+fn shown(text: &str) -> Cow<'_, str> {
+    const MOST: usize = 600;
+    let text = console::sanitized(text);
+    match text.char_indices().nth(MOST) {
+        Some((at, _)) => format!("{}...", &text[..at]).into(),
+        None => text,
+    }
 }
 
 fn to_json(sources: &Sources, diagnostic: &Diagnostic) -> Value {
@@ -171,10 +196,13 @@ pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: b
         true => writeln!(
             out,
             "{}",
-            json!({ "severity": "note", "message": text, "target": arch.name() })
+            console::json_line(
+                &json!({ "severity": "note", "message": text, "target": arch.name() })
+            )
         ),
         false => {
-            writeln!(out, "{} {text}", crate::render::paint(crate::render::Tone::Quiet, "note:"))
+            let text = format!("{} {text}", console::paint(console::Tone::Quiet, "note:"));
+            writeln!(out, "{}", console::rendered(&text, true))
         }
     });
 }
@@ -191,15 +219,16 @@ pub fn print_link(errors: &[LinkError], as_json: bool) {
         }
         if as_json {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });
-            say(|out| writeln!(out, "{value}"));
+            say(|out| writeln!(out, "{}", console::json_line(&value)));
         } else {
-            let mut group =
-                Group::with_title(Level::ERROR.primary_title(error.to_string()).id(code));
+            let mut group = Group::with_title(
+                Level::ERROR.primary_title(shown(&error.to_string()).into_owned()).id(code),
+            );
             for note in notes {
-                group = group.element(Level::NOTE.message(note));
+                group = group.element(Level::NOTE.message(shown(&note).into_owned()));
             }
             if let Some(help) = help {
-                group = group.element(Level::HELP.message(help));
+                group = group.element(Level::HELP.message(shown(&help).into_owned()));
             }
             say(|out| writeln!(out, "{}\n", Renderer::styled().render(&[group])));
         }

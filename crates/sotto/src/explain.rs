@@ -1,15 +1,13 @@
 //! `sotto explain`: reference, read from the tables.
 
-use std::io::Write;
-
 use serde_json::{Value, json};
 use sotto_asm::nearest;
 use sotto_isa::{Arch, FlagEffects, FlagSet, FormDoc, Reg, RegKind, form_docs, mnemonics, x86};
 use sotto_kernel::table::{self, SYSCALLS};
 
 use crate::cli::ExplainArgs;
-use crate::output::Failure;
-use crate::render::{Tone, paint};
+use crate::console::{Tone, paint};
+use crate::output::{self, Failure};
 
 /// A topic found: as text and as data.
 struct Entry {
@@ -44,14 +42,12 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
         };
         return Err(Failure::new(format!("nothing known about `{topic}`"), help));
     }
-    let mut out = anstream::stdout();
-    let texts: Vec<String> = entries
-        .iter()
-        .map(|entry| if as_json { entry.data.to_string() } else { entry.text.clone() })
-        .collect();
-    let separator = if as_json { "\n" } else { "\n\n" };
-    // A reader that has seen enough may close the pipe.
-    let _ = writeln!(out, "{}", texts.join(separator));
+    if as_json {
+        entries.iter().try_for_each(|entry| output::say_json(&entry.data))?;
+        return Ok(0);
+    }
+    let texts: Vec<&str> = entries.iter().map(|entry| entry.text.as_str()).collect();
+    output::say(&texts.join("\n\n"))?;
     Ok(0)
 }
 

@@ -2,10 +2,12 @@
 
 mod assemble;
 mod cli;
+mod console;
 mod demo;
 mod diagnostics;
 mod disk;
 mod explain;
+mod guest_io;
 mod interrupt;
 mod output;
 mod program;

@@ -1,5 +1,6 @@
 //! From file names to a program: reading, assembling, linking.
 
+use std::ffi::OsString;
 use std::path::Path;
 
 use sotto_asm::{Assembly, Options, Source};
@@ -22,8 +23,10 @@ pub struct Program {
     pub assemblies: Vec<Assembly>,
     /// The order in which instructions are printed.
     pub operands: OperandOrder,
-    /// The name for the program's first argument.
+    /// The name of its first file, for showing.
     pub name: String,
+    /// The program's first argument: that name as it was given.
+    pub argument: OsString,
 }
 
 /// What a file turned out to be.
@@ -55,10 +58,10 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let first = &args.files[0];
     let (objects, archives, assemblies) = match inputs(args)? {
         Inputs::Program(image) => {
-            let name = first.display().to_string();
+            let (name, argument) = (output::shown(first), first.clone().into_os_string());
             let operands = args.operands.unwrap_or_default();
             let sources = with_files(&image, Vec::new());
-            return Ok(Program { image, sources, assemblies: vec![], operands, name });
+            return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
         }
         Inputs::Parts(sources, objects, archives) => {
             let making = Making { json, ..Making::default() };
@@ -96,7 +99,7 @@ pub fn inputs(args: &ProgramArgs) -> Result<Inputs, Failure> {
             Input::Program(image) if args.files.len() == 1 => return Ok(Inputs::Program(image)),
             Input::Program(_) => {
                 return Err(Failure::new(
-                    format!("{} is a program already", path.display()),
+                    format!("{} is a program already", output::shown(path)),
                     "give it alone, or give sources, objects and archives only",
                 ));
             }
@@ -145,10 +148,10 @@ pub fn link_all(
         Failure::Reported
     })?;
     let sources = with_files(&image, source_texts(&assemblies));
-    let name = args.files[0].display().to_string();
+    let (name, argument) = (output::shown(&args.files[0]), args.files[0].clone().into_os_string());
     let written = assemblies.first().map(|assembly| assembly.operands);
     let operands = args.operands.or(written).unwrap_or_default();
-    Ok(Program { image, sources, assemblies, operands, name })
+    Ok(Program { image, sources, assemblies, operands, name, argument })
 }
 
 /// The files that were read, each once.
@@ -171,7 +174,7 @@ fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
             continue;
         }
         // A line table may name anything; what is no text is no source.
-        if let Ok(text) = std::fs::read_to_string(path) {
+        if let Ok(Ok(text)) = output::read(path).map(String::from_utf8) {
             sources.push(SourceText::new(name.clone(), text));
         }
     }
@@ -180,7 +183,7 @@ fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
 
 fn input(path: &Path) -> Result<Input, Failure> {
     let bytes = output::read(path)?;
-    let name = path.display().to_string();
+    let name = output::shown(path);
     let failed = |error: String| Failure::plain(format!("{name}: {error}"));
     if bytes.starts_with(b"!<arch>\n") || bytes.starts_with(b"!<thin>\n") {
         let members = read_archive(&name, &bytes).map_err(|error| failed(error.to_string()))?;

@@ -1,18 +1,20 @@
 //! `sotto run`: the program's own output and status pass through; a fault gets a report.
 
-use std::io::{self, Read, Write};
+use std::io;
+use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use serde_json::json;
-use sotto_kernel::{Ending, Startup, Stop};
+use sotto_kernel::{Ending, MemoryStore, Startup, Stop};
 use sotto_session::Session;
 
 use crate::cli::RunArgs;
-use crate::output::{self, Failure};
-use crate::render::{self, Tone, paint};
-use crate::{interrupt, program};
+use crate::console::{Stream, Tone, paint};
+use crate::guest_io::{self, Notices};
+use crate::output::Failure;
+use crate::{interrupt, program, render};
 
-/// Instructions between looks at the clock of the outside world.
+/// Instructions between looks at the outside world; a run pauses by itself where few of them take long.
 const SLICE: u64 = 1 << 20;
 /// Status of a run that Ctrl-C stopped: 128 and SIGINT's number.
 const INTERRUPTED: u8 = 130;
@@ -21,58 +23,91 @@ const BROKEN_PIPE: u8 = 141;
 /// Status of a run that reached its limit, as timeout(1) has it.
 const LIMIT_REACHED: u8 = 124;
 
+/// What a program starts with that is given these arguments, and its own name first.
+pub fn startup(
+    name: &std::ffi::OsStr,
+    arguments: &[std::ffi::OsString],
+    memory: Option<u64>,
+) -> Startup {
+    let all = std::iter::once(name).chain(arguments.iter().map(std::ffi::OsString::as_os_str));
+    let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
+    startup.memory_limit = memory.unwrap_or(startup.memory_limit);
+    startup
+}
+
 /// Starts a session of a program with its arguments.
-pub fn session(program: program::Program, arguments: &[String]) -> Result<Session, Failure> {
-    let mut all = vec![program.name];
-    all.extend(arguments.iter().cloned());
-    let mut session = Session::start(program.image, program.sources, &Startup::with_arguments(all))
+pub fn session(program: program::Program, startup: &Startup) -> Result<Session, Failure> {
+    let mut session = Session::start(program.image, program.sources, startup)
         .map_err(|error| Failure::plain(error.to_string()))?;
     session.set_operands(program.operands);
+    session.set_interrupt(interrupt::asked);
     Ok(session)
 }
 
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let program = program::load(&args.program, as_json)?;
-    let mut session = session(program, &args.arguments)?;
-    let from_file = args.stdin.as_deref().map(output::read).transpose()?;
-    if let Some(bytes) = &from_file {
-        session.process_mut().give_input(bytes);
-        session.process_mut().close_input();
+    let startup = startup(&program.argument, &args.arguments, args.memory);
+    let mut session = session(program, &startup)?;
+    if let Some(path) = &args.stdin {
+        session.process_mut().set_input_source(guest_io::file_source(path)?);
     }
+    // Nobody goes back in time here, so what was read is not kept.
+    let store = || Box::<MemoryStore>::default();
+    session.process_mut().set_stores(store(), store());
     interrupt::listen();
+    let mut notices = Notices::default();
+    let status = run(&mut session, args, &mut notices, as_json);
+    notices.tell_counts(as_json);
+    status
+}
+
+fn run(
+    session: &mut Session,
+    args: &RunArgs,
+    notices: &mut Notices,
+    as_json: bool,
+) -> Result<u8, Failure> {
     let limit = args.limit.unwrap_or(u64::MAX);
     loop {
         let left = limit - session.moment();
         if left == 0 {
-            return stopped(&session, "at the limit that was set", LIMIT_REACHED, as_json);
+            return stopped(session, "at the limit that was set", LIMIT_REACHED, as_json);
         }
         let stop = session.process_mut().run(left.min(SLICE)).stop;
-        if pass_on(&mut session)? == Reader::Gone {
+        session.process_mut().forget_read_input();
+        if pass_on(session)? == Reader::Gone {
             return Ok(BROKEN_PIPE);
         }
-        tell_noticed(&mut session, as_json);
+        notices.tell(session.process_mut().take_noticed(), as_json);
         match stop {
             Stop::Ended(Ending::Exited(status)) => return Ok(status as u8),
             Stop::Ended(ending @ Ending::Killed(..)) => {
                 if let Some(report) = session.fault_report() {
-                    let mut out = anstream::stderr();
                     let _ = match as_json {
-                        true => writeln!(
-                            out,
-                            "{}",
-                            json!({ "fault": report, "moment": session.moment() })
-                        ),
-                        false => writeln!(out, "{}", render::fault(&report)),
+                        true => Stream::Error
+                            .say_json(&json!({ "fault": report, "moment": session.moment() })),
+                        false => Stream::Error.say(&render::fault(&report)),
                     };
                 }
                 return Ok(ending.shell_status() as u8);
             }
-            Stop::NeedsInput => more_input(&mut session)?,
-            Stop::Budget | Stop::Output | Stop::Place | Stop::Written => {}
+            Stop::NeedsInput => guest_io::more_input(session)?,
+            Stop::MemoryLimit => {
+                let limit = render::byte_count(session.process().memory_limit());
+                let why = format!("it wants more memory than the {limit} that it may have");
+                return stopped(session, &why, LIMIT_REACHED, as_json);
+            }
+            Stop::Budget
+            | Stop::Paused
+            | Stop::Unfinished
+            | Stop::Output
+            | Stop::AtCall
+            | Stop::Place
+            | Stop::Written => {}
         }
         if interrupt::asked() {
-            return stopped(&session, "interrupted", INTERRUPTED, as_json);
+            return stopped(session, "interrupted", INTERRUPTED, as_json);
         }
     }
 }
@@ -84,17 +119,17 @@ enum Reader {
     Gone,
 }
 
-/// Passes the program's output on.
+/// Passes the program's output on, as it is.
 fn pass_on(session: &mut Session) -> Result<Reader, Failure> {
+    if session.process().output_bytes() == 0 {
+        return Ok(Reader::There);
+    }
     for chunk in session.process_mut().take_output() {
-        let (written, name) = match chunk.fd {
-            2 => (io::stderr().write_all(&chunk.bytes), "standard error"),
-            _ => {
-                let mut out = io::stdout().lock();
-                (out.write_all(&chunk.bytes).and_then(|()| out.flush()), "standard output")
-            }
+        let (stream, name) = match chunk.fd {
+            2 => (Stream::Error, "standard error"),
+            _ => (Stream::Output, "standard output"),
         };
-        match written {
+        match stream.write(&chunk.bytes) {
             Ok(()) => {}
             Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Reader::Gone),
             Err(source) => return Err(Failure::Write { path: PathBuf::from(name), source }),
@@ -103,45 +138,17 @@ fn pass_on(session: &mut Session) -> Result<Reader, Failure> {
     Ok(Reader::There)
 }
 
-/// Says what is suspicious about system calls, as they are made.
-fn tell_noticed(session: &mut Session, as_json: bool) {
-    for call in session.process_mut().take_noticed() {
-        let Some(notice) = &call.notice else { continue };
-        let mut out = anstream::stderr();
-        let _ = if as_json {
-            writeln!(out, "{}", json!({ "notice": notice.message, "help": notice.help }))
-        } else {
-            let help = notice.help.as_ref().map(|help| format!("; {help}")).unwrap_or_default();
-            writeln!(out, "{} {}{help}", paint(Tone::Warning, "notice:"), notice.message)
-        };
-    }
-}
-
-/// Reads on from our own standard input. An interrupted read gives nothing and closes nothing.
-pub fn more_input(session: &mut Session) -> Result<(), Failure> {
-    let mut bytes = [0; 65536];
-    match io::stdin().lock().read(&mut bytes) {
-        Ok(0) => session.process_mut().close_input(),
-        Ok(count) => {
-            session.process_mut().give_input(&bytes[..count]);
-        }
-        Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-        Err(source) => return Err(Failure::Read { path: PathBuf::from("standard input"), source }),
-    }
-    Ok(())
-}
-
 /// Reports where a run was stopped from outside.
-fn stopped(session: &Session, why: &str, status: u8, as_json: bool) -> Result<u8, Failure> {
+pub fn stopped(session: &Session, why: &str, status: u8, as_json: bool) -> Result<u8, Failure> {
     let place = session.here();
-    let mut out = anstream::stderr();
     let _ = if as_json {
-        writeln!(out, "{}", json!({ "stopped": why, "place": place, "moment": session.moment() }))
+        let stopped = json!({ "stopped": why, "place": place, "moment": session.moment() });
+        Stream::Error.say_json(&stopped)
     } else {
         let count = render::thousands(session.moment());
         let stopped = paint(Tone::Warning, "stopped:");
         let place = render::place_line(&place);
-        writeln!(out, "{stopped} {why}, after {count} instructions\n  at {place}")
+        Stream::Error.say(&format!("{stopped} {why}, after {count} instructions\n  at {place}"))
     };
     Ok(status)
 }

@@ -7,29 +7,31 @@ use sotto_isa::Width;
 use sotto_session::{Session, StepReport, StopReason};
 
 use crate::cli::TraceArgs;
+use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
-use crate::render::{self, Tone, paint};
-use crate::{interrupt, program, run};
+use crate::{guest_io, interrupt, program, render, run};
 
 /// Status when the traced program died by a fault.
 const FAULTED: u8 = 1;
+/// Status when its memory limit was reached, as `run` has it.
+const LIMIT_REACHED: u8 = 124;
 
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let program = program::load(&args.program, as_json)?;
-    let mut session = run::session(program, &args.arguments)?;
-    if let Some(path) = &args.stdin {
-        let bytes = output::read(path)?;
-        session.process_mut().give_input(&bytes);
-        session.process_mut().close_input();
-    }
+    let startup = run::startup(&program.argument, &args.arguments, args.memory);
+    let mut session = run::session(program, &startup)?;
+    guest_io::connect(&mut session, args.stdin.as_deref())?;
     let place = |session: &mut Session, text: &str| {
-        session.resolve_place(text).map_err(|error| Failure::plain(error.to_string()))
+        session.resolve_places(text).map_err(|error| Failure::plain(error.to_string()))
     };
-    let to = args.to.as_deref().map(|text| place(&mut session, text)).transpose()?;
+    let to = match &args.to {
+        Some(text) => place(&mut session, text)?,
+        None => Vec::new(),
+    };
     let mut at = Vec::new();
     for text in &args.at {
-        at.push(place(&mut session, text)?);
+        at.extend(place(&mut session, text)?);
     }
     for text in &args.show {
         // A misspelt name is told before anything runs; a value that is missing now may come.
@@ -42,19 +44,25 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
         }
     }
     interrupt::listen();
-    if let Some(from) = &args.from {
-        let address = place(&mut session, from)?;
-        if session.here().address != address {
-            while session.resume(&[address], u64::MAX / 2, &interrupt::asked)
-                == StopReason::NeedsInput
-            {
-                run::more_input(&mut session)?;
-            }
-        }
-    }
-    let mut tracer =
-        Tracer { session, args, as_json, at, out: io::BufWriter::new(anstream::stdout()) };
-    let status = tracer.trace(to)?;
+    // What happens before the start is not looked at.
+    let from = match &args.from {
+        Some(from) => place(&mut session, from)?,
+        None => Vec::new(),
+    };
+    let colour = Stream::Output.has_colour();
+    let out = io::BufWriter::with_capacity(1 << 16, io::stdout().lock());
+    let limit = args.limit.unwrap_or(u64::MAX);
+    let mut tracer = Tracer { session, args, as_json, colour, at, to, end: limit, out };
+    let here = tracer.session.here().address;
+    let status = match from.is_empty() || from.contains(&here) {
+        true => None,
+        false => tracer.run_to(&from)?,
+    };
+    tracer.end = tracer.session.moment().saturating_add(limit);
+    let status = match status {
+        Some(status) => status,
+        None => tracer.trace()?,
+    };
     tracer.finish()?;
     Ok(status)
 }
@@ -63,45 +71,144 @@ struct Tracer<'a, W: Write> {
     session: Session,
     args: &'a TraceArgs,
     as_json: bool,
+    /// Styles are shown.
+    colour: bool,
     /// Places at which lines are wanted; everywhere if there are none.
     at: Vec<u64>,
+    /// Places at which to stop.
+    to: Vec<u64>,
+    /// The moment at which to stop.
+    end: u64,
     out: W,
 }
 
 impl<W: Write> Tracer<'_, W> {
     fn print(&mut self, text: &str) -> Result<(), Failure> {
-        writeln!(self.out, "{text}").map_err(broken)
+        let line = console::rendered(text, self.colour);
+        self.out.write_all(line.as_bytes()).map_err(output::stdout_failed)?;
+        self.out.write_all(b"\n").map_err(output::stdout_failed)
+    }
+
+    fn print_json(&mut self, value: &Value) -> Result<(), Failure> {
+        let line = console::json_line(value);
+        self.out.write_all(line.as_bytes()).map_err(output::stdout_failed)?;
+        self.out.write_all(b"\n").map_err(output::stdout_failed)
     }
 
     fn finish(&mut self) -> Result<(), Failure> {
-        self.out.flush().map_err(broken)
+        self.out.flush().map_err(output::stdout_failed)
     }
 
-    /// Steps to the end, to the place given, or to the limit.
-    fn trace(&mut self, to: Option<u64>) -> Result<u8, Failure> {
-        let end = self.session.moment().saturating_add(self.args.limit.unwrap_or(u64::MAX));
+    /// Prints lines to the end, to the place given, or to the limit.
+    fn trace(&mut self) -> Result<u8, Failure> {
+        match self.at.is_empty() && !self.args.syscalls {
+            true => self.trace_steps(),
+            false => self.trace_stops(),
+        }
+    }
+
+    /// Runs to one of the places, or to a system call if those are wanted; the status if the trace is over before.
+    fn run_to(&mut self, places: &[u64]) -> Result<Option<u8>, Failure> {
         loop {
-            let here = self.session.here().address;
-            if interrupt::asked() || self.session.moment() >= end {
+            let left = self.end.saturating_sub(self.session.moment());
+            match self.session.resume(places, left, &interrupt::asked) {
+                StopReason::Place | StopReason::Call => return Ok(None),
+                StopReason::NeedsInput => self.more_input()?,
+                StopReason::Ended | StopReason::MemoryLimit => return self.ended().map(Some),
+                _ => return Ok(Some(0)),
+            }
+        }
+    }
+
+    fn more_input(&mut self) -> Result<(), Failure> {
+        self.finish()?;
+        guest_io::more_input(&mut self.session)
+    }
+
+    /// Lines at places or system calls alone: the program runs from one to the next.
+    fn trace_stops(&mut self) -> Result<u8, Failure> {
+        let mut stops = self.at.clone();
+        stops.extend(&self.to);
+        let calls = self.args.syscalls && self.at.is_empty();
+        // At chosen places the values are what was asked for.
+        let brief = !self.args.show.is_empty() && !self.as_json && !self.args.syscalls;
+        self.session.stop_at_calls(calls);
+        let mut wanted = self.at.contains(&self.session.here_address());
+        loop {
+            if !wanted {
+                if let Some(status) = self.run_to(&stops)? {
+                    return Ok(status);
+                }
+                if self.to.contains(&self.session.here_address()) {
+                    return Ok(0);
+                }
+            }
+            if interrupt::asked() || self.session.moment() >= self.end {
                 return Ok(0);
             }
-            let wanted = self.at.is_empty() || self.at.contains(&here);
-            // Values are those that the instruction finds.
-            let values = if wanted { self.values() } else { Vec::new() };
+            let values = self.values();
+            let head = if brief { self.session.next_head() } else { None };
             let (report, reason) = self.session.step();
-            if let Some(report) = report.filter(|report| wanted && self.is_asked_for(report)) {
+            match report {
+                Some(report) if !brief && self.is_asked_for(&report) => {
+                    self.line(&report, &values)?;
+                }
+                Some(_) => {
+                    if let Some((moment, place, text)) = head {
+                        let head = render::head(moment, &place, &text);
+                        self.print(&format!("{head}  {}", shown_values(&values)))?;
+                    }
+                }
+                None => {}
+            }
+            match reason {
+                StopReason::Done => {}
+                StopReason::NeedsInput => {
+                    self.more_input()?;
+                    wanted = true;
+                    continue;
+                }
+                _ => return self.ended(),
+            }
+            let here = self.session.here_address();
+            if self.to.contains(&here) {
+                return Ok(0);
+            }
+            wanted = self.at.contains(&here);
+        }
+    }
+
+    /// A line for every instruction.
+    fn trace_steps(&mut self) -> Result<u8, Failure> {
+        let mut report = StepReport::default();
+        let (mut text, mut line) = (String::new(), String::new());
+        let simple = self.args.show.is_empty() && !self.as_json;
+        loop {
+            if interrupt::asked() || self.session.moment() >= self.end {
+                return Ok(0);
+            }
+            // Values are those that the instruction finds.
+            let values = if self.args.show.is_empty() { Vec::new() } else { self.values() };
+            let (completed, reason) = self.session.step_into(&mut report);
+            if completed && simple {
+                text.clear();
+                line.clear();
+                render::step_line_into(&report, &mut text);
+                console::render_into(&mut line, &text, self.colour);
+                line.push('\n');
+                self.out.write_all(line.as_bytes()).map_err(output::stdout_failed)?;
+            } else if completed && self.is_asked_for(&report) {
                 self.line(&report, &values)?;
             }
             match reason {
                 StopReason::Done => {}
                 StopReason::NeedsInput => {
-                    self.finish()?;
-                    run::more_input(&mut self.session)?;
+                    self.more_input()?;
                     continue;
                 }
                 _ => return self.ended(),
             }
-            if to == Some(self.session.here().address) {
+            if !self.to.is_empty() && self.to.contains(&self.session.here_address()) {
                 return Ok(0);
             }
         }
@@ -128,50 +235,65 @@ impl<W: Write> Tracer<'_, W> {
     }
 
     fn line(&mut self, report: &StepReport, values: &[(String, String)]) -> Result<(), Failure> {
+        if self.as_json && values.is_empty() {
+            // Most lines are like this, and there may be millions.
+            let text = serde_json::to_string(report).unwrap_or_default();
+            let line = console::json_text(&text);
+            self.out.write_all(line.as_bytes()).map_err(output::stdout_failed)?;
+            return self.out.write_all(b"\n").map_err(output::stdout_failed);
+        }
         if self.as_json {
             let mut value = serde_json::to_value(report).unwrap_or_default();
-            if !values.is_empty() {
-                let shown = values.iter().map(|(name, value)| (name.clone(), json!(value)));
-                value["shown"] = Value::Object(shown.collect());
-            }
-            return self.print(&value.to_string());
+            let shown = values.iter().map(|(name, value)| (name.clone(), json!(value)));
+            value["shown"] = Value::Object(shown.collect());
+            return self.print_json(&value);
         }
-        let shown: Vec<String> = values
-            .iter()
-            .map(|(name, value)| format!("{} = {value}", paint(Tone::Strong, name)))
-            .collect();
-        let shown = shown.join("  ");
-        let text = match (&report.syscall, self.args.syscalls, self.at.is_empty()) {
-            (Some(call), true, _) => render::syscall(call),
-            // At chosen places the values are what was asked for.
-            (_, _, false) if !values.is_empty() => {
-                return self.print(&format!("{}  {shown}", render::step_head(report)));
-            }
+        let shown = shown_values(values);
+        let text = match (&report.syscall, self.args.syscalls) {
+            (Some(call), true) => render::syscall(call),
             _ => render::step_line(report),
         };
         self.print(&if shown.is_empty() { text } else { format!("{text}  {shown}") })
     }
 
     fn ended(&mut self) -> Result<u8, Failure> {
-        let Some(ending) = self.session.ending() else { return Ok(0) };
+        let Some(ending) = self.session.ending() else {
+            self.finish()?;
+            if self.session.process().is_at_memory_limit() {
+                let limit = render::byte_count(self.session.process().memory_limit());
+                let why = format!("it wants more memory than the {limit} that it may have");
+                return run::stopped(&self.session, &why, LIMIT_REACHED, self.as_json);
+            }
+            return Ok(0);
+        };
         let report = self.session.fault_report();
         let status = ending.shell_status();
-        let end = match self.as_json {
-            true => json!({ "ended": status }).to_string(),
-            false => format!("{} with status {status}", paint(Tone::Strong, "ended")),
-        };
-        self.print(&end)?;
+        match self.as_json {
+            true => self.print_json(&json!({ "ended": status }))?,
+            false => {
+                self.print(&format!("{} with status {status}", paint(Tone::Strong, "ended")))?
+            }
+        }
         let Some(report) = report else { return Ok(0) };
         self.finish()?;
-        let mut err = anstream::stderr();
         let _ = match self.as_json {
-            true => writeln!(err, "{}", json!({ "fault": report })),
-            false => writeln!(err, "{}", render::fault(&report)),
+            true => Stream::Error.say_json(&json!({ "fault": report })),
+            false => Stream::Error.say(&render::fault(&report)),
         };
         Ok(FAULTED)
     }
 }
 
-fn broken(source: io::Error) -> Failure {
-    Failure::Write { path: "standard output".into(), source }
+/// Expressions with their values, in a row.
+fn shown_values(values: &[(String, String)]) -> String {
+    let mut shown = String::new();
+    for (name, value) in values {
+        if !shown.is_empty() {
+            shown.push_str("  ");
+        }
+        shown.push_str(&paint(Tone::Strong, name));
+        shown.push_str(" = ");
+        shown.push_str(value);
+    }
+    shown
 }

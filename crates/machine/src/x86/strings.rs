@@ -12,6 +12,9 @@ use super::{Cpu, RAX, RCX, RDI, RSI};
 use crate::engine::{Flow, Result};
 use crate::{Memory, Observer};
 
+/// Elements that a repeated instruction goes over before others are given a chance.
+const ELEMENTS_AT_ONCE: u64 = 1 << 20;
+
 /// A register at the width of an address.
 fn address_register<O>(cpu: &Cpu, op: &Op<O>, register: usize) -> u64 {
     cpu.regs[register] & u64::MAX >> op.unused_bits
@@ -99,7 +102,14 @@ pub(super) fn string<W: Size, O: Observer>(
                 cpu.regs[RDI] &= 0xffff_ffff;
             }
         }
+        let mut elements = 0;
         while address_register(cpu, op, RCX) != 0 {
+            // As the processor takes interrupts between elements. Source: SDM Vol. 2B, REP.
+            if elements == ELEMENTS_AT_ONCE {
+                memory.note_work(elements);
+                return Ok(Flow::Again);
+            }
+            elements += 1;
             let equal = element::<W, O>(cpu, memory, op, observer)?;
             move_on(cpu, op, RCX, 1u64.wrapping_neg());
             match repeat {
@@ -108,6 +118,7 @@ pub(super) fn string<W: Size, O: Observer>(
                 _ => {}
             }
         }
+        memory.note_work(elements);
     }
     let written = matches!(kind, StringOp::Movs | StringOp::Stos);
     if written && memory.code_was_written() { Ok(Flow::Leave) } else { Ok(Flow::Next) }

@@ -24,7 +24,7 @@ pub fn image(name: &str, text: &str) -> Image {
 /// A session of a text.
 pub fn session(text: &str) -> Session {
     let sources = vec![SourceText::new("lamp.s".into(), text.into())];
-    let startup = Startup::with_arguments(vec!["lamp".into()]);
+    let startup = Startup::with_arguments(["lamp"]);
     Session::start(image("lamp.s", text), sources, &startup).unwrap()
 }
 

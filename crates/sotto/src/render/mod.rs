@@ -6,43 +6,24 @@ mod values;
 
 use std::fmt::Write;
 
-use anstyle::{AnsiColor, Style};
 use sotto_session::{
     Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Reading,
     Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView,
     VectorReport,
 };
 
+use crate::console::{self, Tone, paint};
 pub use values::{Changed, address_change, value, value_change};
+use values::{push_decimal, push_hex, push_value};
 
-/// What a piece of text is, for choosing its colour.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Tone {
-    /// Something wrong.
-    Error,
-    /// Something suspicious.
-    Warning,
-    /// A remedy.
-    Help,
-    /// Less important.
-    Quiet,
-    /// A name that the eye looks for.
-    Strong,
-    /// Something that just changed.
-    Changed,
-}
-
-/// Text in the style of its tone.
-pub fn paint(tone: Tone, text: &str) -> String {
-    let style = match tone {
-        Tone::Error => AnsiColor::BrightRed.on_default().bold(),
-        Tone::Warning => AnsiColor::BrightYellow.on_default().bold(),
-        Tone::Help => AnsiColor::BrightCyan.on_default(),
-        Tone::Quiet => Style::new().dimmed(),
-        Tone::Strong => Style::new().bold(),
-        Tone::Changed => AnsiColor::BrightGreen.on_default(),
-    };
-    format!("{style}{text}{style:#}")
+/// A number of bytes in a few characters: `4 GiB`, `200 MiB`, `1000 bytes`.
+pub fn byte_count(bytes: u64) -> String {
+    for (unit, name) in [(1 << 30, "GiB"), (1 << 20, "MiB"), (1 << 10, "KiB")] {
+        if bytes >= unit && bytes.is_multiple_of(unit) {
+            return format!("{} {name}", bytes / unit);
+        }
+    }
+    format!("{} bytes", thousands(bytes))
 }
 
 /// A count with its thousands set apart.
@@ -155,48 +136,130 @@ pub fn step(report: &StepReport) -> String {
 
 /// The moment, place and text of a step.
 pub fn step_head(report: &StepReport) -> String {
-    format!("{:>6}  {}", report.moment, code_columns(&report.place, &report.instruction))
+    head(report.moment, &report.place, &report.instruction)
+}
+
+/// A moment, and the place and text of the instruction that leads there.
+pub fn head(moment: u64, place: &Place, instruction: &str) -> String {
+    format!("{moment:>6}  {}", code_columns(place, instruction))
 }
 
 /// A step in one line: the instruction as it was executed, and its effects behind it.
 pub fn step_line(report: &StepReport) -> String {
-    let location =
-        report.place.location().unwrap_or_else(|| format!("{:#x}", report.place.address));
-    let location = location.rsplit('/').next().unwrap_or_default();
-    let instruction = format!("{:<32}", report.instruction);
-    let effects = effects(report).join(", ");
-    format!("{:>6}  {location:<14} {instruction} {effects}", report.moment).trim_end().to_string()
+    let mut out = String::new();
+    step_line_into(report, &mut out);
+    out
+}
+
+/// The same, added to a text.
+pub fn step_line_into(report: &StepReport, out: &mut String) {
+    let start = out.len();
+    push_decimal(out, report.moment);
+    // Columns: the moment to the right, the others to the left.
+    let missing = 6usize.saturating_sub(out.len() - start);
+    out.insert_str(start, &"      "[..missing]);
+    out.push_str("  ");
+    let column = out.len();
+    match (&report.place.file, report.place.line) {
+        (Some(file), Some(line)) => {
+            out.push_str(file.rsplit('/').next().unwrap_or_default());
+            out.push(':');
+            push_decimal(out, line.into());
+        }
+        _ => push_hex(out, report.place.address),
+    }
+    pad(out, column, 14);
+    out.push(' ');
+    let column = out.len();
+    out.push_str(&report.instruction);
+    pad(out, column, 32);
+    out.push(' ');
+    push_effects(report, out);
+    out.truncate(out.trim_end().len());
+}
+
+/// Fills a column that began at a place with blanks.
+fn pad(out: &mut String, start: usize, columns: usize) {
+    let used = match out.is_char_boundary(start) && out[start..].is_ascii() {
+        true => out.len() - start,
+        false => out[start..].chars().count(),
+    };
+    out.extend(std::iter::repeat_n(' ', columns.saturating_sub(used)));
 }
 
 /// What a step changed, each in a few words.
-pub fn effects(report: &StepReport) -> Vec<String> {
-    let mut parts: Vec<String> = Vec::new();
+pub fn push_effects(report: &StepReport, out: &mut String) {
+    let start = out.len();
+    let next = |out: &mut String| {
+        if out.len() > start {
+            out.push_str(", ");
+        }
+    };
     for register in &report.registers {
-        let change = register_change(register);
-        parts.push(format!("{} {}", register.name, brief_change(&change)));
+        next(out);
+        out.push_str(register.name);
+        out.push(' ');
+        match register.on_stack {
+            true => push_brief(out, &register_change(register)),
+            false => push_new(out, register.old, register.new, register.bits),
+        }
     }
     for vector in &report.vectors {
-        parts.push(format!("{} {}", vector.name, brief_change(&vector_change(vector))));
+        next(out);
+        out.push_str(vector.name);
+        out.push(' ');
+        push_brief(out, &vector_change(vector));
     }
     for memory in &report.memory {
+        next(out);
         if let Some(elements) = memory.elements {
-            parts.push(elements_line(memory, elements));
+            out.push_str(&elements_line(memory, elements));
             continue;
         }
-        let change = memory_change(memory);
-        let number = memory.number.as_ref().map(|n| format!(" ({n})")).unwrap_or_default();
-        parts.push(format!("[{}] {}{number}", memory.name(), brief_change(&change)));
+        out.push('[');
+        out.push_str(&memory.name());
+        out.push_str("] ");
+        match memory.holds_stack {
+            true => push_brief(out, &memory_change(memory)),
+            false => push_new(out, memory.old, memory.new, 8 * memory.bytes as u32),
+        }
+        if let Some(number) = &memory.number {
+            let _ = write!(out, " ({number})");
+        }
     }
-    let flags = report.flags.iter().filter(|flag| flag.old != flag.new && !flag.undefined);
-    parts.extend(flags.map(|flag| format!("{} {}", flag.name, u8::from(flag.new))));
+    for (name, set) in report.flags.changed() {
+        next(out);
+        out.push_str(name);
+        out.push_str(if set { " 1" } else { " 0" });
+    }
     if let Some(branch) = &report.branch {
-        let verb = if branch.taken { "taken" } else { "not taken" };
-        parts.push(format!("{verb}: {}", branch.condition));
+        next(out);
+        out.push_str(if branch.taken { "taken: " } else { "not taken: " });
+        out.push_str(branch.condition);
     }
     if let Some(call) = &report.syscall {
-        parts.push(syscall(call));
+        next(out);
+        out.push_str(&syscall(call));
     }
-    parts
+}
+
+/// The value after a change; the one before has its line above.
+fn push_new(out: &mut String, old: u64, new: u64, bits: u32) {
+    if old == new {
+        console::begin(out, Tone::Quiet);
+        out.push_str("= ");
+        push_value(out, new, bits);
+        console::end(out);
+    } else {
+        out.push_str("= ");
+        console::begin(out, Tone::Changed);
+        push_value(out, new, bits);
+        console::end(out);
+    }
+}
+
+fn push_brief(out: &mut String, change: &Changed) {
+    out.push_str(&brief_change(change));
 }
 
 /// The value after a change; the one before has its line above.

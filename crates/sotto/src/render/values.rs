@@ -11,28 +11,66 @@ pub enum Changed {
 
 /// A value of a width in bits: decimal if it is small, else hex with what else it may be read as.
 pub fn value(value: u64, bits: u32) -> String {
+    let mut out = String::new();
+    push_value(&mut out, value, bits);
+    out
+}
+
+/// The same, added to a text.
+pub fn push_value(out: &mut String, value: u64, bits: u32) {
     if value < 10 {
-        return value.to_string();
+        return push_decimal(out, value);
     }
+    push_hex(out, value);
     let unused = 64 - bits;
     let signed = ((value << unused) as i64) >> unused;
-    let mut readings = Vec::new();
+    let mut separator = " (";
     if (-(1 << 31)..0).contains(&signed) {
-        readings.push(signed.to_string());
+        out.push_str(" (-");
+        push_decimal(out, signed.unsigned_abs());
+        separator = ", ";
         if bits < 32 {
-            readings.push(value.to_string());
+            out.push_str(separator);
+            push_decimal(out, value);
         }
     } else if value < 1 << 20 {
-        readings.push(value.to_string());
+        out.push_str(separator);
+        push_decimal(out, value);
+        separator = ", ";
     }
-    if let (8 | 32 | 64, Some(c)) =
-        (bits, u8::try_from(value).ok().filter(|b| (0x20..0x7f).contains(b)))
-    {
-        readings.push(format!("'{}'", c as char));
+    if let (8 | 32 | 64, 0x20..0x7f) = (bits, value) {
+        out.push_str(separator);
+        out.push('\'');
+        out.push(char::from(value as u8));
+        out.push('\'');
+        separator = ", ";
     }
-    match readings.is_empty() {
-        true => format!("{value:#x}"),
-        false => format!("{value:#x} ({})", readings.join(", ")),
+    if separator == ", " {
+        out.push(')');
+    }
+}
+
+/// Adds a number in decimal. A trace has several in each of its millions of lines.
+pub fn push_decimal(out: &mut String, mut value: u64) {
+    let mut digits = [0; 20];
+    let mut at = digits.len();
+    loop {
+        at -= 1;
+        digits[at] = b'0' + (value % 10) as u8;
+        value /= 10;
+        if value == 0 {
+            break;
+        }
+    }
+    out.extend(digits[at..].iter().map(|digit| char::from(*digit)));
+}
+
+/// Adds a number in hex, after `0x`.
+pub fn push_hex(out: &mut String, value: u64) {
+    out.push_str("0x");
+    let digits = (64 - (value | 1).leading_zeros()).div_ceil(4);
+    for digit in (0..digits).rev() {
+        out.push(char::from(b"0123456789abcdef"[(value >> (4 * digit)) as usize & 15]));
     }
 }
 
@@ -68,6 +106,9 @@ mod tests {
             (0xffff_ffff, 32, "0xffffffff (-1)"),
             (u64::MAX, 64, "0xffffffffffffffff (-1)"),
             (0x40_2000, 64, "0x402000"),
+            (0x8000_0000, 32, "0x80000000 (-2147483648)"),
+            (10, 16, "0xa (10)"),
+            (0x20, 64, "0x20 (32, ' ')"),
             (1000, 16, "0x3e8 (1000)"),
         ];
         for (input, bits, wanted) in cases {

@@ -3,18 +3,19 @@
 //! Answers are text with its styles, or data; where they go is chosen by whoever holds the commander: to
 //! standard output at once, or collected for the full screen.
 
-use std::io::Write;
+use std::ffi::OsString;
+use std::io;
 
 use serde_json::{Value, json};
 use sotto_isa::{OperandOrder, Width};
-use sotto_kernel::Startup;
 use sotto_session::{Format, Session, StepReport, StopReason, Wrote};
 
 use super::grammar::{self, Command, Distance, Parsed};
 use crate::cli::StepArgs;
+use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
-use crate::render::{self, Tone, paint};
-use crate::{diagnostics, interrupt, program, run};
+use crate::render;
+use crate::{diagnostics, guest_io, interrupt, program, run};
 
 /// A single command runs at most this many instructions, unless Ctrl-C comes first.
 const LIMIT: u64 = u64::MAX / 2;
@@ -45,12 +46,18 @@ pub struct Commander {
     /// Expressions shown after every stop, as they were asked for: with `as FORMAT`.
     pub shown: Vec<String>,
     pub answers: Answers,
-    /// Pieces of the program's output that were shown already.
-    outputs_shown: usize,
+    /// Bytes of the program's output that were shown already.
+    output_shown: u64,
+    /// Why nothing can be printed any more.
+    failed: Option<io::Error>,
+    /// Something to say at the start.
+    pub notice: Option<String>,
     /// The line that an empty one repeats.
     last: String,
     args: StepArgs,
     name: String,
+    /// The program's first argument.
+    argument: OsString,
     operands: OperandOrder,
 }
 
@@ -63,16 +70,20 @@ impl Commander {
     pub fn start(args: &StepArgs, as_json: bool) -> Result<Commander, Failure> {
         let program = program::load(&args.program, as_json)?;
         let (name, operands) = (program.name.clone(), program.operands);
-        let session = session(program, args, &args.arguments)?;
+        let argument = program.argument.clone();
+        let session = session(program, args)?;
         Ok(Commander {
             session,
             as_json,
             shown: Vec::new(),
             answers: Answers::Print,
-            outputs_shown: 0,
+            output_shown: 0,
+            failed: None,
+            notice: None,
             last: String::new(),
             args: args.clone(),
             name,
+            argument,
             operands,
         })
     }
@@ -85,14 +96,37 @@ impl Commander {
     /// Prints a text; as data, if everything is to be data and no report has a shape of its own.
     pub(super) fn print(&mut self, text: &str) {
         if self.as_json {
-            let plain = anstream::adapter::strip_str(text).to_string();
+            let plain = console::plain(text);
             return self.print_json(&json!({ "text": plain }));
         }
         match &mut self.answers {
-            // If standard output is closed there is nobody left to tell.
-            Answers::Print => drop(writeln!(anstream::stdout(), "{text}")),
-            Answers::Collect(lines) => lines.extend(text.lines().map(str::to_string)),
+            Answers::Print => {
+                let written = Stream::Output.say(text);
+                self.note(written);
+            }
+            Answers::Collect(lines) => {
+                lines.extend(console::sanitized(text).lines().map(str::to_string));
+            }
         }
+    }
+
+    /// Prints what somebody else said with its escape sequences, who has shown control characters as escapes.
+    fn print_styled(&mut self, text: &str) {
+        if let Answers::Collect(lines) = &mut self.answers {
+            lines.extend(text.lines().map(str::to_string));
+        }
+    }
+
+    /// Keeps the first failure to print, after which nobody reads what is printed.
+    fn note(&mut self, written: io::Result<()>) {
+        if let Err(error) = written {
+            self.failed.get_or_insert(error);
+        }
+    }
+
+    /// Why nothing can be printed any more, if that is so.
+    pub fn take_failure(&mut self) -> Option<Failure> {
+        self.failed.take().map(output::stdout_failed)
     }
 
     /// Prints an expression and its value.
@@ -105,8 +139,11 @@ impl Commander {
 
     pub(super) fn print_json(&mut self, value: &Value) {
         match &mut self.answers {
-            Answers::Print => drop(writeln!(anstream::stdout(), "{value}")),
-            Answers::Collect(lines) => lines.push(value.to_string()),
+            Answers::Print => {
+                let written = Stream::Output.say_json(value);
+                self.note(written);
+            }
+            Answers::Collect(lines) => lines.push(console::json_line(value)),
         }
     }
 
@@ -143,6 +180,9 @@ impl Commander {
         if line.is_empty() {
             return Heard::Done;
         }
+        if self.failed.is_some() {
+            return Heard::Quit;
+        }
         match grammar::parse(&line, self.session.arch()) {
             Ok(Parsed { command: Command::Quit, .. }) => return Heard::Quit,
             Ok(parsed) => {
@@ -156,7 +196,7 @@ impl Commander {
         Heard::Done
     }
 
-    fn complain(&mut self, message: &str) {
+    pub(super) fn complain(&mut self, message: &str) {
         match self.as_json {
             true => self.print_json(&json!({ "error": message })),
             false => self.print(&format!("{} {message}", paint(Tone::Error, "error:"))),
@@ -280,7 +320,7 @@ impl Commander {
 
     /// Output that was taken back will be shown again.
     fn went_back(&mut self) {
-        self.outputs_shown = self.outputs_shown.min(self.session.process().output().len());
+        self.output_shown = self.output_shown.min(self.session.process().output_bytes());
     }
 
     fn step(&mut self, count: u64) {
@@ -292,7 +332,7 @@ impl Commander {
                     self.session.keep_report(report);
                 }
             }
-            self.outputs_shown = self.session.process().output().len();
+            self.output_shown = self.session.process().output_bytes();
             if reason != StopReason::Done {
                 return self.show_stop(reason);
             }
@@ -338,18 +378,27 @@ impl Commander {
 
     /// Says how far the program ran, and what it wrote meanwhile.
     fn show_ran(&mut self, before: u64) {
-        let output = self.session.process().output();
-        let new: Vec<u8> = output[self.outputs_shown.min(output.len())..]
-            .iter()
-            .flat_map(|o| o.bytes.clone())
-            .collect();
-        self.outputs_shown = output.len();
+        /// Bytes of output that are shown at once, from its end.
+        const MOST: u64 = 64 << 10;
+        let process = self.session.process();
+        let (from, end) = (self.output_shown, process.output_bytes());
+        let first = from.max(end.saturating_sub(MOST));
+        let new = process.output_since(first, MOST).into_iter().flat_map(|piece| piece.bytes);
+        let new: Vec<u8> = new.collect();
+        self.output_shown = end;
         if self.as_json {
             return;
         }
         let count = self.session.moment().saturating_sub(before);
         let unit = if count == 1 { "instruction" } else { "instructions" };
         self.print(&format!("        ran {} {unit}", render::thousands(count)));
+        if first > from {
+            let left_out = render::byte_count(first - from);
+            self.print(&format!(
+                "        {} {left_out} before this",
+                paint(Tone::Strong, "output:")
+            ));
+        }
         if !new.is_empty() {
             for line in String::from_utf8_lossy(&new).lines() {
                 self.print(&format!("        {} {line}", paint(Tone::Strong, "output:")));
@@ -360,7 +409,7 @@ impl Commander {
     /// Says why the program stopped, and what is next.
     fn show_stop(&mut self, reason: StopReason) {
         let message = match reason {
-            StopReason::Done | StopReason::Place => None,
+            StopReason::Done | StopReason::Place | StopReason::Call => None,
             StopReason::Breakpoint(number) => Some(self.breakpoint_text(number)),
             StopReason::Watch(_) => {
                 self.show_watch_change();
@@ -371,6 +420,10 @@ impl Commander {
             ),
             StopReason::Ended => return self.show_ended(),
             StopReason::Limit => Some("stopped at the limit".to_string()),
+            StopReason::MemoryLimit => {
+                let limit = render::byte_count(self.session.process().memory_limit());
+                Some(format!("the program wants more memory than the {limit} that it may have"))
+            }
             StopReason::Interrupted => Some("interrupted".to_string()),
             StopReason::AtStart => Some("this is the start".to_string()),
         };
@@ -665,14 +718,13 @@ impl Commander {
     /// Starts again, without what was changed and what was fed; with other arguments if some are given.
     fn restart(&mut self, arguments: Option<&[String]>) -> Result<(), String> {
         if let Some(arguments) = arguments {
-            self.args.arguments = arguments.to_vec();
+            self.args.arguments = arguments.iter().map(OsString::from).collect();
         }
-        let mut all = vec![self.name.clone()];
-        all.extend(self.args.arguments.iter().cloned());
-        let startup = Startup::with_arguments(all);
+        let startup = run::startup(&self.argument, &self.args.arguments, self.args.memory);
         self.session.restart(&startup).map_err(|error| error.to_string())?;
-        give_file(&mut self.session, &self.args).map_err(|error| error.to_string())?;
-        self.outputs_shown = 0;
+        guest_io::connect(&mut self.session, self.args.stdin.as_deref())
+            .map_err(|error| error.to_string())?;
+        self.output_shown = 0;
         self.show_stop(StopReason::Done);
         Ok(())
     }
@@ -689,16 +741,16 @@ impl Commander {
             Answers::Print => load(),
             Answers::Collect(_) => {
                 let (program, said) = diagnostics::held(load);
-                self.print(said.trim_end());
+                self.print_styled(said.trim_end());
                 program
             }
         };
         let program = program.map_err(errors)?;
         self.operands = program.operands;
-        let mut session = session(program, &self.args, &self.args.arguments).map_err(errors)?;
+        let mut session = session(program, &self.args).map_err(errors)?;
         let told = session.take_over(&mut self.session, LIMIT, &interrupt::asked);
         self.session = session;
-        self.outputs_shown = self.session.process().output().len();
+        self.output_shown = self.session.process().output_bytes();
         for lost in &told.lost {
             self.complain(lost);
         }
@@ -722,22 +774,9 @@ impl Commander {
 }
 
 /// A session of a program with arguments and the input file.
-fn session(
-    program: program::Program,
-    args: &StepArgs,
-    arguments: &[String],
-) -> Result<Session, Failure> {
-    let mut session = run::session(program, arguments)?;
-    give_file(&mut session, args)?;
+fn session(program: program::Program, args: &StepArgs) -> Result<Session, Failure> {
+    let startup = run::startup(&program.argument, &args.arguments, args.memory);
+    let mut session = run::session(program, &startup)?;
+    guest_io::connect(&mut session, args.stdin.as_deref())?;
     Ok(session)
-}
-
-/// Gives the input file, if there is one.
-fn give_file(session: &mut Session, args: &StepArgs) -> Result<(), Failure> {
-    if let Some(path) = &args.stdin {
-        let bytes = output::read(path)?;
-        session.process_mut().give_input(&bytes);
-        session.process_mut().close_input();
-    }
-    Ok(())
 }

@@ -1,7 +1,8 @@
 //! Where commands come from: a person at a terminal, a pipe, or a file.
 
-use std::io::{BufRead, IsTerminal};
-use std::path::PathBuf;
+use std::fs::File;
+use std::io::{BufRead, BufReader, IsTerminal, Read};
+use std::path::{Path, PathBuf};
 
 use rustyline::completion::Completer;
 use rustyline::error::ReadlineError;
@@ -19,8 +20,8 @@ pub enum Lines {
     Person(Box<Editor<Words, rustyline::history::DefaultHistory>>),
     /// A pipe.
     Pipe,
-    /// The rest of a file.
-    Script(std::vec::IntoIter<String>),
+    /// A file.
+    Script(Box<BufReader<File>>, PathBuf),
 }
 
 /// Completes the first word of a line, and names of the program after it.
@@ -66,11 +67,30 @@ pub fn completions(line: &str, position: usize, names: &[String]) -> (usize, Vec
     (start, found.cloned().collect())
 }
 
+/// A command has at most so many bytes.
+const LONGEST_LINE: u64 = 64 << 10;
+
+/// The next line; `None` at the end.
+fn read_line(from: &mut dyn BufRead, path: &Path) -> Result<Option<String>, Failure> {
+    let fail = |source| Failure::Read { path: path.to_path_buf(), source };
+    let mut line = Vec::new();
+    let count = from.take(LONGEST_LINE).read_until(b'\n', &mut line).map_err(fail)?;
+    if count as u64 == LONGEST_LINE && line.last() != Some(&b'\n') {
+        return Err(fail(std::io::Error::other("a line has more than 65536 bytes")));
+    }
+    Ok((count > 0).then(|| String::from_utf8_lossy(&line).into_owned()))
+}
+
 impl Lines {
-    /// Lines of a file.
-    pub fn script(bytes: &[u8]) -> Lines {
-        let text = String::from_utf8_lossy(bytes);
-        Lines::Script(text.lines().map(str::to_string).collect::<Vec<_>>().into_iter())
+    /// Lines of a file, read as they are wanted.
+    ///
+    /// # Errors
+    ///
+    /// If it cannot be opened.
+    pub fn script(path: &Path) -> Result<Lines, Failure> {
+        let fail = |source| Failure::Read { path: path.to_path_buf(), source };
+        let file = crate::output::open(path).map_err(fail)?;
+        Ok(Lines::Script(Box::new(BufReader::new(file)), path.to_path_buf()))
     }
 
     /// Lines of standard input: a person's if it is a terminal.
@@ -99,14 +119,8 @@ impl Lines {
     /// If input cannot be read.
     pub fn next(&mut self, names: &[String]) -> Result<Option<String>, Failure> {
         match self {
-            Lines::Script(lines) => Ok(lines.next()),
-            Lines::Pipe => {
-                let mut line = String::new();
-                let count = std::io::stdin().lock().read_line(&mut line).map_err(|source| {
-                    Failure::Read { path: PathBuf::from("standard input"), source }
-                })?;
-                Ok((count > 0).then_some(line))
-            }
+            Lines::Script(file, path) => read_line(file, path),
+            Lines::Pipe => read_line(&mut std::io::stdin().lock(), Path::new("standard input")),
             Lines::Person(editor) => {
                 if let Some(helper) = editor.helper_mut() {
                     helper.names = names.to_vec();

@@ -1,8 +1,8 @@
 //! What is kept of a program between runs: breakpoints, watches and shown expressions.
 //!
 //! A small JSON file for each program in the user's state folder (`$XDG_STATE_HOME`, else
-//! `~/.local/state`), never beside the source. Source: XDG Base Directory Specification, 0.8. A file that
-//! cannot be read or written is no reason to trouble anybody: nothing is kept then.
+//! `~/.local/state`), never beside the source. Source: XDG Base Directory Specification, 0.8. Where no
+//! file can be made nothing is kept; a file that is not understood is left as it is, and that is said.
 
 use std::path::{Path, PathBuf};
 
@@ -36,33 +36,63 @@ struct KeptBreakpoint {
 pub struct Kept {
     path: PathBuf,
     program: String,
+    /// There is a file that we do not understand, or that is none: it is left alone.
+    is_foreign: bool,
 }
+
+/// No file of ours is larger.
+const MOST_BYTES: u64 = 1 << 20;
 
 impl Kept {
     /// The file for a program made of these files; `None` if there is no place for it.
     pub fn of(files: &[PathBuf]) -> Option<Kept> {
-        let state = std::env::var_os("XDG_STATE_HOME")
-            .map(PathBuf::from)
-            .filter(|path| path.is_absolute())
-            .or_else(|| {
-                std::env::var_os("HOME").map(|home| Path::new(&home).join(".local").join("state"))
-            })?;
+        let folder = |name: &str| {
+            // A relative folder would be another one from every place.
+            std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
+        };
+        let state = folder("XDG_STATE_HOME")
+            .or_else(|| folder("HOME").map(|home| home.join(".local").join("state")))?;
         let program = std::fs::canonicalize(files.first()?).ok()?.display().to_string();
         let name = Path::new(&program).file_name()?.to_string_lossy().to_string();
         // Programs of one name in different folders are told apart by a number made of the folder's.
         let file = format!("{name}-{:016x}.json", number_of(&program));
-        Some(Kept { path: state.join("sotto").join(file), program })
+        Some(Kept { path: state.join("sotto").join(file), program, is_foreign: false })
     }
 
-    fn contents(&self) -> Option<Contents> {
-        let text = std::fs::read_to_string(&self.path).ok()?;
-        let contents: Contents = serde_json::from_str(&text).ok()?;
-        (contents.version == VERSION).then_some(contents)
+    /// What is in the file; nothing if there is none.
+    fn contents(&self) -> Result<Option<Contents>, String> {
+        let Ok(metadata) = self.path.metadata() else { return Ok(None) };
+        if !metadata.is_file() || metadata.len() > MOST_BYTES {
+            return Err("is no file of ours".to_string());
+        }
+        let bytes = output::read(&self.path).map_err(|error| error.to_string())?;
+        #[derive(Deserialize)]
+        struct Version {
+            version: u32,
+        }
+        match serde_json::from_slice(&bytes) {
+            Ok(Version { version }) if version > VERSION => {
+                Err(format!("is of version {version}, and we know version {VERSION}"))
+            }
+            Ok(Version { version: VERSION }) => serde_json::from_slice(&bytes)
+                .map(Some)
+                .map_err(|error| format!("is damaged: {error}")),
+            Ok(_) => Ok(None),
+            Err(error) => Err(format!("is damaged: {error}")),
+        }
     }
 
-    /// Sets again what was kept. What the program has no place for any more is left out.
-    pub fn give_to(&self, commander: &mut Commander) {
-        let Some(contents) = self.contents() else { return };
+    /// Sets again what was kept. What the program has no place for any more is left out. A file that is not
+    /// understood is left alone; then this says so.
+    pub fn give_to(&mut self, commander: &mut Commander) -> Option<String> {
+        let contents = match self.contents() {
+            Ok(contents) => contents?,
+            Err(reason) => {
+                self.is_foreign = true;
+                let path = output::shown(&self.path);
+                return Some(format!("{path} {reason}; it is left alone, and nothing is kept"));
+            }
+        };
         for kept in &contents.breakpoints {
             let when = kept.when.as_deref();
             let _ = commander.session.add_breakpoint(&kept.place, when, kept.after);
@@ -71,10 +101,14 @@ impl Kept {
             let _ = commander.session.add_watch(text);
         }
         commander.shown = contents.shown;
+        None
     }
 
     /// Keeps what is set now; no file stays if nothing is.
     pub fn keep(&self, commander: &Commander) {
+        if self.is_foreign {
+            return;
+        }
         let breakpoints = commander.session.breakpoints().iter().map(|breakpoint| KeptBreakpoint {
             place: breakpoint.text.clone(),
             when: breakpoint.condition.as_ref().map(|(text, _)| text.clone()),
@@ -99,7 +133,7 @@ impl Kept {
             (self.path.parent(), serde_json::to_string_pretty(&contents))
         {
             let _ = std::fs::create_dir_all(folder);
-            let _ = output::write_whole(&self.path, (text + "\n").as_bytes(), false);
+            let _ = output::write_whole(&self.path, (text + "\n").as_bytes());
         }
     }
 }

@@ -5,7 +5,8 @@ use sotto_isa::{LaneKind, Lanes, Reg, Width};
 use sotto_session::{DEEP, Format, Place};
 
 use super::commander::Commander;
-use crate::render::{self, Tone, paint};
+use crate::console::{Tone, paint};
+use crate::render;
 
 impl Commander {
     /// The other names of a register, which stand for more or less of it, with their values.
@@ -203,8 +204,20 @@ impl Commander {
     }
 
     pub(super) fn output(&mut self) {
-        let output = self.session.process().output().iter();
-        let all: Vec<u8> = output.flat_map(|piece| piece.bytes.clone()).collect();
+        /// Bytes that are shown, from the end.
+        const MOST: u64 = 1 << 20;
+        let process = self.session.process();
+        let first = process.output_bytes().saturating_sub(MOST);
+        let lost = process.lost_output();
+        let pieces = process.output_since(first, MOST).into_iter();
+        let all: Vec<u8> = pieces.flat_map(|piece| piece.bytes).collect();
+        if lost > 0 {
+            self.complain(&format!("{} of output could not be kept", render::byte_count(lost)));
+        }
+        if first > 0 && !self.as_json {
+            let text = format!("{} before this", render::byte_count(first));
+            self.print(&paint(Tone::Quiet, &text));
+        }
         if self.as_json {
             return self.print_json(&json!({ "output": String::from_utf8_lossy(&all) }));
         }

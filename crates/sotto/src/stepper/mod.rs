@@ -11,8 +11,9 @@ mod screen;
 use std::io::IsTerminal;
 
 use crate::cli::StepArgs;
+use crate::console::{Stream, Tone, paint};
 use crate::interrupt;
-use crate::output::{self, Failure};
+use crate::output::Failure;
 use commander::{Commander, Heard};
 use input::Lines;
 use kept::Kept;
@@ -23,9 +24,10 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
     let full_screen = terminal && !args.plain && !as_json && args.script.is_none();
     let mut commander = Commander::start(args, as_json)?;
     // What is kept is for a person; a script finds the same thing each time.
-    let kept = terminal.then(|| Kept::of(&args.program.files)).flatten();
-    if let Some(kept) = &kept {
-        kept.give_to(&mut commander);
+    let mut kept = terminal.then(|| Kept::of(&args.program.files)).flatten();
+    if let Some(said) = kept.as_mut().and_then(|kept| kept.give_to(&mut commander)) {
+        let _ = Stream::Error.say(&format!("{} {said}", paint(Tone::Warning, "notice:")));
+        commander.notice = Some(said);
     }
     let result = match full_screen {
         true => screen::run(&mut commander, args.at.as_deref(), args.mouse),
@@ -41,7 +43,7 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
 /// Reads and carries out commands until the end.
 fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failure> {
     let mut lines = match &args.script {
-        Some(path) => Lines::script(&output::read(path)?),
+        Some(path) => Lines::script(path)?,
         None => Lines::standard_input(!args.plain || std::io::stdin().is_terminal())?,
     };
     // After the line editor, which would have Ctrl-C for itself.
@@ -59,6 +61,9 @@ fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failur
         if commander.hear(&line) == Heard::Quit {
             break;
         }
+        if let Some(failure) = commander.take_failure() {
+            return Err(failure);
+        }
     }
-    Ok(())
+    commander.take_failure().map_or(Ok(()), Err)
 }

@@ -23,9 +23,10 @@ use crossterm::{execute, queue};
 use ratatui::DefaultTerminal;
 
 use super::commander::{Answers, Commander, Heard};
+use crate::console::{Tone, paint};
 use crate::interrupt;
 use crate::output::Failure;
-use crate::render::{self, Tone, paint};
+use crate::render;
 use draw::Layout;
 use picture::{Before, Picture};
 use state::{Pane, State, Wish};
@@ -83,7 +84,9 @@ impl<'a> Screen<'a> {
         state.flags = arch.flags().len() as u16;
         let title = format!("{}  {arch}", commander.name());
         let greeting = "`help` or F1 lists what can be done; the arrow keys travel in time";
-        state.answer(vec![paint(Tone::Quiet, greeting)]);
+        let mut said = vec![paint(Tone::Quiet, greeting)];
+        said.extend(commander.notice.take().map(|notice| paint(Tone::Warning, &notice)));
+        state.answer(said);
         let (theme, before) = (Theme::of_environment(), Before::default());
         Screen { commander, state, theme, before, picture: Picture::default(), title }
     }
@@ -276,17 +279,39 @@ fn draw_anew(terminal: &mut DefaultTerminal) -> io::Result<()> {
 
 /// Has signals that end us give the terminal back first.
 fn give_back_when_killed() {
-    use nix::sys::signal::{SigSet, Signal};
-    let mut signals = SigSet::empty();
-    [Signal::SIGTERM, Signal::SIGHUP].into_iter().for_each(|signal| signals.add(signal));
+    use nix::libc;
+    // Those that do not end a process, or cannot be waited for. Source: signal(7), "Standard signals".
+    const OTHERS: [i32; 9] = [
+        libc::SIGKILL,
+        libc::SIGSTOP,
+        libc::SIGTSTP,
+        libc::SIGTTIN,
+        libc::SIGTTOU,
+        libc::SIGCONT,
+        libc::SIGCHLD,
+        libc::SIGURG,
+        libc::SIGWINCH,
+    ];
+    // SAFETY: an all-zero `sigset_t` is a value, which sigemptyset(3) then sets up.
+    let mut signals: libc::sigset_t = unsafe { std::mem::zeroed() };
+    // SAFETY: the set is ours; numbers that are no signal are refused and change nothing.
+    unsafe {
+        libc::sigemptyset(&mut signals);
+        for number in (1..=libc::SIGRTMAX()).filter(|number| !OTHERS.contains(number)) {
+            libc::sigaddset(&mut signals, number);
+        }
+    }
     // The thread waits for them, so that whatever it does then is allowed; the others leave them to it.
-    if signals.thread_block().is_err() {
+    // SAFETY: both pointers are valid or null as pthread_sigmask(3) allows.
+    if unsafe { libc::pthread_sigmask(libc::SIG_BLOCK, &signals, std::ptr::null_mut()) } != 0 {
         return;
     }
     std::thread::spawn(move || {
-        if let Ok(signal) = signals.wait() {
+        let mut number = 0;
+        // SAFETY: both pointers are to values of this thread.
+        if unsafe { libc::sigwait(&signals, &mut number) } == 0 {
             give_back();
-            std::process::exit(128 + signal as i32);
+            std::process::exit(128 + number);
         }
     });
 }

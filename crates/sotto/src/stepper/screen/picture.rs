@@ -519,7 +519,9 @@ fn brief(report: &StepReport) -> String {
     if !(report.memory.is_empty() && report.reads.is_empty()) {
         report.registers.retain(|register| !matches!(register.name, "rsp" | "esp" | "sp"));
     }
-    anstream::adapter::strip_str(&render::effects(&report).join(", ")).to_string()
+    let mut effects = String::new();
+    render::push_effects(&report, &mut effects);
+    crate::console::plain(&effects)
 }
 
 /// Whether there is no next instruction, not even one that faulted.
@@ -534,13 +536,9 @@ fn state(session: &Session) -> Option<String> {
 
 /// The end of what the program wrote, by lines.
 fn output(session: &Session) -> Vec<String> {
-    let mut bytes: Vec<u8> = Vec::new();
-    for piece in session.process().output().iter().rev() {
-        if bytes.len() > OUTPUT {
-            break;
-        }
-        bytes.splice(0..0, piece.bytes.iter().copied());
-    }
-    let from = bytes.len().saturating_sub(OUTPUT);
-    String::from_utf8_lossy(&bytes[from..]).lines().map(str::to_string).collect()
+    let process = session.process();
+    let from = process.output_bytes().saturating_sub(OUTPUT as u64);
+    let pieces = process.output_since(from, OUTPUT as u64);
+    let bytes: Vec<u8> = pieces.into_iter().flat_map(|piece| piece.bytes).collect();
+    String::from_utf8_lossy(&bytes).lines().map(str::to_string).collect()
 }

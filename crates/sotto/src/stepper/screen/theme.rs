@@ -3,6 +3,8 @@
 use ratatui::style::{Color, Modifier, Style};
 use ratatui::text::{Line, Span};
 
+use crate::console::{self, Tone};
+
 /// How things look.
 #[derive(Clone, Debug)]
 pub struct Theme {
@@ -155,8 +157,30 @@ impl Theme {
         }
     }
 
-    /// A line with the styles of `render::paint` in it.
+    /// A line with the styles of [`console::paint`] in it, or with escape sequences of an excerpt of a source.
     pub fn styled(&self, text: &str) -> Line<'static> {
+        let mut spans = Vec::new();
+        for piece in console::pieces(text) {
+            let style = match piece.tone {
+                Some(Tone::Error) => self.colour(Color::LightRed).add_modifier(Modifier::BOLD),
+                Some(Tone::Warning) => self.warning(),
+                Some(Tone::Help) => self.colour(Color::LightCyan),
+                Some(Tone::Quiet) => self.quiet(),
+                Some(Tone::Strong) => Style::new().add_modifier(Modifier::BOLD),
+                Some(Tone::Changed) => self.colour(Color::LightGreen),
+                None => {
+                    spans.extend(self.with_sequences(piece.text));
+                    continue;
+                }
+            };
+            spans.push(Span::styled(clean(piece.text), style));
+        }
+        Line::from(spans)
+    }
+
+    /// A text with the escape sequences that excerpts of sources are rendered with; everything else that a terminal
+    /// would obey was made visible before.
+    fn with_sequences(&self, text: &str) -> Vec<Span<'static>> {
         let mut spans = Vec::new();
         let mut style = Style::new();
         let mut rest = text;
@@ -180,7 +204,7 @@ impl Theme {
             rest = &after[end + 1..];
         }
         spans.push(Span::styled(clean(rest), style));
-        Line::from(spans)
+        spans
     }
 }
 
@@ -190,7 +214,7 @@ pub fn clean(text: &str) -> String {
     for c in text.chars() {
         match c {
             '\t' => out.push_str(&" ".repeat(8 - out.chars().count() % 8)),
-            c if c.is_control() => out.push('·'),
+            c if console::is_control(c) => out.push('·'),
             c => out.push(c),
         }
     }
@@ -204,7 +228,7 @@ mod tests {
     #[test]
     fn painted_text_becomes_spans_and_control_characters_are_shown_not_obeyed() {
         let theme = Theme { colours: Colours::Sixteen, marks: PLAIN };
-        let text = crate::render::paint(crate::render::Tone::Changed, "0x4c");
+        let text = crate::console::paint(crate::console::Tone::Changed, "0x4c");
         let line = theme.styled(&format!("eax = {text} now"));
         let texts: Vec<&str> = line.spans.iter().map(|span| span.content.as_ref()).collect();
         assert_eq!(texts.concat(), "eax = 0x4c now");
