@@ -8,7 +8,7 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
     if word.len() > LONGEST {
         return None;
     }
-    let lower: Vec<char> = word.to_lowercase().chars().collect();
+    let lower: Vec<char> = word.to_lowercase().chars().take(LONGEST).collect();
     let limit = if word.chars().count() <= 4 { 1 } else { 2 };
     let mut other: Vec<char> = Vec::new();
     candidates
@@ -18,7 +18,7 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
             other.clear();
             match candidate.is_ascii() {
                 true => other.extend(candidate.bytes().map(|b| char::from(b.to_ascii_lowercase()))),
-                false => other.extend(candidate.to_lowercase().chars()),
+                false => other.extend(candidate.to_lowercase().chars().take(LONGEST)),
             }
             let distance = distance_within(&lower, &other, limit)?;
             (distance < other.len()).then_some((distance, candidate))
@@ -28,7 +28,9 @@ pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) ->
 }
 
 /// Bytes of a word that is compared with others.
-const LONGEST: usize = 256;
+const LONGEST: usize = 128;
+/// Cells of a row of the table of distances.
+const ROW: usize = LONGEST + 2;
 
 /// How many letters are replaced, left out, put in or swapped with the next between two words, if that is no more than
 /// `limit`.
@@ -41,25 +43,37 @@ fn distance_within(a: &[char], b: &[char], limit: usize) -> Option<usize> {
     if a.len().abs_diff(b.len()) > limit {
         return None;
     }
-    // Three rows of the table of distances between their beginnings.
-    let mut before: Vec<usize> = Vec::new();
-    let mut last: Vec<usize> = (0..=b.len()).collect();
+    // Three rows of the table of distances between their beginnings. What lies further from the diagonal than the limit
+    // is further than the limit too, so only a band around it is worked out.
+    let far = limit as u8 + 1;
+    let (mut before, mut last, mut row) = ([far; ROW], [far; ROW], [far; ROW]);
+    for (j, cell) in last.iter_mut().enumerate().take(b.len().min(limit) + 1) {
+        *cell = j as u8;
+    }
     for (i, &x) in a.iter().enumerate() {
-        let mut row = vec![i + 1];
-        for (j, &y) in b.iter().enumerate() {
-            let replaced = last[j] + usize::from(x != y);
-            let mut least = replaced.min(last[j + 1] + 1).min(row[j] + 1);
+        let first = i.saturating_sub(limit);
+        let end = b.len().min(i + limit + 1);
+        row[first] = if first == 0 { (i + 1).min(far.into()) as u8 } else { far };
+        let mut least_of_row = row[first];
+        for j in first..end {
+            let y = b[j];
+            let mut least = (last[j] + u8::from(x != y)).min(last[j + 1] + 1).min(row[j] + 1);
             if i > 0 && j > 0 && x == b[j - 1] && a[i - 1] == y {
                 least = least.min(before[j - 1] + 1);
             }
-            row.push(least);
+            row[j + 1] = least.min(far);
+            least_of_row = least_of_row.min(least);
         }
-        if row.iter().min().is_some_and(|least| *least > limit) {
+        if least_of_row >= far {
             return None;
         }
-        before = std::mem::replace(&mut last, row);
+        if end < b.len() {
+            row[end + 1] = far;
+        }
+        std::mem::swap(&mut before, &mut last);
+        std::mem::swap(&mut last, &mut row);
     }
-    Some(last[b.len()]).filter(|distance| *distance <= limit)
+    Some(usize::from(last[b.len()])).filter(|distance| *distance <= limit)
 }
 
 #[cfg(test)]

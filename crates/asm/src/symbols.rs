@@ -395,7 +395,7 @@ impl SymbolTable {
 }
 
 /// Names that are compared with misspelt ones in all.
-const MOST_NAMES_COMPARED: u64 = 4 << 20;
+const MOST_NAMES_COMPARED: u64 = 1 << 20;
 /// Of labels that several routines have this many are listed.
 const MAX_LISTED: usize = 8;
 

@@ -23,5 +23,7 @@ pub mod table;
 pub use errno::Errno;
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use logs::{MemoryStore, Output, Store};
-pub use process::{Ending, InputSource, MadeCall, Process, ProcessSnapshot, Progress, Stop};
+pub use process::{
+    Ending, InputSource, MadeCall, Noticed, Process, ProcessSnapshot, Progress, Stop,
+};
 pub use report::{ArgumentReport, KernelWrite, Notice, SyscallReport};

@@ -84,6 +84,15 @@ pub struct MadeCall {
     pub report: SyscallReport,
 }
 
+/// System calls about which there is the same to say.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Noticed {
+    /// The first of them.
+    pub call: SyscallReport,
+    /// How many there were.
+    pub times: u64,
+}
+
 /// As many system calls are kept at least, and twice as many at most.
 const KEPT_CALLS: usize = 128;
 
@@ -123,8 +132,8 @@ pub struct Process {
     output: OutputLog,
     /// The latest system calls, the earliest first.
     made: Vec<Arc<MadeCall>>,
-    /// Reports of system calls with a notice, not yet collected.
-    noticed: Vec<SyscallReport>,
+    /// System calls with a notice, not yet collected.
+    noticed: Vec<Noticed>,
 }
 
 /// A process at a moment. Input is not part of it: what was given stays given.
@@ -389,7 +398,7 @@ impl Process {
     }
 
     /// Takes the reports of system calls that are probably mistakes.
-    pub fn take_noticed(&mut self) -> Vec<SyscallReport> {
+    pub fn take_noticed(&mut self) -> Vec<Noticed> {
         std::mem::take(&mut self.noticed)
     }
 
@@ -643,11 +652,16 @@ impl Process {
 
     fn report(&mut self, report: SyscallReport) {
         if report.notice.is_some() {
-            // Who does not collect them is told of the latest by the calls themselves.
-            if self.noticed.len() >= KEPT_CALLS {
-                self.noticed.remove(0);
+            let same = |noticed: &&mut Noticed| noticed.call.notice == report.notice;
+            let has_room = self.noticed.len() < KEPT_CALLS;
+            match self.noticed.iter_mut().find(same) {
+                Some(noticed) => noticed.times += 1,
+                // Who does not collect them is told of the first ones.
+                None if has_room => {
+                    self.noticed.push(Noticed { call: report.clone(), times: 1 });
+                }
+                None => {}
             }
-            self.noticed.push(report.clone());
         }
         if self.made.len() >= 2 * KEPT_CALLS {
             self.made.drain(..KEPT_CALLS);

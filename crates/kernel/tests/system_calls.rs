@@ -106,10 +106,10 @@ fn int_0x80_takes_the_numbers_the_registers_and_the_width_of_32_bit_programs() {
     assert_eq!(results, [1, 1000, -14, -38]);
     assert_eq!(process.output()[0].bytes, b"L");
     let noticed = process.take_noticed();
-    let message = |n: usize| noticed[n].notice.as_ref().unwrap().message.as_str();
+    let message = |n: usize| noticed[n].call.notice.as_ref().unwrap().message.as_str();
     assert!(message(0).starts_with("`int 0x80` takes 32 bits of each argument: `buf` 0x7ff"));
     assert_eq!(message(1), "system call 60 is not modelled on 32-bit x86; it returned ENOSYS");
-    let help = noticed[1].notice.as_ref().unwrap().help.as_deref();
+    let help = noticed[1].call.notice.as_ref().unwrap().help.as_deref();
     assert_eq!(help, Some("60 is `exit` on x86-64; on 32-bit x86 `exit` is 1"));
 }
 

@@ -7,6 +7,7 @@ use sotto_isa::Arch;
 
 use crate::elf_numbers::{arch_of, is_64_bit};
 use crate::line_read::executable_lines;
+use crate::printable::printable;
 use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, Surroundings, SymbolKind};
 
 /// A program may ask for at most this much memory when it is loaded.
@@ -217,8 +218,8 @@ fn read_sections(file: &elf::File, segments: &mut [Segment], base: u64) {
             continue;
         };
         if flags.alloc && size > 0 && size <= segment.memory_size {
-            let name = String::from_utf8_lossy(section.name_bytes().unwrap_or_default());
-            segment.sections.push((name.into_owned(), address, size, flags, section.align()));
+            let name = printable(section.name_bytes().unwrap_or_default());
+            segment.sections.push((name, address, size, flags, section.align()));
         }
     }
 }
@@ -228,7 +229,7 @@ fn read_symbols(file: &elf::File, base: u64) -> Vec<ImageSymbol> {
         .symbols()
         .filter(|symbol| !symbol.is_undefined())
         .filter_map(|symbol| {
-            let name = String::from_utf8_lossy(symbol.name_bytes().ok()?).into_owned();
+            let name = printable(symbol.name_bytes().ok()?);
             let elf::SymbolFlags::Elf { st_info, .. } = symbol.flags() else { return None };
             let kind = match st_info & 0xf {
                 raw::STT_NOTYPE => SymbolKind::None,

@@ -117,6 +117,9 @@ pub struct LineTable {
     /// First address of each run of bytes, and the line that laid it down; `None` where none did.
     /// By ascending address.
     pub rows: Vec<(u64, Option<SourceLine>)>,
+    /// Where lines begin, by ascending address, if that is known better than from the rows: a line may begin where
+    /// another has its bytes. Empty for what we assembled.
+    pub starts: Vec<(u64, SourceLine)>,
 }
 
 impl LineTable {
@@ -129,26 +132,30 @@ impl LineTable {
     /// Addresses at which the code of a line starts, ascending: one, or one for each expansion of a
     /// line of a macro. If there is none, those of the nearest later line of the file that has some.
     pub fn addresses_of(&self, file: u32, line: u32) -> Vec<u64> {
-        let wanted = self
-            .rows
-            .iter()
-            .filter_map(|(_, place)| place.filter(|place| place.file == file))
-            .map(|place| place.line)
-            .filter(|&found| found >= line)
-            .min();
-        let wanted = wanted.map(|line| SourceLine { file, line });
-        let rows = self.rows.iter().filter(|(_, place)| place.is_some() && *place == wanted);
-        rows.map(|(address, _)| *address).collect()
+        let of_file = self.starts().filter(|(_, place)| place.file == file);
+        let wanted =
+            of_file.clone().map(|(_, place)| place.line).filter(|&found| found >= line).min();
+        let mut addresses: Vec<u64> = of_file
+            .filter(|(_, place)| Some(place.line) == wanted)
+            .map(|(address, _)| address)
+            .collect();
+        addresses.dedup();
+        addresses
+    }
+
+    /// Where lines begin, by ascending address.
+    fn starts(&self) -> impl Iterator<Item = (u64, SourceLine)> + Clone + '_ {
+        let rows = self.rows.iter().filter_map(|(address, place)| Some((*address, (*place)?)));
+        let rows = rows.filter(|_| self.starts.is_empty());
+        self.starts.iter().copied().chain(rows)
     }
 
     /// First address of a line, or of the nearest later line of the file that has one.
     pub fn address_of(&self, file: u32, line: u32) -> Option<u64> {
-        self.rows
-            .iter()
-            .filter_map(|(address, place)| place.map(|place| (place, *address)))
-            .filter(|(place, _)| place.file == file && place.line >= line)
-            .min_by_key(|(place, address)| (place.line, *address))
-            .map(|(_, address)| address)
+        self.starts()
+            .filter(|(_, place)| place.file == file && place.line >= line)
+            .min_by_key(|(address, place)| (place.line, *address))
+            .map(|(address, _)| address)
     }
 }
 

@@ -16,6 +16,7 @@ mod members;
 mod object;
 mod object_read;
 mod object_write;
+mod printable;
 mod relax;
 mod relocation;
 mod unwind;

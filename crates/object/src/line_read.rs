@@ -10,6 +10,7 @@ use std::rc::Rc;
 use elf::{Object as _, ObjectSection as _, ObjectSymbol as _};
 use gimli::{EndianRcSlice, LittleEndian};
 
+use crate::printable::printable;
 use crate::{LineTable, SourceLine};
 
 /// No file has more rows than this.
@@ -23,7 +24,9 @@ pub(crate) fn executable_lines(file: &elf::File, base: u64) -> LineTable {
         file.section_by_name(name).and_then(|s| s.uncompressed_data().ok()).map(|d| d.to_vec())
     };
     let mut table = lines(&contents).unwrap_or_default();
-    for (address, _) in &mut table.rows {
+    let rows = table.rows.iter_mut().map(|row| &mut row.0);
+    let starts = table.starts.iter_mut().map(|start| &mut start.0);
+    for address in rows.chain(starts) {
         *address = address.wrapping_add(base);
     }
     table
@@ -91,12 +94,19 @@ fn lines(contents: &dyn Fn(&str) -> Option<Vec<u8>>) -> Option<LineTable> {
                 });
                 row.line().map(|line| SourceLine { file: number, line: line.get() as u32 })
             };
+            if let Some(place) = place.filter(|_| row.is_stmt()) {
+                table.starts.push((row.address(), place));
+            }
             table.rows.push((row.address(), place));
             if table.rows.len() > MAX_ROWS {
                 return None;
             }
         }
     }
+    // Compilers begin rows for views of one line; nothing starts anew there. Of lines that begin at one address
+    // each does.
+    table.starts.sort_by_key(|start| start.0);
+    table.starts.dedup_by_key(|start| start.1);
     // Where one stretch ends and the next begins, the beginning counts; of rows at one address the
     // last does.
     table.rows.sort_by_key(|row| (row.0, row.1.is_some()));
@@ -107,7 +117,6 @@ fn lines(contents: &dyn Fn(&str) -> Option<Vec<u8>>) -> Option<LineTable> {
         }
         same
     });
-    // Compilers begin rows for views of one line; nothing starts anew there.
     table.rows.dedup_by(|later, earlier| later.1 == earlier.1);
     Some(table)
 }
@@ -121,7 +130,7 @@ fn file_name(
 ) -> Option<String> {
     let text = |value| -> Option<String> {
         let text = dwarf.attr_string(unit, value).ok()?;
-        Some(String::from_utf8_lossy(text.bytes()).into_owned())
+        Some(printable(text.bytes()))
     };
     let name = text(file.path_name())?;
     let folder = file.directory(header).and_then(text).unwrap_or_default();

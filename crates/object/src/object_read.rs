@@ -11,6 +11,7 @@ use elf::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _}
 
 use crate::elf_numbers::{arch_of, binding_of, has_addends, relocation_kind};
 use crate::line_read::{OFFSET_BITS, object_lines};
+use crate::printable::printable;
 use crate::{
     Binding, Group, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
     SymbolIndex, SymbolKind,
@@ -126,7 +127,7 @@ struct Reader {
 impl Reader {
     fn read_sections(&mut self, file: &elf::File) -> Result<(), ObjectError> {
         for section in file.sections() {
-            let name = String::from_utf8_lossy(section.name_bytes().map_err(damaged)?).into_owned();
+            let name = printable(section.name_bytes().map_err(damaged)?);
             let elf::SectionFlags::Elf { sh_flags } = section.flags() else { continue };
             let has = |bit: u32| sh_flags & u64::from(bit) != 0;
             let kind = section.kind();
@@ -204,7 +205,7 @@ impl Reader {
         self.object.symbols.push(nameless());
         for symbol in file.symbols() {
             let index = symbol.index().0;
-            let name = String::from_utf8_lossy(symbol.name_bytes().map_err(damaged)?).into_owned();
+            let name = printable(symbol.name_bytes().map_err(damaged)?);
             let bad = |reason: String| ObjectError::Symbol { index, name: name.clone(), reason };
             let elf::SymbolFlags::Elf { st_info, st_other } = symbol.flags() else { continue };
             if index != self.object.symbols.len() {
@@ -274,7 +275,7 @@ impl Reader {
     fn read_groups(&mut self, file: &elf::File) {
         for group in file.comdats() {
             let Ok(name) = group.name_bytes() else { continue };
-            let name = String::from_utf8_lossy(name).into_owned();
+            let name = printable(name);
             let ours = |section: elf::SectionIndex| self.sections.get(&section.0).copied();
             let sections: Vec<SectionIndex> = group.sections().filter_map(ours).collect();
             if !sections.is_empty() {
@@ -377,7 +378,7 @@ pub fn read_archive(name: &str, bytes: &[u8]) -> Result<Vec<Object>, ObjectError
     let mut objects = Vec::new();
     for member in archive.members() {
         let member = member.map_err(|e| ObjectError::Archive(e.to_string()))?;
-        let member_name = String::from_utf8_lossy(member.name()).into_owned();
+        let member_name = printable(member.name());
         let data = member.data(bytes).map_err(|e| ObjectError::Archive(e.to_string()))?;
         let object = read_object(&format!("{name}({member_name})"), data);
         objects.push(object.map_err(|error| ObjectError::Member {

@@ -34,6 +34,8 @@ impl Session {
             self.process.machine.set_stops(&stops);
             let budget = (end - self.moment()).min(CHECKPOINT_EVERY);
             let before = self.moment();
+            // What is executed again for searches does not stop at calls.
+            self.process.stop_at_calls(self.stops_at_calls);
             let stop = match values.is_empty() {
                 true => self.run_on(budget, None),
                 false => {
@@ -41,6 +43,7 @@ impl Session {
                     self.run_on(budget, Some(&mut watcher))
                 }
             };
+            self.process.stop_at_calls(false);
             match stop {
                 Stop::NeedsInput => return StopReason::NeedsInput,
                 Stop::MemoryLimit => return StopReason::MemoryLimit,

@@ -103,6 +103,8 @@ pub struct Session {
     order: OperandOrder,
     pub(crate) history: History,
     pub(crate) stops: Stops,
+    /// [`Session::resume`] stops before each system call.
+    pub(crate) stops_at_calls: bool,
     pub(crate) marks: Vec<Mark>,
     pub(crate) writers: SlotWriters,
     /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
@@ -134,6 +136,7 @@ impl Session {
             order: OperandOrder::default(),
             history,
             stops: Stops::default(),
+            stops_at_calls: false,
             marks: Vec::new(),
             writers: SlotWriters::default(),
             compared: None,
@@ -171,7 +174,7 @@ impl Session {
 
     /// Sets whether running stops before each system call, with [`StopReason::Call`]; a step makes the call then.
     pub fn stop_at_calls(&mut self, stops: bool) {
-        self.process.stop_at_calls(stops);
+        self.stops_at_calls = stops;
     }
 
     /// The address of the instruction that is next.

@@ -7,7 +7,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use sotto_kernel::{InputSource, Notice, Store, SyscallReport};
+use sotto_kernel::{InputSource, Notice, Noticed, Store};
 use sotto_session::Session;
 
 use crate::console::{Stream, Tone, paint};
@@ -141,17 +141,17 @@ const MOST_NOTICES: usize = 100;
 
 impl Notices {
     /// Tells of calls that were made.
-    pub fn tell(&mut self, calls: Vec<SyscallReport>, as_json: bool) {
-        for call in calls {
+    pub fn tell(&mut self, noticed: Vec<Noticed>, as_json: bool) {
+        for Noticed { call, times: now } in noticed {
             let Some(Notice { message, help }) = &call.notice else { continue };
             if let Some(times) = self.told.get_mut(message) {
-                *times += 1;
+                *times += now;
                 continue;
             }
             if self.told.len() == MOST_NOTICES {
                 continue;
             }
-            self.told.insert(message.clone(), 1);
+            self.told.insert(message.clone(), now);
             // If standard error is closed there is nobody left to tell.
             let _ = if as_json {
                 Stream::Error.say_json(&json!({ "notice": message, "help": help }))
