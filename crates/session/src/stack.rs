@@ -254,7 +254,8 @@ impl Session {
             let slot = (address - frames[inner].end) / arch.address_bytes();
             let read = layouts[inner].as_ref().is_some_and(|layout| slot < layout.passed);
             // Where all of the routine's code was read, that says it; otherwise the way of writing does.
-            let unknown = layouts[inner].as_ref().is_none_or(|layout| !layout.uses.is_complete());
+            let unknown = layouts[inner].as_ref().is_none_or(|layout| !layout.uses.is_complete())
+                && !(prologue && saved(arch, &instruction, second).is_some());
             if read || unknown && arch == Arch::X86_32 && self.is_passed(&instruction, call, slot) {
                 let in_registers = arch.convention().arguments.len();
                 return SlotRole::Argument((in_registers as u64 + slot) as u32 + 1);
@@ -289,6 +290,10 @@ impl Session {
             }
             let moved = crate::frame_code::stack_movement(&next, arch);
             let Some(moved) = moved else { return false };
+            // Room is made before arguments are pushed, so what was pushed before it is none.
+            if moved != 0 && moved != -slot_bytes {
+                return false;
+            }
             lower -= moved;
             at = next.end();
         }

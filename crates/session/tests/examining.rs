@@ -502,3 +502,84 @@ proptest! {
         prop_assert_eq!(value(&mut straight, "[depth]"), value(&mut session, "[depth]"));
     }
 }
+
+/// What a caller saved and keeps on the stack in front of a call is not passed to it, also where the code of what is
+/// called cannot all be read.
+#[test]
+fn saved_registers_and_locals_of_a_caller_are_not_taken_for_arguments() {
+    let mut session = common::session(
+        ".target x86-32
+        .global _start
+        .text
+_start: call lamp
+        ud2
+lamp:   push ebp
+        mov ebp, esp
+        push ebx
+        push esi
+        sub esp, 4
+        mov dword [ebp - 12], 7
+        push 5
+        push offset bell
+        call fog
+        ud2
+        .byte 0x9a, 0, 0, 0, 0, 0x23, 0
+bell:   ret
+fog:    push ebp
+        mov ebp, esp
+        and esp, -16
+        nop
+",
+    );
+    let at = session.resolve_place("21").unwrap();
+    session.resume(&[at], 1000, &|| false);
+    session.step();
+    let frame = session.register(sotto_isa::Storage(5));
+    let view = session.stack_from(frame, 10, 1000);
+    let roles: Vec<SlotRole> = view.slots.iter().map(|slot| slot.role.clone()).collect();
+    assert_eq!(
+        roles[..9],
+        [
+            SlotRole::FrameLink("ebp"),
+            SlotRole::ReturnAddress,
+            SlotRole::Argument(1),
+            SlotRole::Argument(2),
+            SlotRole::Local,
+            SlotRole::Saved("esi"),
+            SlotRole::Saved("ebx"),
+            SlotRole::FrameLink("ebp"),
+            SlotRole::ReturnAddress,
+        ]
+    );
+    // The bytes before the routine would be a call through a selector, but it begins there.
+    assert_eq!(view.slots[2].meaning.as_deref(), Some("code: bell (lamp.s:17)"));
+}
+
+/// A line may begin where another has its bytes: the brace of a function that the compiler made nothing of.
+#[test]
+fn a_breakpoint_on_a_compiled_line_stops_at_each_of_its_rows() {
+    if !common::has("cc") {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let source = folder.path().join("buoys.c");
+    let text = "static int buoys(int n)\n{\n    if (n < 2) return n;\n    return buoys(n - 1) + buoys(n - 2);\n}\nint main(void)\n{\n    return buoys(10);\n}\n";
+    std::fs::write(&source, text).unwrap();
+    for level in ["-O0", "-O1"] {
+        let program = folder.path().join("buoys");
+        let mut cc = std::process::Command::new("cc");
+        cc.args(["-g", "-static", "-fno-inline", level, "-o"]).args([&program, &source]);
+        assert!(cc.status().unwrap().success());
+        let image = sotto_object::read_executable(&std::fs::read(&program).unwrap()).unwrap();
+        let startup = sotto_kernel::Startup::with_arguments(["buoys"]);
+        let mut session = sotto_session::Session::start(image, Vec::new(), &startup).unwrap();
+        session.add_breakpoint("buoys.c:2", None, 1).unwrap();
+        session.add_breakpoint("buoys.c:3", None, 1).unwrap();
+        while session.resume(&[], 10_000_000, &|| false) != StopReason::Ended {}
+        let end = session.moment();
+        for breakpoint in session.breakpoints() {
+            let times = breakpoint.arrivals(end);
+            assert!(times >= 177, "{level} {}: {times}", breakpoint.text);
+        }
+    }
+}
