@@ -35,7 +35,7 @@ copy: sub rsp, 16
     insta::assert_snapshot!(report(&text), @r"
     returned to 0x41414141, where there is nothing
     the return address of `copy`, 0x401005, was overwritten at #82 by `mov [rsi], al`, lamp.s:9
-    help: keep that instruction out of the slot at 0x7fffffffeea8, where `copy` was called with rsp at 0x7fffffffeea8
+    help: keep that instruction out of the slot at 0x7fffffffeeb8, where `copy` was called with rsp at 0x7fffffffeeb8
     ");
 }
 
@@ -45,7 +45,7 @@ fn a_push_without_its_pop_is_counted() {
         format!("{X86}_start: call tide\n ud2\ntide: push rbx\n push rcx\n mov ebx, 5\n ret\n");
     insta::assert_snapshot!(report(&text), @r"
     returned to 0x0, where there is nothing
-    the return address of `tide`, 0x401005, lies 16 bytes higher, at 0x7fffffffeea8
+    the return address of `tide`, 0x401005, lies 16 bytes higher, at 0x7fffffffeeb8
     help: `tide` left rsp lower than it was at its start: 2 pushes of it have no pop
     ");
 }
@@ -56,8 +56,8 @@ fn a_misaligned_stack_names_the_call() {
         "{X86}_start: push rax\n call swell\n ud2\nswell: sub rsp, 24\n movaps [rsp], xmm0\n ud2\n"
     );
     insta::assert_snapshot!(report(&text), @r"
-    tried to write 16 bytes at 0x7fffffffee88, which is not a multiple of 16
-    rsp was 0x7fffffffeea8 at the call of `swell` (lamp.s:4), which is not a multiple of 16
+    tried to write 16 bytes at 0x7fffffffee98, which is not a multiple of 16
+    rsp was 0x7fffffffeeb8 at the call of `swell` (lamp.s:4), which is not a multiple of 16
     help: before that call rsp must be a multiple of 16: push one register more, or `sub rsp, 8` and add it back
     ");
 }

@@ -52,7 +52,9 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let colour = Stream::Output.has_colour();
     let out = io::BufWriter::with_capacity(1 << 16, io::stdout().lock());
     let limit = args.limit.unwrap_or(u64::MAX);
-    let mut tracer = Tracer { session, args, as_json, colour, at, to, end: limit, out };
+    // The limit counts from where the trace begins.
+    let end = u64::MAX;
+    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out };
     let here = tracer.session.here().address;
     let status = match from.is_empty() || from.contains(&here) {
         true => None,

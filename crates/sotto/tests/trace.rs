@@ -103,3 +103,26 @@ fn input_passes_on_and_mistakes_are_told_before_anything_runs() {
         assert!(output.stdout.is_empty());
     }
 }
+
+/// The program runs from stop to stop, and what is printed is what stepping would have printed.
+#[test]
+fn lines_at_stops_are_those_of_a_whole_trace() {
+    let folder = folder();
+    let trace = |words: &[&str]| folder.transcript(&[&["trace", "flash.s"], words].concat(), "");
+    let whole = trace(&[]);
+    let at = trace(&["--at", "lit_seconds,29"]);
+    let lines: Vec<&str> =
+        whole.lines().filter(|l| l.contains("flash.s:41 ") || l.contains("flash.s:29 ")).collect();
+    assert_eq!(at.lines().take(lines.len()).collect::<Vec<_>>(), lines);
+    let calls = trace(&["--syscalls"]);
+    let lines: Vec<&str> = whole.lines().filter_map(|l| l.split("syscall  ").nth(1)).collect();
+    for (line, call) in lines.iter().zip(calls.lines()) {
+        assert!(line.contains(call.split(" -> ").next().unwrap()), "{line}\n{call}");
+    }
+    // Values are those that an instruction finds, before system calls too.
+    let shown = trace(&["--syscalls", "--show", "rax"]);
+    assert!(shown.lines().next().unwrap().ends_with("rax = 1"), "{shown}");
+    // A limit counts from where the trace begins.
+    let limited = trace(&["--from", "lit_seconds", "--limit", "3"]);
+    assert_eq!(limited.lines().count(), 4, "{limited}");
+}
