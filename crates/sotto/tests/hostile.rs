@@ -412,13 +412,14 @@ fn end(child: &mut Child) -> Option<i32> {
 }
 
 /// What a command says on standard error, its status, and the most memory that it had, in MiB.
+#[allow(clippy::zombie_processes, reason = "wait4 waits for it, and tells of its memory")]
 fn measured(folder: &Folder, words: &[&str]) -> (String, Option<i32>, u64) {
     let mut command = command(folder, words);
     let mut child =
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     let mut said = String::new();
     child.stderr.take().unwrap().read_to_string(&mut said).unwrap();
-    let (mut status, mut usage) = (0, unsafe_zeroed_usage());
+    let (mut status, mut usage) = (0, no_usage());
     // SAFETY: the process is our child and not waited for yet, and both places are ours.
     let waited = unsafe { nix::libc::wait4(child.id() as i32, &mut status, 0, &mut usage) };
     assert_eq!(waited, child.id() as i32);
@@ -426,7 +427,7 @@ fn measured(folder: &Folder, words: &[&str]) -> (String, Option<i32>, u64) {
     (said, code, usage.ru_maxrss as u64 >> 10)
 }
 
-fn unsafe_zeroed_usage() -> nix::libc::rusage {
+fn no_usage() -> nix::libc::rusage {
     // SAFETY: the structure is numbers alone, for which zeros are values.
     unsafe { std::mem::zeroed() }
 }
