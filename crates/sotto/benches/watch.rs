@@ -77,8 +77,12 @@ impl Program {
     fn ratio(&self, words: &[&str], script: &str, plain: (&[&str], &str)) -> f64 {
         let (ours, plain) = common::side_by_side(
             3,
-            || drop(self.time(words, script)),
-            || drop(self.time(plain.0, plain.1)),
+            || {
+                self.time(words, script);
+            },
+            || {
+                self.time(plain.0, plain.1);
+            },
         );
         ours.as_secs_f64() / plain.as_secs_f64()
     }
@@ -128,8 +132,12 @@ fn stack(_: &mut Criterion) {
         let program = Program::new(text);
         let (without, with) = common::side_by_side(
             3,
-            || drop(program.time(&STEP, "until done\n")),
-            || drop(program.time(&STEP, "until done\nstack\n")),
+            || {
+                program.time(&STEP, "until done\n");
+            },
+            || {
+                program.time(&STEP, "until done\nstack\n");
+            },
         );
         println!("the first `stack` after a long run {what}: {:.1?}", with.saturating_sub(without));
     }
