@@ -23,7 +23,7 @@ use crate::macros::Macro;
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
-use crate::structure::{Condition, Level, Line, Lines};
+use crate::structure::{Condition, Level, Line, Lines, begins_condition};
 use crate::symbols::{
     Context, Definition, Evaluator, Linear, Memo, Position, SymbolId, SymbolTable,
 };
@@ -102,6 +102,12 @@ pub(crate) struct Assembler<'d> {
     pub order_from: Option<Span>,
     /// Between the marks `#APP` and `#NO_APP` that a compiler puts around inline assembly.
     pub in_inline_assembly: bool,
+    /// `.exitm` was read: nothing more of the macro is.
+    pub leaving_macro: bool,
+    /// Macros that are being read.
+    pub macro_depth: u32,
+    /// Sections to come back to with `.popsection`: the current one and the one before.
+    pub kept_sections: Vec<(usize, usize)>,
     /// Files that were read beside the source, by the names they are shown by.
     pub files_read: Vec<String>,
     /// Sections by name.
@@ -431,6 +437,9 @@ impl<'d> Assembler<'d> {
             file: 0,
             line: 0,
             in_inline_assembly: false,
+            leaving_macro: false,
+            macro_depth: 0,
+            kept_sections: Vec::new(),
             files_read: Vec::new(),
             section_numbers: HashMap::new(),
             including: Vec::new(),
@@ -653,6 +662,12 @@ impl<'d> Assembler<'d> {
         }
         let mut names = self.macros.keys().map(|name| &**name);
         let mut error = unknown_word(self.arch, word, span, &mut names);
+        if begins_condition(word) {
+            // Its `.endif` is no error of its own, and no branch of it is read.
+            cursor.rest();
+            self.open_unknown_condition(span, lines)?;
+            return Err(error);
+        }
         if self.sections[self.current].flags.nobits
             && let Tok::Num(count) = cursor.peek()?
         {

@@ -43,6 +43,7 @@ pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
     (".quad", Kind::Integers(8)),
     (".octa", Kind::Integers(16)),
     (".float", Kind::Floats(4)),
+    (".single", Kind::Floats(4)),
     (".double", Kind::Floats(8)),
     (".incbin", Kind::File),
     (".xword", Kind::Integers(8)),

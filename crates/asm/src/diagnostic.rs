@@ -71,6 +71,8 @@ pub enum Code {
     Unwind,
     /// A name taken to be defined elsewhere.
     External,
+    /// What the source itself says with `.error` or `.warning`.
+    Stated,
 }
 
 impl Code {
@@ -104,6 +106,7 @@ impl Code {
             Code::Include => "A125",
             Code::Unwind => "A126",
             Code::External => "A127",
+            Code::Stated => "A128",
         }
     }
 }

@@ -7,7 +7,7 @@ use sotto_object::{Binding, SectionFlags, SymbolKind};
 
 use crate::assembler::Assembler;
 use crate::fragments::{Align, Fragment, Org};
-use crate::lexer::{Cursor, Tok};
+use crate::lexer::{Cursor, Tok, unescape};
 use crate::structure::Structure;
 use crate::symbols::{Definition, FastMap, Linear};
 use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
@@ -43,6 +43,8 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".bss", false, named_section),
     (".section", true, section),
     (".previous", false, previous),
+    (".pushsection", false, push_section),
+    (".popsection", false, pop_section),
     (".align", true, align),
     (".balign", false, align),
     (".p2align", false, align),
@@ -58,6 +60,9 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".org", false, org),
     (".hidden", false, hidden),
     (".comm", false, common),
+    (".lcomm", false, common),
+    (".error", false, stated),
+    (".warning", false, stated),
     (".ltorg", false, literals),
     (".target", false, target),
     (".operands", false, operands),
@@ -210,6 +215,41 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
             .help(format!("give its flags: `.section {name}, \"aw\"`")));
     }
     assembler.enter_section(&name, flags, group);
+    Ok(())
+}
+
+/// `.pushsection NAME...`: as `.section`, and `.popsection` comes back to here.
+fn push_section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let kept = (assembler.current, assembler.previous);
+    section(assembler, call)?;
+    assembler.kept_sections.push(kept);
+    Ok(())
+}
+
+fn pop_section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let Some((current, previous)) = assembler.kept_sections.pop() else {
+        let message = "`.popsection` without `.pushsection`";
+        return Err(Diagnostic::error(Code::Structure, call.span, message));
+    };
+    assembler.open_labels.clear();
+    (assembler.current, assembler.previous) = (current, previous);
+    Ok(())
+}
+
+/// `.error "TEXT"` and `.warning "TEXT"`: what the source itself has to say.
+fn stated(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let text = match call.cursor.next()? {
+        (Tok::Str(raw), span) => String::from_utf8_lossy(&unescape(raw, span)?).into_owned(),
+        (Tok::End, _) => format!("`{}` was reached", call.name),
+        (token, span) => {
+            return Err(call.cursor.unexpected(token, span, "a text in double quotes"));
+        }
+    };
+    let said = Diagnostic::error(Code::Stated, call.span, text);
+    if call.name == ".error" {
+        return Err(said);
+    }
+    assembler.report(said.warning());
     Ok(())
 }
 
@@ -434,6 +474,7 @@ fn common(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> 
         )
         .at(symbol.span, "defined here"));
     }
+    symbol.local |= call.name == ".lcomm";
     let (old_size, old_align) = symbol.common.as_deref().copied().unwrap_or((0, 1));
     symbol.common = Some(Box::new((old_size.max(size as u64), old_align.max(align))));
     symbol.kind = SymbolKind::Data;

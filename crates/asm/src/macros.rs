@@ -180,6 +180,15 @@ impl Macro {
         if self.body.text.to_ascii_lowercase().contains(".macro") {
             return found;
         }
+        // Repeats inside have parameters of their own.
+        let own = |word: &str| {
+            self.body.text.lines().any(|line| {
+                let mut words =
+                    line.split(|c: char| c.is_whitespace() || c == ',').filter(|w| !w.is_empty());
+                words.any(|w| w.eq_ignore_ascii_case(".irp") || w.eq_ignore_ascii_case(".irpc"))
+                    && words.next() == Some(word)
+            })
+        };
         let mut base = self.body.at as usize;
         for line in self.body.text.split_inclusive('\n') {
             let code = &line[..code_end(line, arch)];
@@ -196,7 +205,7 @@ impl Macro {
                         .warning()
                         .help("give the parameter a longer name"),
                     );
-                } else if !quoted && !known {
+                } else if !quoted && !known && !own(word) {
                     let names: Vec<&str> = self.parameters.iter().map(|p| &*p.name).collect();
                     let error = Diagnostic::error(
                         Code::MacroUse,

@@ -112,14 +112,36 @@ pub(crate) enum Structure {
     Include,
     If,
     IfDefined(bool),
+    /// Whether nothing follows, as the directive wants it.
+    IfBlank(bool),
+    /// Whether two texts are the same, as the directive wants it.
+    IfSame(bool),
+    /// One that begins as these do and is none of them.
+    IfUnknown,
     ElseIf,
     Else,
     EndIf,
     Repeat,
     RepeatFor,
+    RepeatForCharacters,
     EndRepeat,
     Macro,
+    ExitMacro,
     EndMacro,
+}
+
+impl Structure {
+    /// Whether it opens a conditional.
+    fn opens_condition(self) -> bool {
+        matches!(
+            self,
+            Structure::If
+                | Structure::IfDefined(_)
+                | Structure::IfBlank(_)
+                | Structure::IfSame(_)
+                | Structure::IfUnknown
+        )
+    }
 }
 
 /// Name, and whether its dot may be dropped.
@@ -128,15 +150,26 @@ pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
     (".if", false, Structure::If),
     (".ifdef", false, Structure::IfDefined(true)),
     (".ifndef", false, Structure::IfDefined(false)),
+    (".ifb", false, Structure::IfBlank(true)),
+    (".ifnb", false, Structure::IfBlank(false)),
+    (".ifc", false, Structure::IfSame(true)),
+    (".ifnc", false, Structure::IfSame(false)),
     (".elseif", false, Structure::ElseIf),
     (".else", false, Structure::Else),
     (".endif", false, Structure::EndIf),
     (".rept", false, Structure::Repeat),
     (".irp", false, Structure::RepeatFor),
+    (".irpc", false, Structure::RepeatForCharacters),
     (".endr", false, Structure::EndRepeat),
     (".macro", false, Structure::Macro),
+    (".exitm", false, Structure::ExitMacro),
     (".endm", false, Structure::EndMacro),
 ];
+
+/// Whether an unknown word is meant to open a conditional, which then has an `.endif` of its own.
+pub(crate) fn begins_condition(word: &str) -> bool {
+    word.get(..3).is_some_and(|start| start.eq_ignore_ascii_case(".if"))
+}
 
 /// The first word of a line after its labels, if it is a directive of this module, with its place and
 /// what follows it.
@@ -154,6 +187,7 @@ fn leading(line: Line<'_>, arch: Arch) -> Option<(Structure, Span, Cursor<'_>)> 
                 Some(Directive::Structure(structure)) if word.starts_with('.') => {
                     Some((structure, span, cursor))
                 }
+                None if begins_condition(word) => Some((Structure::IfUnknown, span, cursor)),
                 _ => None,
             };
         }
@@ -217,6 +251,7 @@ impl Assembler<'_> {
         let outer = std::mem::replace(&mut self.own_conditions, self.conditions.len());
         let open = self.own_conditions;
         while !self.stopped
+            && !self.leaving_macro
             && let Some(line) = self.take(lines)
         {
             let listed = self.listing.as_ref().map_or(0, Vec::len);
@@ -232,6 +267,9 @@ impl Assembler<'_> {
             }
         }
         for condition in self.conditions.drain(open..).collect::<Vec<_>>() {
+            if self.leaving_macro {
+                continue;
+            }
             let error = Diagnostic::error(Code::Structure, condition.span, "this has no `.endif`");
             self.report(error.help("close it with `.endif` in the same text"));
         }
@@ -248,7 +286,7 @@ impl Assembler<'_> {
     ) -> Result<(), Diagnostic> {
         match structure {
             Structure::Include => self.include(span, cursor),
-            Structure::If | Structure::IfDefined(_) => {
+            _ if structure.opens_condition() => {
                 let holds = self.condition(structure, cursor);
                 // If it cannot be told, no branch is read.
                 let taken = *holds.as_ref().unwrap_or(&true);
@@ -273,9 +311,24 @@ impl Assembler<'_> {
             }
             Structure::Repeat => self.repeat(span, cursor, lines),
             Structure::RepeatFor => self.repeat_for(span, cursor, lines),
+            Structure::RepeatForCharacters => self.repeat_for_characters(span, cursor, lines),
+            Structure::ExitMacro => {
+                cursor.expect_end("after `.exitm`")?;
+                if self.macro_depth == 0 {
+                    let message = "`.exitm` stands outside a macro";
+                    return Err(Diagnostic::error(Code::Structure, span, message));
+                }
+                self.leaving_macro = true;
+                Ok(())
+            }
             Structure::Macro => self.define_macro(span, cursor, lines),
             Structure::EndRepeat => Err(unopened(span, ".endr", ".rept")),
             Structure::EndMacro => Err(unopened(span, ".endm", ".macro")),
+            Structure::If
+            | Structure::IfDefined(_)
+            | Structure::IfBlank(_)
+            | Structure::IfSame(_)
+            | Structure::IfUnknown => unreachable!("they open a conditional"),
         }
     }
 
@@ -290,10 +343,32 @@ impl Assembler<'_> {
                     return Err(cursor.unexpected(token, span, "the name of a symbol"));
                 }
             },
+            Structure::IfBlank(wanted) => cursor.rest().0.is_empty() == wanted,
+            Structure::IfSame(wanted) => {
+                let (rest, at) = cursor.rest();
+                match macros::split(rest)[..] {
+                    [(_, a), (_, b)] => (unquoted(a) == unquoted(b)) == wanted,
+                    _ => {
+                        let span = Span::new(at, at + rest.len());
+                        let message = "two texts are compared, with a comma between them";
+                        return Err(Diagnostic::error(Code::Syntax, span, message));
+                    }
+                }
+            }
             _ => data::number(self, cursor)?.0 != 0,
         };
         cursor.expect_end("after the condition")?;
         Ok(holds)
+    }
+
+    /// Opens a conditional of which no branch is read.
+    pub(crate) fn open_unknown_condition(
+        &mut self,
+        span: Span,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        self.conditions.push(Condition { span, taken: true, other: None });
+        self.skip_branch(lines)
     }
 
     /// Refuses `.else` without `.if`, and a branch after `.else`.
@@ -321,7 +396,7 @@ impl Assembler<'_> {
         while let Some(line) = self.take(lines) {
             let Some((structure, span, mut cursor)) = leading(line, self.arch) else { continue };
             match structure {
-                Structure::If | Structure::IfDefined(_) => depth += 1,
+                _ if structure.opens_condition() => depth += 1,
                 Structure::EndIf if depth > 0 => depth -= 1,
                 Structure::EndIf => {
                     self.conditions.pop();
@@ -412,7 +487,7 @@ impl Assembler<'_> {
             let mut again = Lines::new(&body.text, body.at as usize, body.file, body.line);
             self.read_lines(&mut again);
             self.levels.pop();
-            if self.stopped {
+            if self.stopped || self.leaving_macro {
                 break;
             }
         }
@@ -452,7 +527,39 @@ impl Assembler<'_> {
         self.check_macro(&each)?;
         for (offset, value) in pieces {
             self.expand(&each, value, at + offset, span)?;
-            if self.stopped {
+            if self.stopped || self.leaving_macro {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// `.irpc PARAMETER, CHARACTERS`
+    fn repeat_for_characters(
+        &mut self,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        let (rest, at) = cursor.rest();
+        let body = self.block(span, lines, REPEATS, Structure::EndRepeat, ".endr")?;
+        let Some((name, characters)) =
+            rest.split_once(',').filter(|(name, _)| !name.trim().is_empty())
+        else {
+            let message = "`.irpc` needs a parameter and its characters";
+            return Err(Diagnostic::error(Code::MacroUse, span, message)
+                .help("write `.irpc digit, 0123`, and `\\digit` in the lines below"));
+        };
+        macros::parameters(name.trim(), at)?;
+        let parameters = vec![Parameter { name: name.trim().to_string(), kind: Kind::Rest }];
+        let each = Macro { name: ".irpc".into(), span, parameters, body };
+        self.check_macro(&each)?;
+        let characters = unquoted(characters.trim());
+        let start = at + (characters.as_ptr() as usize - rest.as_ptr() as usize);
+        for (offset, character) in characters.char_indices() {
+            let value = &characters[offset..offset + character.len_utf8()];
+            self.expand(&each, value, start + offset, span)?;
+            if self.stopped || self.leaving_macro {
                 break;
             }
         }
@@ -527,7 +634,11 @@ impl Assembler<'_> {
         let (rest, at) = cursor.rest();
         let end = at + rest.trim_end().len();
         let call = Span::new(span.start as usize, end.max(span.end as usize));
-        self.expand(&called, rest, at, call)?;
+        self.macro_depth += 1;
+        let expanded = self.expand(&called, rest, at, call);
+        self.macro_depth -= 1;
+        self.leaving_macro = false;
+        expanded?;
         Ok(true)
     }
 
@@ -687,7 +798,14 @@ fn unreadable(name: &str, at: Span, reason: &str) -> Diagnostic {
         .help("a file is looked for beside the one that names it, then in the include path")
 }
 
-const REPEATS: &[Structure] = &[Structure::Repeat, Structure::RepeatFor];
+const REPEATS: &[Structure] =
+    &[Structure::Repeat, Structure::RepeatFor, Structure::RepeatForCharacters];
+
+/// A text without the quotes around it, if it has some.
+fn unquoted(text: &str) -> &str {
+    let quote = |quote: char| text.strip_prefix(quote)?.strip_suffix(quote);
+    quote('"').or_else(|| quote('\'')).unwrap_or(text)
+}
 
 /// Takes the name of a file in quotes.
 pub(crate) fn file_name(cursor: &mut Cursor) -> Result<(String, Span), Diagnostic> {

@@ -46,6 +46,11 @@ fn section(text: &str, name: &str) -> Vec<u8> {
     object.sections.into_iter().find(|s| s.name == name).expect("the section").data
 }
 
+/// The bytes of the code.
+fn bytes(text: &str) -> Vec<u8> {
+    section(text, ".text")
+}
+
 /// The one error of a text: its message, and file and line.
 fn error(text: &str) -> (String, String) {
     let assembly = assembly(text);
@@ -226,4 +231,78 @@ fn long_chains_of_growing_branches_settle_to_the_shortest_form() {
     let jumps = |code: &[u8], opcode: u8| code.iter().filter(|&&b| b == opcode).count();
     assert_eq!(jumps(&short, 0xe9), 0);
     assert!(jumps(&long, 0xe9) >= 3000);
+}
+
+/// The idiom that saves registers: a repeat with a parameter of its own inside a macro.
+#[test]
+fn repeats_inside_macros_have_parameters_of_their_own() {
+    let text = " .macro save regs:vararg\n .irp reg, \\regs\n push \\reg\n .endr\n .endm\n save rbx, r12\n";
+    assert_eq!(bytes(text), [0x53, 0x41, 0x54]);
+    let nested = " .irp a, 1, 2\n .irp b, 3, 4\n .byte \\a * 16 + \\b\n .endr\n .endr\n";
+    assert_eq!(bytes(nested), [0x13, 0x14, 0x23, 0x24]);
+    assert_eq!(bytes(" .irpc d, 120\n .byte \\d + 1\n .endr\n"), [2, 3, 1]);
+    assert_eq!(bytes(" .irpc d, \"a,\"\n .byte '\\d'\n .endr\n"), [b'a', b',']);
+}
+
+#[test]
+fn texts_are_compared_and_looked_for_and_a_macro_can_be_left() {
+    let text = " .macro tone a, b=, c=x
+ .ifb \\b
+ .byte 1
+ .exitm
+ .endif
+ .ifnb \\b
+ .byte 2
+ .endif
+ .ifc \\c, x
+ .byte 3
+ .endif
+ .ifnc \\c, \"x\"
+ .byte 4
+ .endif
+ .rept 3
+ .byte 5
+ .exitm
+ .endr
+ .byte 6
+ .endm
+ tone 1
+ tone 1, 2
+ tone 1, 2, y
+ .byte 9
+";
+    assert_eq!(bytes(text), [1, 2, 3, 5, 2, 4, 5, 9]);
+}
+
+#[test]
+fn what_the_source_says_and_sections_that_are_come_back_to() {
+    let said = |text: &str| -> Vec<(String, &'static str)> {
+        let assembly = assembly(text);
+        assembly.diagnostics.iter().map(|d| (d.message.clone(), d.code.name())).collect()
+    };
+    assert_eq!(said(" .error \"too dim\"\n"), [("too dim".to_string(), "A128")]);
+    assert_eq!(said(" .warning \"dim\"\n nop\n"), [("dim".to_string(), "A128")]);
+    assert_eq!(said(" .popsection\n")[0].0, "`.popsection` without `.pushsection`");
+    assert_eq!(said(" .exitm\n")[0].0, "`.exitm` stands outside a macro");
+    let text = " nop\n .pushsection .data\n .byte 7\n .pushsection .rodata\n .byte 8\n .popsection\n .byte 9\n .popsection\n ret\n .lcomm log, 16, 8\n .single 1.5\n";
+    let object = assembly(text).object.unwrap();
+    let section = |name: &str| object.sections.iter().find(|s| s.name == name).unwrap();
+    assert_eq!(section(".text").data, [&[0x90, 0xc3][..], &1.5f32.to_le_bytes()].concat());
+    assert_eq!(section(".data").data, [7, 9]);
+    assert_eq!(section(".rodata").data, [8]);
+    assert_eq!(section(".bss").size, 16);
+}
+
+/// One mistake is one error: the end of a conditional that is not known belongs to it.
+#[test]
+fn an_unknown_conditional_takes_its_end_with_it() {
+    let messages = |text: &str| -> Vec<String> {
+        assembly(text).diagnostics.iter().map(|d| d.message.clone()).collect()
+    };
+    let found = messages(" .ifxyz 1\n rign\n .else\n rign\n .endif\n nop\n");
+    assert_eq!(found.len(), 1, "{found:?}");
+    assert_eq!(
+        messages(" .if 0\n .ifxyz 1\n .endif\n rign\n .endif\n nop\n"),
+        Vec::<String>::new()
+    );
 }

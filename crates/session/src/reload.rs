@@ -64,6 +64,7 @@ impl Session {
     /// [`SessionError::Start`].
     pub fn restart(&mut self, startup: &Startup) -> Result<(), SessionError> {
         let mut process = Process::start(&self.image, startup)?;
+        process.machine.set_interrupt(self.interrupted);
         self.history = History::new(&mut process);
         self.process = process;
         self.marks.clear();

@@ -20,6 +20,8 @@ impl Session {
         stops.extend(places);
         let end = self.moment().saturating_add(limit);
         let mut values = self.watched_values();
+        // What an instruction that is not completed has written so far is still to be told.
+        let mut unfinished: Option<Watcher> = None;
         loop {
             if interrupted() {
                 self.settle();
@@ -39,8 +41,13 @@ impl Session {
             let stop = match values.is_empty() {
                 true => self.run_on(budget, None),
                 false => {
-                    let mut watcher = Watcher::new(self.watched(), OnWrite::Stop);
-                    self.run_on(budget, Some(&mut watcher))
+                    let mut watcher = match unfinished.take() {
+                        Some(watcher) => watcher,
+                        None => Watcher::new(self.watched(), OnWrite::Stop),
+                    };
+                    let stop = self.run_on(budget, Some(&mut watcher));
+                    unfinished = (stop == Stop::Unfinished).then_some(watcher);
+                    stop
                 }
             };
             self.process.stop_at_calls(false);

@@ -103,6 +103,8 @@ pub struct Session {
     order: OperandOrder,
     pub(crate) history: History,
     pub(crate) stops: Stops,
+    /// What is asked whether a long instruction is to be left.
+    pub(crate) interrupted: fn() -> bool,
     /// [`Session::resume`] stops before each system call.
     pub(crate) stops_at_calls: bool,
     pub(crate) marks: Vec<Mark>,
@@ -136,6 +138,7 @@ impl Session {
             order: OperandOrder::default(),
             history,
             stops: Stops::default(),
+            interrupted: || false,
             stops_at_calls: false,
             marks: Vec::new(),
             writers: SlotWriters::default(),
@@ -192,6 +195,7 @@ impl Session {
 
     /// Sets what is asked now and then whether a long instruction is to be left.
     pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
+        self.interrupted = interrupted;
         self.process.machine.set_interrupt(interrupted);
     }
 

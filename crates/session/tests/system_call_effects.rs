@@ -191,3 +191,27 @@ fn elements_are_told_by_the_row_and_not_by_letters() {
     let report = session("movss xmm0, [p]").step().0.unwrap();
     assert_eq!(report.reads[0].number.as_deref(), Some("1e-45"));
 }
+
+/// A string instruction is left in the middle when it goes over very much, and what it wrote before that is not lost.
+#[test]
+fn a_watch_sees_what_a_long_string_instruction_wrote_first() {
+    let text = ".target x86-64\n.global _start\n.bss\nroom: .skip 3 << 20\n.text\n_start: lea rdi, [room]\n mov ecx, 3 << 20\n mov al, 7\n rep stosb\n nop\n mov eax, 60\n syscall\n";
+    let mut session = common::session(text);
+    session.add_watch("byte [room + 5]").unwrap();
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Watch(1));
+    assert_eq!(session.moment(), 4);
+    let report = session.watch_change().unwrap().report.clone();
+    assert_eq!(report.place.line, Some(9));
+    let [written] = &report.memory[..] else { panic!("{:?}", report.memory) };
+    assert_eq!((written.bytes, written.elements), (3 << 20, Some(3 << 20)));
+    // One moment has one state: interrupted in the middle, the session is before the instruction.
+    let mut session = common::session(text);
+    let asked = std::cell::Cell::new(0);
+    let reason = session.resume(&[], 1000, &|| {
+        asked.set(asked.get() + 1);
+        asked.get() == 3
+    });
+    assert_eq!((reason, session.moment()), (StopReason::Interrupted, 3));
+    assert_eq!(session.register(Storage(1)), 3 << 20);
+    assert_eq!(session.evaluate("byte [room + 5]").unwrap().value, 0);
+}
