@@ -15,6 +15,8 @@ pub(crate) enum Kind {
     Words,
     /// Integers of this many bytes.
     Integers(u8),
+    /// Integers of this many bytes, on ARM alone: elsewhere the name stands for another width, or for nothing.
+    IntegersOnArm(u8),
     /// Integers of this many bytes, or text padded to a multiple of it.
     Units(u8),
     /// Text, with or without a zero after it.
@@ -42,6 +44,8 @@ pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
     (".int", Kind::Integers(4)),
     (".quad", Kind::Integers(8)),
     (".octa", Kind::Integers(16)),
+    (".dword", Kind::IntegersOnArm(8)),
+    (".inst", Kind::IntegersOnArm(4)),
     (".float", Kind::Floats(4)),
     (".single", Kind::Floats(4)),
     (".double", Kind::Floats(8)),
@@ -77,6 +81,15 @@ pub(crate) fn run(
             list(assembler, bytes, false, cursor)?;
         }
         Kind::Integers(bytes) => {
+            assembler.check_contents(span, "values")?;
+            list(assembler, bytes, false, cursor)?;
+        }
+        Kind::IntegersOnArm(_) if assembler.arch.is_x86() => {
+            let message = format!("`{word}` is for ARM");
+            return Err(Diagnostic::error(Code::TargetConflict, span, message)
+                .help("`.long` is 4 bytes on every machine, and `.quad` is 8"));
+        }
+        Kind::IntegersOnArm(bytes) => {
             assembler.check_contents(span, "values")?;
             list(assembler, bytes, false, cursor)?;
         }

@@ -147,3 +147,13 @@ fn lines_of_bytes_between_instructions_are_written() {
         back.sections[0].lines.iter().map(|line| (line.offset, line.line)).collect();
     assert_eq!(lines, [(0, 2), (4, 3), (5, 4), (6, 5), (7, 6), (8, 7)]);
 }
+
+#[test]
+fn dword_and_inst_are_for_arm_alone() {
+    let source = |text: &str| Source { name: "board.s".into(), text: text.into() };
+    let made = assemble(&source(" .inst 0xd503201f\n .dword 5\n"), &Options::for_target(Arch::Arm64));
+    let wanted = [&0xd503_201fu32.to_le_bytes()[..], &5u64.to_le_bytes()].concat();
+    assert_eq!(made.object.unwrap().sections[0].data, wanted);
+    let refused = assemble(&source(" .dword 5\n"), &Options::for_target(Arch::X86_64));
+    assert_eq!(refused.diagnostics[0].message, "`.dword` is for ARM");
+}
