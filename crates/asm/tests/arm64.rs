@@ -151,7 +151,8 @@ fn lines_of_bytes_between_instructions_are_written() {
 #[test]
 fn dword_and_inst_are_for_arm_alone() {
     let source = |text: &str| Source { name: "board.s".into(), text: text.into() };
-    let made = assemble(&source(" .inst 0xd503201f\n .dword 5\n"), &Options::for_target(Arch::Arm64));
+    let made =
+        assemble(&source(" .inst 0xd503201f\n .dword 5\n"), &Options::for_target(Arch::Arm64));
     let wanted = [&0xd503_201fu32.to_le_bytes()[..], &5u64.to_le_bytes()].concat();
     assert_eq!(made.object.unwrap().sections[0].data, wanted);
     let refused = assemble(&source(" .dword 5\n"), &Options::for_target(Arch::X86_64));

@@ -93,7 +93,7 @@ impl Session {
                 described(&writer)
             ),
             Some(format!(
-                "keep that instruction out of the slot at {pointer:#x}, where `{routine}` was called with {name} at {pointer:#x}"
+                "that store must not reach {pointer:#x}, where `{routine}` has its return address"
             )),
         ))
     }
@@ -132,7 +132,9 @@ impl Session {
                 "x30 was loaded from {slot:#x}, where `{routine}` kept its return address {expected:#x}, and which was overwritten {}",
                 described(&overwriter)
             ),
-            Some(format!("keep that instruction out of the slot at {slot:#x}")),
+            Some(format!(
+                "that store must not reach {slot:#x}, where `{routine}` has its return address"
+            )),
         ))
     }
 

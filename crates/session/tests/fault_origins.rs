@@ -35,7 +35,7 @@ copy: sub rsp, 16
     insta::assert_snapshot!(report(&text), @r"
     returned to 0x41414141, where there is nothing
     the return address of `copy`, 0x401005, was overwritten at #82 by `mov [rsi], al`, lamp.s:9
-    help: keep that instruction out of the slot at 0x7fffffffeeb8, where `copy` was called with rsp at 0x7fffffffeeb8
+    help: that store must not reach 0x7fffffffeeb8, where `copy` has its return address
     ");
 }
 
@@ -91,7 +91,7 @@ tide: stp x29, x30, [sp, #-32]!
     insta::assert_snapshot!(report(slot), @r"
     returned to 0x4140, where there is nothing
     x30 was loaded from 0x7fffffffee98, where `tide` kept its return address 0x401004, and which was overwritten at #4 by `str x1, [sp, #8]`, lamp.s:7
-    help: keep that instruction out of the slot at 0x7fffffffee98
+    help: that store must not reach 0x7fffffffee98, where `tide` has its return address
     ");
     let register =
         ".target arm64\n.global _start\n_start: bl tide\n brk #1\ntide: mov x30, #64\n ret\n";

@@ -95,7 +95,12 @@ fn escape_into(out: &mut String, c: char) {
 
 /// Whether a text is printable ASCII and ends of lines.
 fn is_plain(text: &str) -> bool {
-    text.bytes().all(|byte| matches!(byte, b' '..=b'~' | b'\n' | b'\t'))
+    // In pieces without a branch inside, which the compiler turns into vector code: a trace has millions of lines.
+    text.as_bytes().chunks(64).all(|piece| {
+        piece.iter().fold(true, |plain, byte| {
+            plain & ((*byte >= b' ') & (*byte <= b'~') | (*byte == b'\n') | (*byte == b'\t'))
+        })
+    })
 }
 
 /// The text with control characters shown as escapes, ends of lines too: a name, or a part of a line.
@@ -176,7 +181,7 @@ pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
             if rest.is_empty() {
                 return None;
             }
-            let at = rest.find([BEGIN, END]).unwrap_or(rest.len());
+            let at = find_mark(rest).unwrap_or(rest.len());
             let piece = Piece { tone, text: &rest[..at] };
             let mut after = rest[at..].chars();
             match after.next() {
@@ -195,6 +200,21 @@ pub fn pieces(text: &str) -> impl Iterator<Item = Piece<'_>> {
             }
         }
     })
+}
+
+/// Where the first mark of a style is in a text.
+fn find_mark(text: &str) -> Option<usize> {
+    // Both marks begin with the same bytes in UTF-8: EF B7 90 and EF B7 91.
+    const LEAD: u8 = 0xef;
+    let bytes = text.as_bytes();
+    let mut from = 0;
+    loop {
+        let at = from + bytes[from..].iter().position(|byte| *byte == LEAD)?;
+        if text[at..].starts_with([BEGIN, END]) {
+            return Some(at);
+        }
+        from = at + 1;
+    }
 }
 
 /// Data as a line of JSON in which nothing is left that a terminal would obey.

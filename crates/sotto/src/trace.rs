@@ -54,7 +54,7 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let limit = args.limit.unwrap_or(u64::MAX);
     // The limit counts from where the trace begins.
     let end = u64::MAX;
-    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out };
+    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out, json: Vec::new() };
     let here = tracer.session.here().address;
     let status = match from.is_empty() || from.contains(&here) {
         true => None,
@@ -82,6 +82,8 @@ struct Tracer<'a, W: Write> {
     /// The moment at which to stop.
     end: u64,
     out: W,
+    /// The line of JSON at hand.
+    json: Vec<u8>,
 }
 
 impl<W: Write> Tracer<'_, W> {
@@ -239,8 +241,10 @@ impl<W: Write> Tracer<'_, W> {
     fn line(&mut self, report: &StepReport, values: &[(String, String)]) -> Result<(), Failure> {
         if self.as_json && values.is_empty() {
             // Most lines are like this, and there may be millions.
-            let text = serde_json::to_string(report).unwrap_or_default();
-            let line = console::json_text(&text);
+            self.json.clear();
+            // Neither the report nor a buffer in memory refuses to be written.
+            let _ = serde_json::to_writer(&mut self.json, report);
+            let line = console::json_text(str::from_utf8(&self.json).unwrap_or_default());
             self.out.write_all(line.as_bytes()).map_err(output::stdout_failed)?;
             return self.out.write_all(b"\n").map_err(output::stdout_failed);
         }

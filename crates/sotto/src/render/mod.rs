@@ -184,7 +184,13 @@ fn pad(out: &mut String, start: usize, columns: usize) {
         true => out.len() - start,
         false => out[start..].chars().count(),
     };
-    out.extend(std::iter::repeat_n(' ', columns.saturating_sub(used)));
+    const SPACES: &str = "                                                                ";
+    let mut missing = columns.saturating_sub(used);
+    while missing > 0 {
+        let some = missing.min(SPACES.len());
+        out.push_str(&SPACES[..some]);
+        missing -= some;
+    }
 }
 
 /// What a step changed, each in a few words.

@@ -62,16 +62,19 @@ pub fn push_decimal(out: &mut String, mut value: u64) {
             break;
         }
     }
-    out.extend(digits[at..].iter().map(|digit| char::from(*digit)));
+    // Digits are ASCII.
+    out.push_str(str::from_utf8(&digits[at..]).unwrap_or_default());
 }
 
 /// Adds a number in hex, after `0x`.
 pub fn push_hex(out: &mut String, value: u64) {
-    out.push_str("0x");
-    let digits = (64 - (value | 1).leading_zeros()).div_ceil(4);
-    for digit in (0..digits).rev() {
-        out.push(char::from(b"0123456789abcdef"[(value >> (4 * digit)) as usize & 15]));
+    let count = (64 - (value | 1).leading_zeros()).div_ceil(4) as usize;
+    let mut digits = [0; 16];
+    for (at, digit) in digits[..count].iter_mut().rev().enumerate() {
+        *digit = b"0123456789abcdef"[(value >> (4 * at)) as usize & 15];
     }
+    out.push_str("0x");
+    out.push_str(str::from_utf8(&digits[..count]).unwrap_or_default());
 }
 
 /// A change of a value to an address, which is not read as a number.
