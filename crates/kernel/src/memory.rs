@@ -8,7 +8,7 @@ use sotto_machine::{PAGE_BYTES, Permissions};
 use crate::Errno;
 use crate::process::Process;
 use crate::report::Notice;
-use crate::syscalls::Outcome;
+use crate::syscalls::{Outcome, notice};
 
 /// Mappings are made downwards from here, below the stack.
 fn map_top(process: &Process) -> u64 {
@@ -107,8 +107,19 @@ pub(crate) fn map(process: &mut Process, arguments: &[u64]) -> (Outcome, Option<
     }
     match place(process, address, length, protection, flags) {
         Ok(address) => (Outcome::Returned(address as i64), None),
-        Err(errno) => (errno.into(), None),
+        Err(errno) => (errno.into(), over_limit(process, "mmap", length)),
     }
+}
+
+/// What to say about a call that asked for so many bytes more and was refused, if the limit of memory is why: the
+/// kernel might have given them.
+pub(crate) fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
+    let limit = process.memory_limit;
+    if more.saturating_add(process.machine.memory().mapped_bytes()) <= limit {
+        return None;
+    }
+    let message = format!("`{call}` asks for more memory than the program may have");
+    notice(message, "ask for less, or start the program with a higher memory limit")
 }
 
 fn place(

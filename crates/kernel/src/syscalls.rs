@@ -68,7 +68,11 @@ pub(crate) fn perform(
         Syscall::readlink => plain(no_file(process, a)),
         Syscall::readlinkat if (d as i32) <= 0 => plain(Err(Errno::EINVAL)),
         Syscall::readlinkat => plain(no_file(process, b)),
-        Syscall::brk => plain(Ok(memory::brk(process, a))),
+        Syscall::brk => {
+            let now = memory::brk(process, a);
+            let notice = memory::over_limit(process, "brk", a.saturating_sub(now));
+            (Outcome::Returned(now as i64), notice)
+        }
         Syscall::mmap | Syscall::mmap2 => memory::map(process, arguments),
         Syscall::munmap => plain(memory::unmap(process, a, b)),
         Syscall::mprotect => plain(memory::protect(process, a, b, c)),

@@ -455,6 +455,7 @@ fn a_guest_has_the_memory_that_it_may_have_and_no_more() {
     let (said, status, _) = measured(&folder, &["run", "fog.s", "--memory", "64M"]);
     assert_eq!(status, Some(139), "{said}");
     assert!(said.contains("0xfffffffffffffff4"), "{said}");
+    assert!(said.contains("`mmap` asks for more memory than the program may have"), "{said}");
     // Room in .bss and on the stack is touched and not asked for.
     let folder =
         guest(&format!(".bss\nroom: .skip 256 << 20\n.text\n_start: lea r12, [room]\n{touch}"));
