@@ -522,16 +522,8 @@ impl Assembler<'_> {
                 .help("write `.irp reg, rax, rbx`, and `\\reg` in the lines below"));
         };
         macros::parameters(name, at + offset)?;
-        let parameters = vec![Parameter { name: name.to_string(), kind: Kind::Rest }];
-        let each = Macro { name: ".irp".into(), span, parameters, body };
-        self.check_macro(&each)?;
-        for (offset, value) in pieces {
-            self.expand(&each, value, at + offset, span)?;
-            if self.stopped || self.leaving_macro {
-                break;
-            }
-        }
-        Ok(())
+        let values = pieces.map(|(offset, value)| (at + offset, value));
+        self.expand_for_each(".irp", span, name, body, values)
     }
 
     /// `.irpc PARAMETER, CHARACTERS`
@@ -551,14 +543,28 @@ impl Assembler<'_> {
                 .help("write `.irpc digit, 0123`, and `\\digit` in the lines below"));
         };
         macros::parameters(name.trim(), at)?;
-        let parameters = vec![Parameter { name: name.trim().to_string(), kind: Kind::Rest }];
-        let each = Macro { name: ".irpc".into(), span, parameters, body };
-        self.check_macro(&each)?;
         let characters = unquoted(characters.trim());
         let start = at + (characters.as_ptr() as usize - rest.as_ptr() as usize);
-        for (offset, character) in characters.char_indices() {
-            let value = &characters[offset..offset + character.len_utf8()];
-            self.expand(&each, value, start + offset, span)?;
+        let values = characters.char_indices().map(|(offset, character)| {
+            (start + offset, &characters[offset..offset + character.len_utf8()])
+        });
+        self.expand_for_each(".irpc", span, name.trim(), body, values)
+    }
+
+    /// Expands the body of a repeat once for each value of its parameter. A value comes with its column in the line.
+    fn expand_for_each<'v>(
+        &mut self,
+        directive: &str,
+        span: Span,
+        parameter: &str,
+        body: Body,
+        values: impl Iterator<Item = (usize, &'v str)>,
+    ) -> Result<(), Diagnostic> {
+        let parameters = vec![Parameter { name: parameter.to_string(), kind: Kind::Rest }];
+        let each = Macro { name: directive.into(), span, parameters, body };
+        self.check_macro(&each)?;
+        for (at, value) in values {
+            self.expand(&each, value, at, span)?;
             if self.stopped || self.leaving_macro {
                 break;
             }
