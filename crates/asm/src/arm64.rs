@@ -8,7 +8,11 @@ use crate::operand::{Modifier, OpenMem, Parsed, Spanned, peek_modifier, value_of
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// Parses one operand.
-pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
+pub(crate) fn operand(
+    cursor: &mut Cursor,
+    context: OperandContext,
+    is_first: bool,
+) -> Result<Spanned, Diagnostic> {
     let (token, start) = cursor.peek_spanned()?;
     match token {
         Tok::Op('[') => return memory(cursor, start),
@@ -18,7 +22,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             return Ok(Spanned { parsed: Parsed::Literal(expr), span: cursor.since(start) });
         }
         Tok::Word(word) => {
-            if let Some(reg) = Reg::parse(cursor.arch(), word) {
+            if let Some(reg) = Reg::parse(cursor.arch(), word)
+                && !is_symbol(cursor, context, is_first)?
+            {
                 cursor.next()?;
                 return register(cursor, reg, start);
             }
@@ -27,6 +33,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             {
                 cursor.next()?;
                 return Ok(Spanned { parsed: Parsed::Fixed(Operand::Cond(cond)), span: start });
+            }
+            if !is_symbol(cursor, context, is_first)? {
+                check_vector_register(word, start)?;
             }
         }
         _ => {}
@@ -51,17 +60,37 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     Ok(Spanned { parsed, span })
 }
 
-/// An expression, or the low bits of one: `:lo12:symbol`.
+/// Whether a register's name stands for a symbol here: the page of ADRP, and the target of a branch that takes nothing
+/// else, are never registers.
+fn is_symbol(cursor: &Cursor, context: OperandContext, is_first: bool) -> Result<bool, Diagnostic> {
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    Ok(ahead.peek()? == Tok::End && (context.page || (context.target && is_first)))
+}
+
+/// Refuses the names of registers that are not modelled yet.
+fn check_vector_register(word: &str, span: Span) -> Result<(), Diagnostic> {
+    let lower = word.to_ascii_lowercase();
+    let number = |rest: &str| rest.parse::<u8>().is_ok_and(|n| n < 32 && n.to_string() == rest);
+    let is_vector = match lower.split_at_checked(1) {
+        Some(("v", rest)) => number(rest.split('.').next().unwrap_or(rest)),
+        Some(("b" | "h" | "s" | "d" | "q", rest)) => number(rest),
+        _ => false,
+    };
+    if !is_vector {
+        return Ok(());
+    }
+    let message = format!("`{word}` is a vector register, and those of arm64 are not modelled yet");
+    Err(Diagnostic::error(Code::UnknownInstruction, span, message))
+}
+
+/// An expression, or a part of one: `:lo12:symbol`.
 fn value(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
     if !cursor.eat(':')? {
         return expr::parse(cursor, Atoms::Plain);
     }
-    match cursor.next()? {
-        (Tok::Word(word), _) if word.eq_ignore_ascii_case("lo12") => {}
-        (token, span) => return Err(cursor.unexpected(token, span, "`lo12` between colons")),
-    }
-    cursor.expect(':', "after `lo12`")?;
-    Ok(Expr::Via(Via::Low12, Box::new(expr::parse(cursor, Atoms::Plain)?)))
+    let via = Via::prefix(cursor)?;
+    Ok(Expr::Via(via, Box::new(expr::parse(cursor, Atoms::Plain)?)))
 }
 
 /// Takes `, lsl #n` after an immediate, if it is there.

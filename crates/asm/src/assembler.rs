@@ -5,7 +5,7 @@ use std::rc::Rc;
 
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
-    Arch, Encoded, Operand, OperandContext, OperandOrder, Operands, Reg, Value, Width, encode,
+    Arch, Encoded, Mem, Operand, OperandContext, OperandOrder, Operands, Reg, Value, Width, encode,
     find_mnemonic, form_docs,
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
@@ -14,18 +14,19 @@ use crate::directive::Directive;
 use crate::disk::{Disk, NoDisk};
 use crate::expr::{self, Atoms};
 use crate::fragments::{OpenInstruction, SectionBuilder};
-use crate::infer::{Inference, infer, recognise_order};
+use crate::infer::{Inference, infer, recognise_order, symbols_named_as_registers};
 use crate::known::{Key, KnownLines};
 use crate::layout;
-use crate::lexer::{Cursor, Tok, code_end};
+use crate::lexer::{Cursor, NameSet, Tok, code_end};
+use crate::line_marks::Stated;
 use crate::listing::Listing;
 use crate::macros::Macro;
-use crate::operand::{Parsed, Spanned};
+use crate::operand::{OpenMem, Parsed, Spanned};
 use crate::refusal::{encode_diagnostic, unknown_word};
 use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
 use crate::structure::{Condition, Level, Line, Lines, begins_condition};
 use crate::symbols::{
-    Context, Definition, Evaluator, Linear, Memo, Position, SymbolId, SymbolTable,
+    Context, Definition, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
 };
 use crate::unwind::Unwind;
 use crate::{
@@ -100,6 +101,8 @@ pub(crate) struct Assembler<'d> {
     /// The order of operands, and what decided it.
     pub order: OperandOrder,
     pub order_from: Option<Span>,
+    /// Symbols of a source-first text that registers are called by too.
+    pub named_as_registers: Option<Rc<NameSet>>,
     /// Between the marks `#APP` and `#NO_APP` that a compiler puts around inline assembly.
     pub in_inline_assembly: bool,
     /// `.exitm` was read: nothing more of the macro is.
@@ -150,6 +153,8 @@ pub(crate) struct Assembler<'d> {
     /// Bytes laid down by `.fill` so far.
     pub filled_bytes: u64,
     pub unwind: Unwind,
+    /// The line table that the source states.
+    pub stated: Stated,
     pub listing: Option<Vec<Listed>>,
 }
 
@@ -179,7 +184,16 @@ pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Ass
     assembler.read(source);
     let mut object = None;
     // Sizes and values are settled even after errors, so that all errors come in one go.
+    let read = assembler.diagnostics.len();
     let (laid_out, listing) = layout::finish(&mut assembler);
+    if assembler.stopped {
+        // What the rest defines was not read.
+        let mut number = 0;
+        assembler.diagnostics.retain(|diagnostic| {
+            number += 1;
+            number <= read || diagnostic.code != Code::UndefinedSymbol
+        });
+    }
     if assembler.diagnostics.iter().all(|d| d.severity != Severity::Error) {
         object = laid_out;
     }
@@ -288,9 +302,13 @@ impl Found {
             OperandOrder::SourceFirst => {
                 source_first::settle(cursor.arch(), self.mnemonic, self.spelling, operands, span)?
             }
-            OperandOrder::DestinationFirst => sized_push(self.mnemonic, operands, cursor),
+            OperandOrder::DestinationFirst => {
+                address_of_operator(self.mnemonic, operands);
+                called_as_register(cursor, self.mnemonic, operands);
+                sized_push(self.mnemonic, operands, cursor)
+            }
         };
-        implied_count(mnemonic, operands);
+        implied_operands(mnemonic, operands);
         if let Some(number) = self.comparison {
             let parsed = Parsed::Fixed(Operand::Imm(Value::Known(i64::from(number))));
             operands.push(Spanned { parsed, span });
@@ -375,7 +393,7 @@ fn parse_operands(
     }
     loop {
         operands.push(match cursor.arch() {
-            Arch::Arm64 => arm64::operand(cursor, context)?,
+            Arch::Arm64 => arm64::operand(cursor, context, operands.is_empty())?,
             _ if cursor.order() == OperandOrder::SourceFirst => {
                 source_first::operand(cursor, context)?
             }
@@ -395,8 +413,9 @@ fn parse_operands(
     }
 }
 
-/// A shift without a count shifts by one, a double one by CL: so compilers write them.
-fn implied_count(mnemonic: &str, operands: &mut Vec<Spanned>) {
+/// Adds what compilers leave out: a shift without a count shifts by one, a double one by CL; a product with an
+/// immediate goes back to its register.
+fn implied_operands(mnemonic: &str, operands: &mut Vec<Spanned>) {
     const SHIFTS: [&str; 8] = ["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];
     if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
         let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
@@ -404,6 +423,14 @@ fn implied_count(mnemonic: &str, operands: &mut Vec<Spanned>) {
     } else if operands.len() == 2 && ["shld", "shrd"].contains(&mnemonic) {
         let cl = Parsed::Fixed(Operand::Reg(Reg::x86(Width::W8, 1)));
         operands.push(Spanned { parsed: cl, span: operands[1].span });
+    } else if let ("imul", [register, factor]) = (mnemonic, &operands[..])
+        && matches!(register.parsed, Parsed::Fixed(Operand::Reg(_)))
+        && matches!(
+            factor.parsed,
+            Parsed::Imm(_) | Parsed::Offset(_) | Parsed::Fixed(Operand::Imm(_))
+        )
+    {
+        operands.insert(1, register.clone());
     }
 }
 
@@ -423,6 +450,29 @@ fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> 
     }
 }
 
+/// `call ax`: no call goes to a register of that width, so it is to a function of this name.
+fn called_as_register(cursor: &Cursor, mnemonic: &str, operands: &mut [Spanned]) {
+    let [Spanned { parsed, span }] = operands else { return };
+    if let Parsed::Fixed(Operand::Reg(reg)) = parsed
+        && matches!(mnemonic, "call" | "jmp")
+        && reg.width() != cursor.arch().address_width()
+    {
+        *parsed = Parsed::Target(Expr::Symbol(cursor.text_at(*span).into(), *span));
+    }
+}
+
+/// `lea eax, x@ntpoff`: an operand with an operator is memory there, as compilers write it.
+fn address_of_operator(mnemonic: &str, operands: &mut [Spanned]) {
+    let [_, Spanned { parsed, .. }] = operands else { return };
+    if let Parsed::Imm(disp @ Expr::Via(..)) = parsed
+        && mnemonic == "lea"
+    {
+        let mem = Mem { disp: Value::Late, ..Mem::absolute(0) };
+        let disp = disp.clone();
+        *parsed = Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: true, relative: false }));
+    }
+}
+
 impl<'d> Assembler<'d> {
     fn new(arch: Arch, options: &Options, disk: &'d dyn Disk) -> Assembler<'d> {
         let mut assembler = Assembler {
@@ -436,6 +486,7 @@ impl<'d> Assembler<'d> {
             files: Vec::new(),
             file: 0,
             line: 0,
+            named_as_registers: None,
             in_inline_assembly: false,
             leaving_macro: false,
             macro_depth: 0,
@@ -464,6 +515,7 @@ impl<'d> Assembler<'d> {
             open_labels: Vec::new(),
             filled_bytes: 0,
             unwind: Unwind::default(),
+            stated: Stated::default(),
             listing: options.listing.then(Vec::new),
         };
         assembler.enter_section(".text", SectionFlags::by_name(".text"), None);
@@ -500,6 +552,13 @@ impl<'d> Assembler<'d> {
             (self.order, self.order_from) = (order, Some(span));
             self.known.forget();
         }
+        if self.arch.is_x86() && self.order == OperandOrder::SourceFirst {
+            let names = symbols_named_as_registers(text);
+            if !names.is_empty() {
+                let known = self.named_as_registers.get_or_insert_default();
+                Rc::make_mut(known).extend(names);
+            }
+        }
     }
 
     /// Adds a diagnostic; after too many errors reading stops.
@@ -520,7 +579,9 @@ impl<'d> Assembler<'d> {
         if self.lay_known(line.text) {
             return Ok(());
         }
-        let mut cursor = Cursor::new(line.text, line.at, self.arch).with_order(self.order);
+        let mut cursor = Cursor::new(line.text, line.at, self.arch)
+            .with_order(self.order)
+            .with_symbols(self.named_as_registers.clone());
         loop {
             let (token, span) = cursor.next()?;
             match token {
@@ -553,7 +614,9 @@ impl<'d> Assembler<'d> {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, false);
                         }
-                        Tok::Word(equ) if equ.eq_ignore_ascii_case("equ") => {
+                        Tok::Word(equ)
+                            if equ.eq_ignore_ascii_case("equ") && gives_value(&cursor) =>
+                        {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, true);
                         }
@@ -643,6 +706,9 @@ impl<'d> Assembler<'d> {
         cursor: &mut Cursor,
         lines: &mut Lines,
     ) -> Result<(), Diagnostic> {
+        if self.lay_prefix(word, cursor, lines)? {
+            return Ok(());
+        }
         if let Some((found, span)) = take_instruction(self.arch, word, span, cursor)? {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
@@ -674,6 +740,34 @@ impl<'d> Assembler<'d> {
             error = error.help(format!("to reserve {count} bytes, write `{word}: .skip {count}`"));
         }
         Err(error)
+    }
+
+    /// Lays down a prefix that stands alone, before an instruction in a statement of its own.
+    fn lay_prefix(
+        &mut self,
+        word: &str,
+        cursor: &mut Cursor,
+        lines: &Lines,
+    ) -> Result<bool, Diagnostic> {
+        if !self.arch.is_x86() || !matches!(cursor.peek()?, Tok::End | Tok::Word(_)) {
+            return Ok(false);
+        }
+        let alone = cursor.peek()? == Tok::End;
+        let byte = match x86_prefix_byte(self.arch, word) {
+            Some((byte, true)) => byte,
+            Some((byte, false)) if alone && (lines.continues() || self.in_inline_assembly) => byte,
+            _ => return Ok(false),
+        };
+        self.open_labels.clear();
+        self.mark_line();
+        self.section().lay(&[byte]);
+        if !alone {
+            // It stands before the instruction, which is a statement of its own.
+            let (text, at) = cursor.rest();
+            let (line, mut none) = (Line { text, at }, Lines::new("", at, self.file, self.line));
+            self.statement(line, &mut none)?;
+        }
+        Ok(true)
     }
 
     /// Carries out a directive.
@@ -783,14 +877,14 @@ impl<'d> Assembler<'d> {
     /// of variables. Names that may be defined elsewhere are noted.
     pub(crate) fn bind_names(&mut self, expr: &mut Expr) {
         self.symbols.bind_variables(expr);
-        if self.levels.is_empty() && !self.externals {
+        if self.levels.is_empty() && !self.externals && self.arch != Arch::X86_32 {
             return;
         }
         expr.for_each_leaf(&mut |leaf| {
             let Expr::Symbol(name, span) = leaf else { return };
             if let std::borrow::Cow::Owned(own) = self.own_name(name, *span) {
                 *name = own.into();
-            } else if self.externals && !name.starts_with('.') {
+            } else if (self.externals || *name == *GOT) && !name.starts_with('.') {
                 self.symbols.intern(name, *span);
             }
         });
@@ -987,6 +1081,31 @@ fn needed_now(error: Diagnostic) -> Diagnostic {
             error.help("the value is needed at once: define it above this line")
         }
         _ => error,
+    }
+}
+
+/// The byte of a prefix, and whether it is one that only stands for its byte: a size that the instruction has
+/// already, which compilers and disassemblers write to fill room.
+fn x86_prefix_byte(arch: Arch, word: &str) -> Option<(u8, bool)> {
+    let is = |name: &str| word.eq_ignore_ascii_case(name);
+    if is("data16") {
+        return Some((0x66, true));
+    }
+    if is("rex64") && arch == Arch::X86_64 {
+        return Some((0x48, true));
+    }
+    let prefix = PREFIXES.iter().find(|prefix| is(prefix.name))?;
+    Some((prefix.byte, false))
+}
+
+/// Whether a value follows the `equ` that comes next; else it is a symbol of this name.
+fn gives_value(cursor: &Cursor) -> bool {
+    let mut ahead = cursor.clone();
+    let _ = ahead.next();
+    match ahead.next() {
+        Ok((Tok::End | Tok::Op(',' | '@' | '['), _)) => false,
+        Ok((Tok::Op('('), _)) => ahead.peek() != Ok(Tok::Op('%')),
+        _ => true,
     }
 }
 

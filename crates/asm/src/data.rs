@@ -5,6 +5,7 @@ use sotto_object::{Datum, DatumKind};
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::expr::{self, Atoms};
 use crate::fragments::Fragment;
+use crate::leb128::{self, Leb128};
 use crate::lexer::{Cursor, Tok, unescape};
 use crate::{Code, Diagnostic, Span};
 
@@ -29,6 +30,8 @@ pub(crate) enum Kind {
     Floats(u8),
     /// The bytes of a file.
     File,
+    /// Integers in LEB128.
+    Leb128 { signed: bool },
 }
 
 pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
@@ -49,6 +52,8 @@ pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
     (".float", Kind::Floats(4)),
     (".single", Kind::Floats(4)),
     (".double", Kind::Floats(8)),
+    (".uleb128", Kind::Leb128 { signed: false }),
+    (".sleb128", Kind::Leb128 { signed: true }),
     (".incbin", Kind::File),
     (".xword", Kind::Integers(8)),
     (".ascii", Kind::Text { zero: false }),
@@ -76,30 +81,24 @@ pub(crate) fn run(
         Kind::Space => space(assembler, span, cursor)?,
         Kind::Fill => fill(assembler, span, cursor)?,
         Kind::Words => {
-            assembler.check_contents(span, "values")?;
             let bytes = assembler.arch.word_bytes() as u8;
             list(assembler, bytes, false, cursor)?;
         }
-        Kind::Integers(bytes) => {
-            assembler.check_contents(span, "values")?;
-            list(assembler, bytes, false, cursor)?;
-        }
+        Kind::Integers(bytes) => list(assembler, bytes, false, cursor)?,
         Kind::IntegersOnArm(_) if assembler.arch.is_x86() => {
             let message = format!("`{word}` is for ARM");
             return Err(Diagnostic::error(Code::TargetConflict, span, message)
                 .help("`.long` is 4 bytes on every machine, and `.quad` is 8"));
         }
-        Kind::IntegersOnArm(bytes) => {
-            assembler.check_contents(span, "values")?;
-            list(assembler, bytes, false, cursor)?;
-        }
-        Kind::Units(bytes) => {
-            assembler.check_contents(span, "values")?;
-            list(assembler, bytes, true, cursor)?;
-        }
+        Kind::IntegersOnArm(bytes) => list(assembler, bytes, false, cursor)?,
+        Kind::Units(bytes) => list(assembler, bytes, true, cursor)?,
         Kind::Floats(bytes) => {
             assembler.check_contents(span, "values")?;
             floats(assembler, bytes, cursor)?;
+        }
+        Kind::Leb128 { signed } => {
+            assembler.check_contents(span, "values")?;
+            leb128_list(assembler, signed, cursor)?;
         }
         Kind::File => {
             assembler.check_contents(span, "the bytes of a file")?;
@@ -127,6 +126,7 @@ fn list(
         let (token, span) = cursor.peek_spanned()?;
         match token {
             Tok::Str(raw) if units => {
+                assembler.check_contents(span, "text")?;
                 cursor.next()?;
                 let mut text = unescape(raw, span)?;
                 if bytes == 1 && count == 0 {
@@ -153,6 +153,42 @@ fn list(
     Ok(())
 }
 
+/// `.uleb128 NUMBER, ...`
+fn leb128_list(
+    assembler: &mut Assembler,
+    signed: bool,
+    cursor: &mut Cursor,
+) -> Result<(), Diagnostic> {
+    assembler.mark_line();
+    loop {
+        let (_, start) = cursor.peek_spanned()?;
+        let mut expr = expr::parse(cursor, Atoms::Plain)?;
+        let span = cursor.since(start);
+        assembler.bind_names(&mut expr);
+        match expr.constant() {
+            Some(value) => {
+                let value = value.map_err(|error| {
+                    Diagnostic::error(Code::Arithmetic, span, error.to_string())
+                })?;
+                let bytes = leb128::encode(value, signed, 1, span)?;
+                assembler.section().lay(&bytes);
+            }
+            None => {
+                let context = assembler.context();
+                let section = assembler.section();
+                section.push(Fragment::Leb128(section.leb128.len() as u32));
+                let bytes = vec![0];
+                section.leb128.push(Leb128 { signed, expr, context, span, bytes, failed: false });
+            }
+        }
+        if !cursor.eat(',')? {
+            break;
+        }
+    }
+    assembler.open_labels.clear();
+    Ok(())
+}
+
 fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(), Diagnostic> {
     let (_, start) = cursor.peek_spanned()?;
     let mut expr = expr::parse(cursor, Atoms::Plain)?;
@@ -167,10 +203,18 @@ fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<
             value
         }
         None => {
+            assembler.check_contents(span, "values")?;
             assembler.section().lay_field(bytes, expr, context, span);
             return Ok(());
         }
     };
+    if value == 0 && assembler.section().flags.nobits {
+        // It starts so.
+        let count = u64::from(bytes);
+        assembler.section().push(Fragment::Fill { count, value: 0 });
+        return Ok(());
+    }
+    assembler.check_contents(span, "values")?;
     assembler.section().lay(&value.to_le_bytes()[..usize::from(bytes)]);
     Ok(())
 }

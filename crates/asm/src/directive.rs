@@ -3,14 +3,14 @@
 use std::sync::OnceLock;
 
 use sotto_isa::{Arch, OperandOrder};
-use sotto_object::{Binding, SectionFlags, SymbolKind};
+use sotto_object::{Binding, SectionFlags, SymbolKind, Visibility};
 
 use crate::assembler::Assembler;
 use crate::fragments::{Align, Fragment, Org};
 use crate::lexer::{Cursor, Tok, unescape};
 use crate::structure::Structure;
 use crate::symbols::{Definition, FastMap, Linear};
-use crate::{Code, Diagnostic, Span, data, expr, structure, unwind};
+use crate::{Code, Diagnostic, Span, data, expr, line_marks, structure, unwind};
 
 /// A directive in a source.
 pub(crate) struct Call<'c, 'a> {
@@ -58,7 +58,9 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".equ", true, equ),
     (".set", false, equ),
     (".org", false, org),
-    (".hidden", false, hidden),
+    (".hidden", false, visibility),
+    (".internal", false, visibility),
+    (".protected", false, visibility),
     (".comm", false, common),
     (".lcomm", false, common),
     (".error", false, stated),
@@ -68,10 +70,17 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".operands", false, operands),
     (".intel_syntax", false, destination_first),
     (".att_syntax", false, source_first),
-    (".file", false, ignore),
+    (".file", false, file),
+    (".loc", false, location),
+    (".tlsdesccall", false, descriptor_call),
     (".ident", false, ignore),
-    (".loc", false, ignore),
     (".arch", false, ignore),
+    (".arch_extension", false, ignore),
+    (".cpu", false, ignore),
+    (".addrsig", false, ignore),
+    (".addrsig_sym", false, ignore),
+    (".loc_mark_labels", false, ignore),
+    (".variant_pcs", false, ignore),
 ];
 
 /// Every directive, as it is written with its dot.
@@ -171,17 +180,19 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
                 'x' => flags.exec = true,
                 // Constants that a linker may join; ours keeps them as they are.
                 'M' | 'S' => {}
-                // It is of a group, which is named further on.
-                'G' => {}
+                'T' => flags.tls = true,
+                // It is of a group, which is named further on; or stays although nothing refers to it; or is
+                // left out of the program.
+                'G' | 'R' | 'e' => {}
                 _ => {
                     return Err(syntax(1, format!("`{letter}` is not a section flag")).help(
-                        "the flags are a (in memory), w (writable), x (executable), G (of a group)",
+                        "the flags are a (in memory), w (writable), x (executable), T (one for each thread), M and S (constants that may be joined), G (of a group), R (kept), e (left out of the program)",
                     ));
                 }
             }
         }
         match piece(2).map(|word| word.trim_start_matches(['%', '@'])) {
-            None | Some("note" | "init_array" | "fini_array") => {}
+            None | Some("note" | "init_array" | "fini_array" | "preinit_array" | "unwind") => {}
             Some("nobits") => flags.nobits = true,
             Some("progbits") => flags.nobits = false,
             Some(_) => {
@@ -349,7 +360,9 @@ fn symbol_type(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnos
     let (token, kind_span) = cursor.next()?;
     let kind = match token {
         Tok::Word("function") => SymbolKind::Function,
-        Tok::Word("object") => SymbolKind::Data,
+        Tok::Word("object" | "tls_object" | "common") => SymbolKind::Data,
+        Tok::Word("gnu_indirect_function") => SymbolKind::IndirectFunction,
+        Tok::Word("gnu_unique_object") => SymbolKind::Data,
         Tok::Word("notype") => SymbolKind::None,
         _ => return Err(cursor.unexpected(token, kind_span, "%function or %object")),
     };
@@ -431,13 +444,37 @@ fn org(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
     Ok(())
 }
 
-/// `.hidden NAME, ...`
-fn hidden(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+/// `.hidden NAME, ...` and its like.
+fn visibility(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let visibility = match call.name {
+        ".internal" => Visibility::Internal,
+        ".protected" => Visibility::Protected,
+        _ => Visibility::Hidden,
+    };
     let cursor = &mut *call.cursor;
     each_name(cursor, |symbol, span| {
         let id = assembler.symbols.intern(symbol, span);
-        assembler.symbols.get_mut(id).private = true;
+        assembler.symbols.get_mut(id).visibility = visibility;
     })
+}
+
+fn file(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    line_marks::file(assembler, call.cursor)
+}
+
+fn location(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    line_marks::location(assembler, call.cursor)
+}
+
+/// `.tlsdesccall NAME`: the call that follows goes through the variable's descriptor.
+fn descriptor_call(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let (name, span) = symbol_name(call.cursor)?;
+    let symbol = Box::new(expr::Expr::Symbol(name.into(), span));
+    let mut expr = expr::Expr::Via(expr::Via::Tls(expr::TlsOperator::DescriptorCall), symbol);
+    assembler.bind_names(&mut expr);
+    let context = assembler.context();
+    assembler.section().lay_mark(expr, context, span);
+    Ok(())
 }
 
 /// `.comm NAME, SIZE[, ALIGN]`: room that all files share, made once by the linker.

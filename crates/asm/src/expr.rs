@@ -80,18 +80,107 @@ pub enum Via {
     GotOff,
     /// `:lo12:x`: the low twelve bits of the address.
     Low12,
+    /// `:got:x`: the page of the entry of the global offset table, in A64 code.
+    GotPage,
+    /// `:got_lo12:x`: the low twelve bits of that entry's address.
+    GotLow12,
+    /// A way to thread-local data, by the operator's name.
+    Tls(TlsOperator),
+}
+
+/// The operators that lead to thread-local data; each machine's supplement says what their fields hold.
+///
+/// Sources: ELF Handling for Thread-Local Storage; AAELF64, 5.7.11.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum TlsOperator {
+    /// `@tlsgd`
+    General,
+    /// `@tlsld`, `@tlsldm`
+    Module,
+    /// `@gottpoff`, `@gotntpoff`
+    OffsetEntry,
+    /// `@indntpoff`
+    OffsetEntryAddress,
+    /// `@tpoff`, `@ntpoff`
+    ThreadOffset,
+    /// `@dtpoff`
+    BlockOffset,
+    /// `:tprel_hi12:`
+    High12,
+    /// `:tprel_lo12:`
+    Low12,
+    /// `:tprel_lo12_nc:`
+    Low12Unchecked,
+    /// `:gottprel:`
+    EntryPage,
+    /// `:gottprel_lo12:`
+    EntryLow12,
+    /// `:tlsdesc:`
+    DescriptorPage,
+    /// `:tlsdesc_lo12:`
+    DescriptorLow12,
+    /// `.tlsdesccall`
+    DescriptorCall,
+}
+
+/// The operators after `@`, as x86 sources write them.
+const SUFFIXES: &[(&str, Via)] = &[
+    ("plt", Via::Plt),
+    ("gotpcrel", Via::GotPcRel),
+    ("got", Via::Got),
+    ("gotoff", Via::GotOff),
+    ("tlsgd", Via::Tls(TlsOperator::General)),
+    ("tlsld", Via::Tls(TlsOperator::Module)),
+    ("tlsldm", Via::Tls(TlsOperator::Module)),
+    ("gottpoff", Via::Tls(TlsOperator::OffsetEntry)),
+    ("gotntpoff", Via::Tls(TlsOperator::OffsetEntry)),
+    ("indntpoff", Via::Tls(TlsOperator::OffsetEntryAddress)),
+    ("tpoff", Via::Tls(TlsOperator::ThreadOffset)),
+    ("ntpoff", Via::Tls(TlsOperator::ThreadOffset)),
+    ("dtpoff", Via::Tls(TlsOperator::BlockOffset)),
+];
+
+/// The operators between colons, as A64 sources write them.
+const PREFIXES: &[(&str, Via)] = &[
+    ("lo12", Via::Low12),
+    ("got", Via::GotPage),
+    ("got_lo12", Via::GotLow12),
+    ("tprel_hi12", Via::Tls(TlsOperator::High12)),
+    ("tprel_lo12", Via::Tls(TlsOperator::Low12)),
+    ("tprel_lo12_nc", Via::Tls(TlsOperator::Low12Unchecked)),
+    ("gottprel", Via::Tls(TlsOperator::EntryPage)),
+    ("gottprel_lo12", Via::Tls(TlsOperator::EntryLow12)),
+    ("tlsdesc", Via::Tls(TlsOperator::DescriptorPage)),
+    ("tlsdesc_lo12", Via::Tls(TlsOperator::DescriptorLow12)),
+];
+
+/// The names of such operators, for a message.
+fn listed(operators: &[(&str, Via)]) -> String {
+    let names: Vec<String> = operators.iter().map(|(name, _)| format!("`{name}`")).collect();
+    let (last, others) = names.split_last().expect("there are some");
+    format!("{} or {last}", others.join(", "))
 }
 
 impl Via {
     /// The way that a word after `@` names.
     fn by_suffix(word: &str) -> Option<Via> {
-        match word.to_ascii_lowercase().as_str() {
-            "plt" => Some(Via::Plt),
-            "gotpcrel" => Some(Via::GotPcRel),
-            "got" => Some(Via::Got),
-            "gotoff" => Some(Via::GotOff),
+        let found = SUFFIXES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word));
+        found.map(|(_, via)| *via)
+    }
+
+    /// Takes the name of a way between colons, the first of which is taken already.
+    pub(crate) fn prefix(cursor: &mut Cursor) -> Result<Via, Diagnostic> {
+        let (token, span) = cursor.next()?;
+        let found = match token {
+            Tok::Word(word) => PREFIXES.iter().find(|(name, _)| name.eq_ignore_ascii_case(word)),
             _ => None,
-        }
+        };
+        let Some((name, via)) = found else {
+            let wanted = format!("{} between colons", listed(PREFIXES));
+            return Err(cursor.unexpected(token, span, &wanted));
+        };
+        cursor.expect(':', &format!("after `{name}`"))?;
+        Ok(*via)
     }
 }
 
@@ -333,11 +422,9 @@ impl Parser<'_, '_> {
         };
         match way {
             Some(way) => Ok(Expr::Via(way, Box::new(symbol))),
-            None => Err(self.cursor.unexpected(
-                token,
-                span,
-                "`plt`, `gotpcrel`, `got` or `gotoff` after `@`",
-            )),
+            None => {
+                Err(self.cursor.unexpected(token, span, &format!("{} after `@`", listed(SUFFIXES))))
+            }
         }
     }
 }
@@ -383,6 +470,16 @@ impl Expr {
                 b.visit_leaves(look);
             }
             leaf => look(leaf),
+        }
+    }
+
+    /// The operator that says how its symbol is reached, if it has one.
+    pub(crate) fn via(&self) -> Option<Via> {
+        match self {
+            Expr::Via(via, _) => Some(*via),
+            Expr::Load(_, inner) | Expr::Unary(_, inner) => inner.via(),
+            Expr::Binary(_, a, b) => a.via().or_else(|| b.via()),
+            _ => None,
         }
     }
 

@@ -5,6 +5,7 @@ use std::ops::Range;
 use sotto_isa::Encoded;
 use sotto_object::{Line, SectionFlags};
 
+use crate::leb128::Leb128;
 use crate::operand::Spanned;
 use crate::pool::Pool;
 use crate::symbols::{Context, Position};
@@ -49,6 +50,8 @@ pub(crate) enum Fragment {
     Org(Box<Org>),
     /// An instruction of the section's list.
     Instruction(u32),
+    /// A number in LEB128 of the section's list.
+    Leb128(u32),
 }
 
 /// Up to a multiple of `align`, if that takes no more than `max` bytes.
@@ -108,6 +111,8 @@ pub(crate) struct SectionBuilder {
     /// Instructions that wait for addresses, and the operands of all of them, each in order.
     pub open: Vec<OpenInstruction>,
     pub operands: Vec<Spanned>,
+    /// Numbers in LEB128 that wait for addresses, in order.
+    pub leb128: Vec<Leb128>,
     /// Where source lines start.
     pub lines: Vec<LineStart>,
     /// Values that wait for the next literal pool.
@@ -127,6 +132,7 @@ impl SectionBuilder {
             fields: Vec::new(),
             open: Vec::new(),
             operands: Vec::new(),
+            leb128: Vec::new(),
             lines: Vec::new(),
             pool: Pool::default(),
         }
@@ -189,6 +195,13 @@ impl SectionBuilder {
         self.lay(&[0; 16][..usize::from(bytes)]);
         let fragment = self.fragments.len() as u32 - 1;
         self.fields.push(DataField { fragment, offset, bytes, expr, context, span });
+    }
+
+    /// Adds a field of no bytes here: a mark that a linker reads.
+    pub fn lay_mark(&mut self, expr: Expr, context: Context, span: Span) {
+        self.lay(&[]);
+        let (fragment, offset) = self.end();
+        self.fields.push(DataField { fragment, offset, bytes: 0, expr, context, span });
     }
 
     /// Fragment and offset of the next byte.

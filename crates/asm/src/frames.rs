@@ -41,7 +41,8 @@ pub(crate) fn derive(object: &Object) -> Vec<UnwindTable> {
                 continue;
             }
             if let Some(rules) = follow(object.arch, section, start, end) {
-                tables.push(UnwindTable { section: index, start, size: end - start, rules });
+                let (size, handler) = (end - start, None);
+                tables.push(UnwindTable { section: index, start, size, rules, handler });
             }
         }
     }

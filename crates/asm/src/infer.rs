@@ -2,7 +2,7 @@
 
 use sotto_isa::{Arch, OperandOrder, Reg, RegKind};
 
-use crate::lexer::{Cursor, Tok};
+use crate::lexer::{Cursor, NameSet, Tok, is_word_byte};
 use crate::{Source, Span};
 
 /// What decided the machine of a source that does not say.
@@ -24,6 +24,7 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
         // In the dialect whose comments hide most; both read words alike.
         let mut cursor = Cursor::new(line, base, Arch::X86_64);
         base += line.len();
+        let mut first = true;
         while let Ok((token, span)) = cursor.next() {
             let Tok::Word(word) = token else {
                 if token == Tok::End {
@@ -34,7 +35,20 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
             };
             // A word before a colon or `=` is a symbol.
             if let Ok(Tok::Op(':' | '=')) = cursor.peek() {
+                first = true;
                 continue;
+            }
+            if std::mem::take(&mut first) {
+                if word == ".arch" && cursor.ahead().trim_start().starts_with("armv8") {
+                    return (Arch::Arm64, Inference { word: Some((word.to_string(), span)) });
+                }
+                // Directives name symbols, which may be called as registers are.
+                if word.starts_with('.') {
+                    break;
+                }
+                if interrupt.is_none() && is_pushed_whole(word, &cursor) {
+                    interrupt = Some((cursor.text_of_line().to_string(), span));
+                }
             }
             if let Some(arch) = decisive(word) {
                 return (arch, Inference { word: Some((word.to_string(), span)) });
@@ -50,6 +64,19 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
     }
     let arch = if interrupt.is_some() { Arch::X86_32 } else { Arch::X86_64 };
     (arch, Inference { word: interrupt })
+}
+
+/// Whether an instruction pushes or pops a 32-bit register whole, which only 32-bit code does.
+fn is_pushed_whole(word: &str, cursor: &Cursor) -> bool {
+    let suffixed = ["pushl", "popl"].iter().any(|name| word.eq_ignore_ascii_case(name));
+    let plain = ["push", "pop"].iter().any(|name| word.eq_ignore_ascii_case(name));
+    let mut ahead = cursor.clone();
+    let _ = ahead.eat('%');
+    let register = match ahead.next() {
+        Ok((Tok::Word(name), _)) => Reg::parse(Arch::X86_32, name),
+        _ => None,
+    };
+    suffixed || (plain && register.is_some_and(|reg| reg.kind == RegKind::Dword))
 }
 
 fn decisive(word: &str) -> Option<Arch> {
@@ -70,6 +97,50 @@ fn decisive(word: &str) -> Option<Arch> {
     (named && matches!(arm.kind, RegKind::X | RegKind::W)).then_some(Arch::Arm64)
 }
 
+/// The symbols of a source-first x86 text that registers are called by too: C names its globals as it likes. In such
+/// a file a register has its `%`.
+pub(crate) fn symbols_named_as_registers(text: &str) -> NameSet {
+    let mut names = NameSet::new();
+    let mut lines = text.split_inclusive('\n');
+    while let Some(line) = lines.next() {
+        // Labels and the directives that declare symbols; most lines are neither.
+        let trimmed = line.trim_start();
+        let name = match trimmed.as_bytes().first() {
+            Some(b'.') => {
+                let Some((directive, rest)) = trimmed.split_once([' ', '\t']) else { continue };
+                const DECLARING: [&str; 9] = [
+                    ".globl", ".global", ".comm", ".lcomm", ".local", ".weak", ".extern", ".set",
+                    ".type",
+                ];
+                if !DECLARING.contains(&directive) {
+                    continue;
+                }
+                let rest = rest.trim_start();
+                &rest[..rest.find(|c: char| !is_word_char(c)).unwrap_or(rest.len())]
+            }
+            Some(_) => {
+                let end = trimmed.find(|c: char| !is_word_char(c)).unwrap_or(trimmed.len());
+                if !trimmed[end..].trim_start().starts_with(':') {
+                    continue;
+                }
+                &trimmed[..end]
+            }
+            None => continue,
+        };
+        if name.len() <= LONGEST_REGISTER && Reg::parse(Arch::X86_64, name).is_some() {
+            names.insert(name.into());
+        }
+    }
+    names
+}
+
+/// No register's name has more bytes.
+const LONGEST_REGISTER: usize = 5;
+
+fn is_word_char(c: char) -> bool {
+    u8::try_from(c).is_ok_and(is_word_byte)
+}
+
 /// The order of operands of an x86 text, which stands at `base`: that of its first register.
 ///
 /// `%rax` means that the source comes first; a register without `%` that the destination does. With
@@ -86,21 +157,32 @@ pub(crate) fn recognise_order(text: &str, base: usize) -> Option<(OperandOrder, 
         at += line.len();
         let mut marked: Option<Span> = None;
         let mut first = true;
+        let mut bare: Option<Span> = None;
         while let Ok((token, span)) = cursor.next() {
             match token {
                 Tok::End => break,
                 Tok::Op('%') => marked = Some(span),
                 // The first word is an instruction or a symbol.
                 Tok::Word(word) if !first && Reg::parse(Arch::X86_64, word).is_some() => {
-                    return Some(match marked.filter(|mark| mark.end == span.start) {
-                        Some(mark) => (OperandOrder::SourceFirst, mark.to(span)),
-                        None => (OperandOrder::DestinationFirst, span),
-                    });
+                    // A symbol beside it may be called as a register is.
+                    if let Some(mark) = marked.filter(|mark| mark.end == span.start) {
+                        return Some((OperandOrder::SourceFirst, mark.to(span)));
+                    }
+                    bare = bare.or(Some(span));
+                }
+                // Directives name symbols, which may be called as registers are.
+                Tok::Word(word)
+                    if first && word.starts_with('.') && cursor.peek() != Ok(Tok::Op(':')) =>
+                {
+                    break;
                 }
                 _ => marked = None,
             }
             // What follows a label is a first word again.
             first = token == Tok::Op(':');
+        }
+        if let Some(span) = bare {
+            return Some((OperandOrder::DestinationFirst, span));
         }
     }
     None

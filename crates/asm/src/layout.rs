@@ -5,8 +5,9 @@
 
 use sotto_isa::{Arch, Field, Operand, OperandOrder, Value, encode_at_least, padding};
 use sotto_object::{
-    Binding, Group, Line, Object, Place, Relocation, RelocationKind, Section, SectionFlags,
-    SectionIndex, Symbol, SymbolIndex, SymbolKind, UnwindTable,
+    Binding, ExceptionHandler, Group, Line, Object, Place, Relocation, RelocationKind, Section,
+    SectionFlags, SectionIndex, StatedLine, StatedLines, Symbol, SymbolIndex, SymbolKind, TlsField,
+    UnwindTable, Visibility,
 };
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
@@ -16,8 +17,11 @@ use crate::fragments::{Align, DataField, Fragment, OpenInstruction, Org, Section
 use crate::listing::{Listing, ListingLine};
 use crate::operand::{Parsed, Spanned};
 use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
-use crate::symbols::{Context, Definition, Evaluator, Linear, Memo, Position, SymbolTable};
-use crate::{Code, Diagnostic, Expr, Span, frames};
+use crate::symbols::{
+    Context, Definition, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
+};
+use crate::unwind::Pointer;
+use crate::{Code, Diagnostic, Expr, Span, TlsOperator, frames};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
 struct Starts(Vec<Vec<u64>>);
@@ -69,6 +73,7 @@ fn fragment_size(section: &SectionBuilder, fragment: &Fragment, at: u64) -> u64 
             if gap <= pad.max { gap } else { 0 }
         }
         Fragment::Instruction(open) => section.open[*open as usize].encoded.bytes.len() as u64,
+        Fragment::Leb128(number) => section.leb128[*number as usize].bytes.len() as u64,
     }
 }
 
@@ -77,6 +82,8 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     if let Err(diagnostic) = assembler.symbols.settle_variables() {
         assembler.diagnostics.push(diagnostic);
     }
+    assembler.symbols.open_to_linker();
+    name_sections(assembler);
     if assembler.externals {
         note_externals(assembler);
     }
@@ -114,6 +121,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
             lines.into_iter().map(|line| line.settle(starts)).collect()
         })
         .collect();
+    let emitter_symbols = section_symbols.clone();
     let mut emitter = Emitter {
         arch: assembler.arch,
         symbols: &assembler.symbols,
@@ -136,8 +144,9 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         files: assembler.files.clone(),
         sections,
         symbols,
-        unwind: unwind_tables(assembler, &starts),
+        unwind: unwind_tables(assembler, &starts, &emitter_symbols),
         groups: groups(assembler),
+        stated_lines: stated_lines(assembler, &starts),
     };
     let derived = frames::derive(&object);
     object.unwind.extend(derived);
@@ -202,21 +211,59 @@ fn place_local_commons(assembler: &mut Assembler) {
     }
 }
 
-/// Takes names that nothing defines to be defined in another file, and says so once for each.
+/// Takes names that nothing defines to be defined in another file, and says so: once for all of them, and of its own for
+/// one that is like a name of the file, which may be misspelt.
 fn note_externals(assembler: &mut Assembler) {
+    let mut others: Vec<SymbolId> = Vec::new();
     for id in assembler.symbols.open_to_others() {
         let symbol = assembler.symbols.get(id);
+        let near = assembler.symbols.nearest(&symbol.name).filter(|near| {
+            near.name != symbol.name && !matches!(near.definition, Definition::None)
+        });
+        let Some(near) = near else {
+            others.push(id);
+            continue;
+        };
         let message = format!("`{}` is taken to be defined in another file", symbol.name);
-        let mut note = Diagnostic::error(Code::External, symbol.span, message).information();
-        if let Some(near) = assembler.symbols.nearest(&symbol.name)
-            && near.name != symbol.name
-            && !matches!(near.definition, Definition::None)
-        {
-            note = note.at(near.span, format!("`{}` is defined here", near.name));
-        }
+        let note = Diagnostic::error(Code::External, symbol.span, message).information();
+        let note = note.at(near.span, format!("`{}` is defined here", near.name));
         assembler.diagnostics.push(note);
     }
+    let Some(&first) = others.first() else { return };
+    let span = assembler.symbols.get(first).span;
+    let named = |id: &SymbolId| format!("`{}`", assembler.symbols.get(*id).name);
+    let mut names: Vec<String> = others.iter().take(MOST_NAMED).map(named).collect();
+    let more = others.len() - names.len();
+    let message = match (names.as_mut_slice(), more) {
+        ([one], 0) => format!("{one} is taken to be defined in another file"),
+        ([first @ .., last], 0) => {
+            format!("{} and {last} are taken to be defined in other files", first.join(", "))
+        }
+        (names, more) => {
+            format!("{} and {more} more are taken to be defined in other files", names.join(", "))
+        }
+    };
+    assembler.diagnostics.push(Diagnostic::error(Code::External, span, message).information());
 }
+
+/// Lets a section's name stand for its start, where nothing else is called so: compilers refer to their tables so.
+fn name_sections(assembler: &mut Assembler) {
+    for number in 0..assembler.sections.len() {
+        let name = assembler.sections[number].name.clone();
+        if !name.starts_with('.') || assembler.symbols.is_defined(&name, None) {
+            continue;
+        }
+        let start = Position { section: number as u32, fragment: 0, offset: 0 };
+        let definition = Definition::Label(start);
+        // It was seen above that nothing else is called so.
+        if let Ok(id) = assembler.symbols.define(&name, Span::default(), definition, None) {
+            assembler.symbols.get_mut(id).hidden = true;
+        }
+    }
+}
+
+/// So many names are written out in a note.
+const MOST_NAMED: usize = 8;
 
 /// Refuses an `.org` that goes back.
 fn check_org(assembler: &mut Assembler, starts: &Starts) {
@@ -234,7 +281,44 @@ fn check_org(assembler: &mut Assembler, starts: &Starts) {
     }
 }
 
-fn unwind_tables(assembler: &Assembler, starts: &Starts) -> Vec<UnwindTable> {
+/// The line table that the source states with `.file` and `.loc`, if it describes its units too: a line table of
+/// ours would not be theirs.
+fn stated_lines(assembler: &Assembler, starts: &Starts) -> Option<StatedLines> {
+    let described = assembler.sections.iter().any(|section| section.name == ".debug_info");
+    if !described || assembler.stated.rows.is_empty() {
+        return None;
+    }
+    let rows = assembler.stated.rows.iter().map(|row| StatedLine {
+        section: SectionIndex(row.at.section),
+        offset: starts.offset(row.at),
+        ..row.line
+    });
+    Some(StatedLines { files: assembler.stated.files.clone(), rows: rows.collect() })
+}
+
+fn unwind_tables(
+    assembler: &Assembler,
+    starts: &Starts,
+    section_symbols: &[SymbolIndex],
+) -> Vec<UnwindTable> {
+    let place = |linear: &Linear| {
+        let anchor = linear.plus?;
+        let visible = anchor.symbol.filter(|&id| !assembler.symbols.get(id).hidden);
+        Some(match (visible, anchor.position) {
+            (Some(id), _) => (SymbolIndex(id.0), linear.offset as i64),
+            (None, Some(position)) => (
+                section_symbols[position.section as usize],
+                starts.offset(position) as i64 + linear.offset as i64,
+            ),
+            (None, None) => return None,
+        })
+    };
+    let distance = |from, to| Some(i128::from(starts.offset(to)) - i128::from(starts.offset(from)));
+    let memo = Memo::default();
+    let evaluator = Evaluator { symbols: &assembler.symbols, distance: &distance, memo: &memo };
+    let value = |pointer: &Pointer| {
+        place(&evaluator.eval(&pointer.expr, pointer.context, pointer.span).ok()?)
+    };
     let tables = assembler.unwind.tables.iter().map(|table| {
         let start = starts.offset(table.from);
         let rules = table.rules.iter().map(|(at, rule)| (starts.offset(*at) - start, rule.clone()));
@@ -243,6 +327,12 @@ fn unwind_tables(assembler: &Assembler, starts: &Starts) -> Vec<UnwindTable> {
             start,
             size: starts.offset(table.to) - start,
             rules: rules.collect(),
+            handler: table.personality.as_ref().and_then(|personality| {
+                let table = table.exceptions.as_ref();
+                let table = table.and_then(|p| value(p).map(|(s, addend)| (p.encoding, s, addend)));
+                let personality = (personality.encoding, value(personality)?.0);
+                Some(Box::new(ExceptionHandler { personality, table }))
+            }),
         }
     });
     tables.collect()
@@ -265,6 +355,9 @@ fn settle(assembler: &mut Assembler) -> Starts {
             }
         }
         for field in &mut section.fields {
+            assembler.symbols.resolve(&mut field.expr, field.context);
+        }
+        for field in &mut section.leb128 {
             assembler.symbols.resolve(&mut field.expr, field.context);
         }
     }
@@ -395,6 +488,15 @@ impl Pass<'_> {
                         open.failed = true;
                     }
                 }
+            }
+            if let Fragment::Leb128(index) = section.fragments[number] {
+                let field = &mut section.leb128[index as usize];
+                let before = field.bytes.len();
+                if let Err(diagnostic) = field.settle(self.evaluator) {
+                    diagnostics.push(diagnostic);
+                }
+                growth = (field.bytes.len() - before) as u64;
+                changed |= growth != 0;
             }
             self.grown.note(number, growth);
         }
@@ -534,7 +636,7 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             place,
             binding: symbol.binding,
             kind: symbol.kind,
-            hidden: symbol.private,
+            visibility: symbol.visibility,
             size: if let Place::Common(bytes, _) = place { bytes } else { size },
             datum: symbol.datum,
             defined_at: (place != Place::Undefined).then_some(symbol.line),
@@ -547,7 +649,7 @@ fn object_symbols(assembler: &mut Assembler, starts: &Starts) -> (Vec<Symbol>, V
             name: section.name.clone(),
             place: Place::Section(SectionIndex(number as u32), 0),
             binding: Binding::Local,
-            hidden: false,
+            visibility: Visibility::Default,
             kind: SymbolKind::Section,
             size: 0,
             datum: None,
@@ -643,6 +745,14 @@ impl Emitter<'_> {
                         }
                     }
                 }
+                Fragment::Leb128(field) => {
+                    let field = &builder.leb128[*field as usize];
+                    let distance = |from, to| self.distance(from, to);
+                    if let Err(diagnostic) = field.check(&self.evaluator(&distance)) {
+                        self.diagnostics.push(diagnostic);
+                    }
+                    section.data.extend_from_slice(&field.bytes);
+                }
                 Fragment::Instruction(open) => {
                     let open = &builder.open[*open as usize];
                     let operands = builder.operands_of(open);
@@ -680,7 +790,16 @@ impl Emitter<'_> {
             return Ok(());
         }
         let from_table = linear.via == Some(Via::GotOff) && field.bytes == 4;
-        if linear.via.is_some() && !(from_table && self.arch == Arch::X86_32) {
+        let in_threads = match (linear.via, field.bytes) {
+            (Some(Via::Tls(TlsOperator::ThreadOffset)), 4) => Some(TlsField::ThreadOffset),
+            (Some(Via::Tls(TlsOperator::ThreadOffset)), 8) => Some(TlsField::ThreadOffset64),
+            (Some(Via::Tls(TlsOperator::BlockOffset)), 4) => Some(TlsField::BlockOffset),
+            (Some(Via::Tls(TlsOperator::BlockOffset)), 8) => Some(TlsField::BlockOffset64),
+            (Some(Via::Tls(TlsOperator::DescriptorCall)), _) => Some(TlsField::A64DescriptorCall),
+            _ => None,
+        };
+        let known = in_threads.is_some() || (from_table && self.arch == Arch::X86_32);
+        if linear.via.is_some() && !known {
             return Err(Diagnostic::error(
                 Code::NotConstant,
                 field.span,
@@ -690,6 +809,7 @@ impl Emitter<'_> {
         let relative = linear.minus.is_some();
         let kind = match (field.bytes, relative) {
             _ if from_table => RelocationKind::GotOffset32,
+            _ if let Some(field) = in_threads => RelocationKind::Tls(field),
             (1, false) => RelocationKind::Abs8,
             (2, false) => RelocationKind::Abs16,
             (4, false) => RelocationKind::Abs32,
@@ -791,8 +911,44 @@ impl Emitter<'_> {
     /// Whether the value is the global offset table, by the name that compilers give it.
     fn is_table(&self, linear: &Linear) -> bool {
         let symbol = linear.plus.and_then(|plus| plus.symbol);
-        self.arch == Arch::X86_32
-            && symbol.is_some_and(|id| *self.symbols.get(id).name == *"_GLOBAL_OFFSET_TABLE_")
+        self.arch == Arch::X86_32 && symbol.is_some_and(|id| *self.symbols.get(id).name == *GOT)
+    }
+
+    /// What the field of an instruction holds that names thread-local data by this operator.
+    fn tls_field(
+        &self,
+        operator: TlsOperator,
+        field: Field,
+        span: Span,
+    ) -> Result<TlsField, Diagnostic> {
+        let any32 = matches!(field, Field::Rel32 | Field::Abs32 | Field::Abs32Signed);
+        let low12 = matches!(field, Field::AddLow12 | Field::AccessLow12(_));
+        Ok(match operator {
+            TlsOperator::General if any32 => TlsField::GeneralEntry,
+            TlsOperator::Module if any32 => TlsField::ModuleEntry,
+            TlsOperator::OffsetEntry if any32 => TlsField::OffsetEntry,
+            TlsOperator::OffsetEntryAddress if any32 => TlsField::OffsetEntryAddress,
+            TlsOperator::ThreadOffset if field == Field::Abs64 => TlsField::ThreadOffset64,
+            TlsOperator::ThreadOffset if any32 => TlsField::ThreadOffset,
+            TlsOperator::BlockOffset if field == Field::Abs64 => TlsField::BlockOffset64,
+            TlsOperator::BlockOffset if any32 => TlsField::BlockOffset,
+            TlsOperator::High12 if field == Field::AddLow12 => TlsField::A64OffsetHigh12,
+            TlsOperator::Low12 if field == Field::AddLow12 => TlsField::A64OffsetLow12,
+            TlsOperator::Low12Unchecked if field == Field::AddLow12 => {
+                TlsField::A64OffsetLow12Unchecked
+            }
+            TlsOperator::EntryPage if field == Field::AdrPage21 => TlsField::A64OffsetEntryPage,
+            TlsOperator::EntryLow12 if low12 => TlsField::A64OffsetEntryLow12,
+            TlsOperator::DescriptorPage if field == Field::AdrPage21 => TlsField::A64DescriptorPage,
+            TlsOperator::DescriptorLow12 if field == Field::AddLow12 => {
+                TlsField::A64DescriptorAddLow12
+            }
+            TlsOperator::DescriptorLow12 if low12 => TlsField::A64DescriptorLow12,
+            _ => {
+                let message = "the operator for thread-local data does not fit this operand";
+                return Err(Diagnostic::error(Code::NotConstant, span, message));
+            }
+        })
     }
 
     /// The relocation that fills an instruction's field.
@@ -835,6 +991,17 @@ impl Emitter<'_> {
             }
             (None, Field::Abs32) if self.is_table(linear) => {
                 return Ok(RelocationKind::GotDistance32);
+            }
+            (Some(Via::Tls(operator)), _) => {
+                return self.tls_field(operator, field, span).map(RelocationKind::Tls);
+            }
+            (Some(Via::GotPage), Field::AdrPage21) => return Ok(RelocationKind::A64GotPage21),
+            (Some(Via::GotLow12), Field::AccessLow12(_)) => return Ok(RelocationKind::A64GotLow12),
+            (Some(Via::GotPage | Via::GotLow12), _) => {
+                return refuse(
+                    "`:got:` is for `adrp`, and `:got_lo12:` for the load that follows it",
+                    "write `adrp x0, :got:name` and `ldr x0, [x0, :got_lo12:name]`",
+                );
             }
             (Some(Via::Low12), Field::AddLow12) => return Ok(RelocationKind::A64AddLow12),
             (Some(Via::Low12), Field::AccessLow12(width)) => {

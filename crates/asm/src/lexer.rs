@@ -3,6 +3,9 @@
 //! Comments end a line: `;` (but see [`crate::structure`]) and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
 //! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
 
+use std::collections::HashSet;
+use std::rc::Rc;
+
 use sotto_isa::{Arch, OperandOrder};
 
 use crate::{Code, Diagnostic, Span};
@@ -26,6 +29,9 @@ pub enum Tok<'a> {
     End,
 }
 
+/// Names of symbols.
+pub(crate) type NameSet = HashSet<Box<str>>;
+
 /// Reads the tokens of one line.
 #[derive(Clone)]
 pub struct Cursor<'a> {
@@ -35,6 +41,8 @@ pub struct Cursor<'a> {
     at: usize,
     arch: Arch,
     order: OperandOrder,
+    /// Symbols of the file that registers are called by too.
+    symbols: Option<Rc<NameSet>>,
     peeked: Option<(Tok<'a>, Span)>,
     /// End of the last token taken.
     last_end: usize,
@@ -141,7 +149,7 @@ impl<'a> Cursor<'a> {
     /// The tokens of `line`, which starts at byte `base` of its source.
     pub fn new(line: &'a str, base: usize, arch: Arch) -> Cursor<'a> {
         let order = OperandOrder::DestinationFirst;
-        Cursor { text: line, base, at: 0, arch, order, peeked: None, last_end: base }
+        Cursor { text: line, base, at: 0, arch, order, symbols: None, peeked: None, last_end: base }
     }
 
     /// The same for a file with this order of operands; only x86 has more than one.
@@ -150,6 +158,16 @@ impl<'a> Cursor<'a> {
             Arch::X86_64 | Arch::X86_32 => Cursor { order, ..self },
             _ => self,
         }
+    }
+
+    /// The same for a file with symbols that registers are called by too.
+    pub(crate) fn with_symbols(self, symbols: Option<Rc<NameSet>>) -> Cursor<'a> {
+        Cursor { symbols, ..self }
+    }
+
+    /// Whether the file has a symbol of this name, which is also a register's.
+    pub(crate) fn names_symbol(&self, word: &str) -> bool {
+        self.symbols.as_ref().is_some_and(|symbols| symbols.contains(word))
     }
 
     /// The order of operands.
@@ -272,6 +290,11 @@ impl<'a> Cursor<'a> {
     /// Place from `start` to the end of the last token taken.
     pub fn since(&self, start: Span) -> Span {
         Span::new(start.start as usize, self.last_end.max(start.end as usize))
+    }
+
+    /// The statement without the blanks around it.
+    pub(crate) fn text_of_line(&self) -> &'a str {
+        self.text[..code_end(self.text, self.arch)].trim()
     }
 
     /// The machine whose comment rules hold.

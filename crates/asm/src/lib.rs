@@ -20,7 +20,9 @@ mod frames;
 mod infer;
 mod known;
 mod layout;
+mod leb128;
 mod lexer;
+mod line_marks;
 mod listing;
 mod macros;
 mod operand;
@@ -38,7 +40,7 @@ pub use assembler::{Assembly, Options, assemble, assemble_instruction, assemble_
 pub use diagnostic::{Code, Diagnostic, Finding, Note, Severity};
 pub use directive::names as directives;
 pub use disk::{Disk, NoDisk};
-pub use expr::{Binary, EvalError, Expr, Unary, Via, parse_expression};
+pub use expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_expression};
 pub use infer::Inference;
 pub use listing::{Listing, ListingLine};
 pub use source::{Excerpt, Location, Origin, Source, Sources, Span, Text};

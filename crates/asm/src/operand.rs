@@ -98,6 +98,10 @@ impl Spanned {
                 }
             }
             Parsed::ShiftedImm(expr, shift) => {
+                if let Expr::Via(..) = expr {
+                    let operand = Operand::ShiftedImm(Value::Late, *shift);
+                    return Ok(Lowered { operand, late: Some(eval(expr)?) });
+                }
                 let number = evaluator.number(expr, context, self.span)?;
                 done(Operand::ShiftedImm(value_of(number, self.span)?, *shift))
             }

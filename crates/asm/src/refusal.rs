@@ -1,7 +1,8 @@
 //! What the encoder refuses, and what it takes with a doubt, put into words with places and remedies.
 
 use sotto_isa::{
-    Access, Arch, EncodeError, Operand, OperandOrder, Reg, RegKind, Width, memory_access, mnemonics,
+    Access, Arch, EncodeError, Operand, OperandOrder, Reg, RegKind, Width, is_unmodelled,
+    memory_access, mnemonics,
 };
 use sotto_object::DatumKind;
 
@@ -123,6 +124,10 @@ pub(crate) fn unknown_word(
             Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
             None => error,
         };
+    }
+    if is_unmodelled(arch, word) {
+        let message = format!("`{word}` is an instruction of {arch} that is not modelled yet");
+        return Diagnostic::error(Code::UnknownInstruction, span, message);
     }
     let message = format!("no instruction `{word}` on {arch}");
     let error = Diagnostic::error(Code::UnknownInstruction, span, message);

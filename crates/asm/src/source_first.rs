@@ -65,7 +65,9 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             )
             .help("write `8(%rbx,%rcx,4)` for `[rbx + rcx*4 + 8]`"));
         }
-        Tok::Word(word) if Reg::parse(cursor.arch(), word).is_some() => {
+        Tok::Word(word)
+            if Reg::parse(cursor.arch(), word).is_some() && !is_symbol(cursor, word)? =>
+        {
             return Err(Diagnostic::error(
                 Code::OperandOrder,
                 start,
@@ -89,6 +91,13 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         disp => with_displacement(cursor.arch(), mem, disp, !registers, span)?,
     };
     Ok(Spanned { parsed, span })
+}
+
+/// Whether a word that a register is called by as well stands for a symbol: the file says so, or what follows does.
+fn is_symbol(cursor: &Cursor, word: &str) -> Result<bool, Diagnostic> {
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    Ok(cursor.names_symbol(word) || matches!(ahead.peek()?, Tok::Op('(' | '+' | '-' | '@')))
 }
 
 /// Whether the registers of an address come next, and not a parenthesis of an expression.

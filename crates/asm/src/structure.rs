@@ -55,6 +55,11 @@ impl<'t> Lines<'t> {
         Lines { text, at: 0, base, file, line, within_line: false }
     }
 
+    /// Whether a part of a line was given, and more of it comes next.
+    pub fn continues(&self) -> bool {
+        self.within_line
+    }
+
     /// The next line, or the next statement of one if `;` separates statements (`separated` names the machine,
     /// whose comments a `;` may stand in).
     fn next(&mut self, separated: Option<Arch>) -> Option<Line<'t>> {

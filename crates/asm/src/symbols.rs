@@ -8,7 +8,7 @@ use std::hash::BuildHasher;
 use foldhash::fast::FixedState;
 use hashbrown::HashTable;
 use sotto_isa::{Arch, Reg};
-use sotto_object::{Binding, Datum, SymbolKind};
+use sotto_object::{Binding, Datum, SymbolKind, Visibility};
 
 use crate::expr::Via;
 use crate::suggest::nearest;
@@ -63,8 +63,8 @@ pub(crate) struct Symbol {
     pub declared: bool,
     /// Declared with `.local`.
     pub local: bool,
-    /// Not to be seen from outside the program that it is linked into.
-    pub private: bool,
+    /// What other components of a program may do with it.
+    pub visibility: Visibility,
     /// Room that the linker makes once for all files: bytes and alignment.
     pub common: Option<Box<(u64, u64)>>,
     pub kind: SymbolKind,
@@ -72,6 +72,16 @@ pub(crate) struct Symbol {
     pub datum: Option<Datum>,
     /// A dotted or numbered label: it stays out of the symbol table.
     pub hidden: bool,
+}
+
+impl Symbol {
+    /// Whether only a linker knows what a reference goes to: another definition may take the place of a second name
+    /// that is weak, and a function may be chosen when the program starts.
+    fn is_settled_later(&self) -> bool {
+        let second_name = !matches!(self.definition, Definition::Label(_));
+        self.kind == SymbolKind::IndirectFunction
+            || (self.binding == Binding::Weak && second_name && self.declared)
+    }
 }
 
 #[derive(Default)]
@@ -183,7 +193,7 @@ impl SymbolTable {
             line: (0, 0),
             declared: false,
             local: false,
-            private: false,
+            visibility: Visibility::Default,
             common: None,
             kind: SymbolKind::None,
             size: None,
@@ -284,6 +294,7 @@ impl SymbolTable {
         expr.for_each_leaf(&mut |leaf| {
             if let Expr::Symbol(name, _) = leaf
                 && let Some((value, _)) = self.variables.get(name)
+                && !self.find(None, name).is_some_and(|id| self.get(id).is_settled_later())
             {
                 *leaf = value.clone();
             }
@@ -328,6 +339,16 @@ impl SymbolTable {
             }
             Lookup::Missing => self.variables.contains_key(name),
             Lookup::Ambiguous(_) => true,
+        }
+    }
+
+    /// Makes the names that only a linker defines external ones.
+    pub fn open_to_linker(&mut self) {
+        if let Some(id) = self.find(None, GOT) {
+            let symbol = self.get_mut(id);
+            if matches!(symbol.definition, Definition::None) && !symbol.declared {
+                (symbol.declared, symbol.binding) = (true, Binding::Global);
+            }
         }
     }
 
@@ -393,6 +414,9 @@ impl SymbolTable {
         self.symbols.iter().find(|symbol| *symbol.name == *found)
     }
 }
+
+/// The global offset table, which the linker makes.
+pub(crate) const GOT: &str = "_GLOBAL_OFFSET_TABLE_";
 
 /// Names that are compared with misspelt ones in all.
 const MOST_NAMES_COMPARED: u64 = 1 << 20;
@@ -577,6 +601,9 @@ impl Evaluator<'_> {
     fn symbol(&self, id: SymbolId, depth: u32, span: Span) -> Result<Linear, Diagnostic> {
         let symbol = self.symbols.get(id);
         match &symbol.definition {
+            _ if symbol.is_settled_later() => {
+                Ok(Linear::anchored(Anchor { symbol: Some(id), position: None }))
+            }
             Definition::Equate(_) => self.equate(id, depth),
             Definition::Label(position) => {
                 Ok(Linear::anchored(Anchor { symbol: Some(id), position: Some(*position) }))

@@ -4,9 +4,10 @@ use sotto_isa::Reg;
 use sotto_object::UnwindRule;
 
 use crate::assembler::Assembler;
+use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
-use crate::symbols::Position;
-use crate::{Code, Diagnostic, Span, data};
+use crate::symbols::{Context, Position};
+use crate::{Code, Diagnostic, Expr, Span, data};
 
 /// The tables that directives describe.
 #[derive(Default)]
@@ -23,6 +24,18 @@ pub(crate) struct Table {
     pub rules: Vec<(Position, UnwindRule)>,
     /// Offset of the frame address from its register, as far as the directives say.
     frame_offset: i64,
+    /// The routine that decides what an exception does here, and the table that it reads.
+    pub personality: Option<Pointer>,
+    pub exceptions: Option<Pointer>,
+}
+
+/// A place that an unwind table names.
+pub(crate) struct Pointer {
+    /// How it is written: `DW_EH_PE_*`.
+    pub encoding: u8,
+    pub expr: Expr,
+    pub context: Context,
+    pub span: Span,
 }
 
 /// What a directive takes.
@@ -44,6 +57,8 @@ pub(crate) enum Directive {
     Recall,
     /// A rule in DWARF's own bytes.
     Escape,
+    Personality,
+    Exceptions,
     /// Says something that we do not write.
     Ignored,
 }
@@ -64,7 +79,14 @@ pub(crate) const DIRECTIVES: &[(&str, Directive)] = &[
     (".cfi_remember_state", Directive::Remember),
     (".cfi_restore_state", Directive::Recall),
     (".cfi_escape", Directive::Escape),
+    (".cfi_personality", Directive::Personality),
+    (".cfi_lsda", Directive::Exceptions),
     (".cfi_sections", Directive::Ignored),
+    (".cfi_window_save", Directive::Ignored),
+    (".cfi_negate_ra_state", Directive::Ignored),
+    (".cfi_signal_frame", Directive::Ignored),
+    (".cfi_return_column", Directive::Ignored),
+    (".cfi_b_key_frame", Directive::Ignored),
 ];
 
 /// Carries out the directive.
@@ -93,8 +115,15 @@ pub(crate) fn run(
             // A call on x86 leaves its return address in the frame.
             let x86 = assembler.arch.is_x86();
             let frame_offset = if x86 { assembler.arch.address_bytes() as i64 } else { 0 };
-            assembler.unwind.open =
-                Some(Table { span, from: here, to: here, rules: Vec::new(), frame_offset });
+            assembler.unwind.open = Some(Table {
+                span,
+                from: here,
+                to: here,
+                rules: Vec::new(),
+                frame_offset,
+                personality: None,
+                exceptions: None,
+            });
             return Ok(());
         }
         _ => {}
@@ -117,6 +146,17 @@ pub(crate) fn run(
     let Some(offset_now) = assembler.unwind.open.as_ref().map(|table| table.frame_offset) else {
         return Err(not_open());
     };
+    if let Directive::Personality | Directive::Exceptions = directive {
+        let pointer = pointer(assembler, cursor)?;
+        cursor.expect_end(&format!("after `{word}`"))?;
+        if let Some(table) = &mut assembler.unwind.open {
+            match directive {
+                Directive::Personality => table.personality = pointer,
+                _ => table.exceptions = pointer,
+            }
+        }
+        return Ok(());
+    }
     let rule = match directive {
         Directive::Frame => {
             let register = register(assembler, cursor)?;
@@ -159,6 +199,23 @@ pub(crate) fn run(
         table.rules.push((here, rule));
     }
     Ok(())
+}
+
+/// `ENCODING, PLACE`, as the LSB describes the pointers of unwind tables; 255 says that there is none.
+fn pointer(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<Option<Pointer>, Diagnostic> {
+    let (encoding, span) = data::number(assembler, cursor)?;
+    let encoding = u8::try_from(encoding).map_err(|_| {
+        Diagnostic::error(Code::OutOfRange, span, format!("{encoding} is no encoding of a pointer"))
+            .label("must be 0 to 255")
+    })?;
+    if encoding == 0xff {
+        return Ok(None);
+    }
+    cursor.expect(',', "after the encoding")?;
+    let (_, start) = cursor.peek_spanned()?;
+    let mut expr = expr::parse(cursor, Atoms::Plain)?;
+    assembler.bind_names(&mut expr);
+    Ok(Some(Pointer { encoding, expr, context: assembler.context(), span: cursor.since(start) }))
 }
 
 /// A register by name, with or without `%`, or by its number in DWARF.
@@ -230,7 +287,10 @@ fn offset(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<i64, Diagnos
 impl Assembler<'_> {
     /// Reports a routine that was opened for unwinding and not closed.
     pub(crate) fn close_unwind(&mut self) {
-        if let Some(open) = self.unwind.open.take() {
+        // What follows was not read after too many errors.
+        if let Some(open) = self.unwind.open.take()
+            && !self.stopped
+        {
             let error = Diagnostic::error(Code::Unwind, open.span, "the routine is not closed");
             self.report(error.help("close it with `.cfi_endproc` after its last instruction"));
         }

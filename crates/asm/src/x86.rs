@@ -7,7 +7,7 @@ use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Segment, Value
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Address, OpenMem, Parsed, Spanned, value_of};
-use crate::{Code, Diagnostic, Expr, Span};
+use crate::{Code, Diagnostic, Expr, Span, TlsOperator, Via};
 
 /// Parses one operand.
 pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Spanned, Diagnostic> {
@@ -37,7 +37,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
                 cursor.next()?;
                 pointed = true;
             }
-            segment = take_segment(cursor)?;
+            segment = if pointed { take_idle_segment(cursor)? } else { take_segment(cursor)? };
         } else if word.eq_ignore_ascii_case("offset") {
             cursor.next()?;
             take_flat(cursor)?;
@@ -52,11 +52,18 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         } else if let Some(named) = take_segment(cursor)? {
             segment = Some(named);
         } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
-            cursor.next()?;
-            if cursor.peek()? != Tok::Op('[') {
+            let mut ahead = cursor.clone();
+            ahead.next()?;
+            let follows = ahead.peek()?;
+            // What an address or an operator follows is data of this name, as compilers write it.
+            if !matches!(follows, Tok::Op('[' | '@')) {
+                cursor.next()?;
                 return Ok(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), span: start });
             }
         }
+    }
+    if let Some(inner) = width_in_brackets(cursor, context, start)? {
+        return Ok(inner);
     }
     // A displacement may stand before the bracket: `table[rcx*4]`, `x[rip]`.
     let mut outside = None;
@@ -65,7 +72,7 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         if cursor.peek()? != Tok::Op('[') {
             let span = cursor.since(start);
             // What has a segment or is called pointed to is in memory, as compilers print it.
-            if segment.is_some() || (pointed && expr.constant().is_none()) {
+            if segment.is_some() || pointed {
                 let mem = Mem { width, segment, ..Mem::absolute(0) };
                 return Ok(Spanned {
                     parsed: with_displacement(cursor.arch(), mem, Some(expr), true, span)?,
@@ -98,6 +105,43 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         None => inside,
     };
     memory(cursor.arch(), expr, Mem { width, segment, ..Mem::absolute(0) }, span)
+}
+
+/// Takes `[dword ptr x[rip]]`: an operand in brackets of its own, as compilers write indirect targets.
+fn width_in_brackets(
+    cursor: &mut Cursor,
+    context: OperandContext,
+    start: Span,
+) -> Result<Option<Spanned>, Diagnostic> {
+    if cursor.peek()? != Tok::Op('[') {
+        return Ok(None);
+    }
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    let (Tok::Word(word), _) = ahead.peek_spanned()? else { return Ok(None) };
+    let mut behind = ahead.clone();
+    behind.next()?;
+    let pointed = matches!(behind.peek()?, Tok::Word(ptr) if ptr.eq_ignore_ascii_case("ptr"));
+    if cursor.arch().width_by_word(word).is_none() || !pointed {
+        return Ok(None);
+    }
+    *cursor = ahead;
+    let inner = operand(cursor, OperandContext { target: false, ..context })?;
+    cursor.expect(']', "to close the address")?;
+    Ok(Some(Spanned { span: cursor.since(start), ..inner }))
+}
+
+/// Takes a segment as compilers write it before a plain number: `ds:0`, which has no effect in 64-bit code.
+fn take_idle_segment(cursor: &mut Cursor) -> Result<Option<Segment>, Diagnostic> {
+    let mut ahead = cursor.clone();
+    if cursor.arch() == Arch::X86_64
+        && matches!(ahead.next()?.0, Tok::Word(word) if word.eq_ignore_ascii_case("ds"))
+        && ahead.eat(':')?
+    {
+        *cursor = ahead;
+        return Ok(None);
+    }
+    take_segment(cursor)
 }
 
 /// Takes `flat:`, which compilers write after `offset`: the one segment that there is.
@@ -202,6 +246,11 @@ fn memory(arch: Arch, expr: Expr, mut mem: Mem, span: Span) -> Result<Spanned, D
     if mem.base.is_none() && mem.scale == 2 {
         (mem.base, mem.scale) = (mem.index, 1);
     }
+    // The linker knows the general way to thread-local data by the form with an index alone.
+    let general = address.rest.as_ref().and_then(Expr::via) == Some(Via::Tls(TlsOperator::General));
+    if general && arch == Arch::X86_32 && mem.index.is_none() {
+        (mem.index, mem.base) = (mem.base, None);
+    }
     let plain = mem.base.is_none() && mem.index.is_none();
     Ok(Spanned { parsed: with_displacement(arch, mem, address.rest, plain, span)?, span })
 }
@@ -226,6 +275,8 @@ pub(crate) fn with_displacement(
     }
     mem.disp = Value::Late;
     // In 64-bit mode an address alone counts from the instruction pointer.
-    let relative = plain && arch != Arch::X86_32;
+    let counted_from_thread =
+        matches!(disp.via(), Some(Via::Tls(TlsOperator::ThreadOffset | TlsOperator::BlockOffset)));
+    let relative = plain && arch != Arch::X86_32 && !counted_from_thread;
     Ok(Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain, relative })))
 }

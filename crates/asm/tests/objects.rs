@@ -181,7 +181,7 @@ fn our_reader_gives_back_what_our_writer_was_given() {
     }
     for wanted in object.symbols.iter().filter(|s| s.kind != SymbolKind::Section) {
         let symbol = back.symbols.iter().find(|s| s.name == wanted.name).expect(&wanted.name);
-        assert_eq!((symbol.binding, symbol.hidden), (wanted.binding, wanted.hidden));
+        assert_eq!((symbol.binding, symbol.visibility), (wanted.binding, wanted.visibility));
         assert_eq!(symbol.place, wanted.place, "{}", wanted.name);
     }
 }

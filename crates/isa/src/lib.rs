@@ -23,6 +23,7 @@ mod print;
 mod reg;
 #[cfg(any(test, feature = "sample"))]
 pub mod sample;
+mod unmodelled;
 mod width;
 pub mod x86;
 
@@ -39,4 +40,5 @@ pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};
+pub use unmodelled::is_unmodelled;
 pub use width::Width;

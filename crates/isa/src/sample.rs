@@ -333,6 +333,7 @@ fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) ->
         P::AdrLabel => target(places.code, rng.random_range(-100_000..100_000)),
         P::AdrpLabel => target(places.code & !0xfff, rng.random_range(-100_000..100_000) << 12),
         P::Imm16 => imm(rng.random_range(0..65536)),
+        P::Hint => imm(rng.random_range(0..128)),
     }
 }
 

@@ -14,7 +14,10 @@ use gimli::write::{
 use gimli::{Encoding, Format, LineEncoding, LittleEndian, Register, SectionId};
 use sotto_isa::Arch;
 
-use crate::{Image, Object, Section, SectionIndex, UnwindRule};
+use crate::{
+    ExceptionHandler, Image, Object, Section, SectionIndex, StatedLine, StatedLines, SymbolIndex,
+    UnwindRule,
+};
 
 /// What a field of a debugging section refers to.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -23,6 +26,8 @@ pub(crate) enum Target {
     Code(SectionIndex),
     /// Another debugging section, by name.
     Debug(&'static str),
+    /// A symbol of the object.
+    Symbol(SymbolIndex),
 }
 
 /// A field to be filled by whoever links.
@@ -69,7 +74,7 @@ impl RelocateWriter for Recorder {
             offset: relocation.offset as u64,
             bytes: relocation.size,
             target: match relocation.target {
-                RelocationTarget::Symbol(section) => Target::Code(SectionIndex(section as u32)),
+                RelocationTarget::Symbol(number) => target_of(number),
                 RelocationTarget::Section(section) => Target::Debug(section.name()),
             },
             addend: relocation.addend,
@@ -78,17 +83,37 @@ impl RelocateWriter for Recorder {
     }
 }
 
+/// Targets are given to the library as numbers: twice the number of a section, and odd ones for symbols.
+fn target_of(number: usize) -> Target {
+    match number % 2 {
+        0 => Target::Code(SectionIndex((number / 2) as u32)),
+        _ => Target::Symbol(SymbolIndex((number / 2) as u32)),
+    }
+}
+
+fn in_section(section: SectionIndex, addend: u64) -> Address {
+    Address::Symbol { symbol: 2 * section.0 as usize, addend: addend as i64 }
+}
+
+fn at_symbol(symbol: SymbolIndex, addend: i64) -> Address {
+    Address::Symbol { symbol: 2 * symbol.0 as usize + 1, addend }
+}
+
 fn encoding(arch: Arch) -> Encoding {
     let address_size = arch.address_bytes() as u8;
     Encoding { format: Format::Dwarf32, version: 5, address_size }
 }
 
-/// The debugging sections of an object; none if it has no lines and no unwind tables.
+/// The debugging sections of an object; none if it has no lines and no unwind tables. Where the source states its
+/// lines itself, it describes its units too, so that only its line table is made.
 pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
     let empty = Recorder { data: EndianVec::new(LittleEndian), fields: Vec::new() };
     let mut sections = Sections::new(empty);
     // What can fail here is a value that does not fit its field; a section of ours always does.
-    let mut lines = line_table(object.arch, &object.files, object_sequences(object));
+    let mut lines = match &object.stated_lines {
+        Some(stated) => stated_table(object, stated),
+        None => line_table(object.arch, &object.files, object_sequences(object)),
+    };
     if lines.write(&mut sections).is_err() {
         return Vec::new();
     }
@@ -97,9 +122,13 @@ pub(crate) fn sections(object: &Object) -> Vec<DebugSection> {
             EhFrame(Recorder { data: EndianVec::new(LittleEndian), fields: Vec::new() });
     }
     let mut found = Vec::new();
+    let wanted = |id| match object.stated_lines {
+        Some(_) => matches!(id, SectionId::DebugLine | SectionId::EhFrame),
+        None => true,
+    };
     let collected: Result<(), ()> = sections.for_each(|id, recorder| {
         let data = recorder.data.slice().to_vec();
-        if !data.is_empty() {
+        if !data.is_empty() && wanted(id) {
             found.push(DebugSection {
                 name: id.name(),
                 data,
@@ -160,7 +189,7 @@ fn object_sequences(object: &Object) -> Vec<Sequence> {
         });
     let sequence = |(number, section): (usize, &Section)| {
         let rows = section.lines.iter().map(|line| (line.offset, line.file, line.line));
-        (Address::Symbol { symbol: number, addend: 0 }, section.size, rows.collect())
+        (in_section(SectionIndex(number as u32), 0), section.size, rows.collect())
     };
     sections.map(sequence).collect()
 }
@@ -206,14 +235,65 @@ fn line_table(arch: Arch, files: &[String], sequences: Vec<Sequence>) -> DwarfUn
     dwarf
 }
 
+/// The line table that the source states. Files keep the numbers that it gives them, by which its own
+/// descriptions call them.
+fn stated_table(object: &Object, stated: &StatedLines) -> DwarfUnit {
+    let encoding = encoding(object.arch);
+    let mut dwarf = DwarfUnit::new(encoding);
+    let line_encoding = LineEncoding { minimum_instruction_length: 1, ..LineEncoding::default() };
+    let text = |name: &str| LineString::String(name.replace('\0', "?").into_bytes());
+    let (folder, name) = stated.files.first().cloned().unwrap_or_default();
+    let folder = folder.unwrap_or_else(|| ".".into());
+    let mut program =
+        LineProgram::new(encoding, line_encoding, text(&folder), None, text(&name), None);
+    let default = program.default_directory();
+    let mut files = vec![program.add_file(text(&name), default, None)];
+    for (number, (folder, name)) in stated.files.iter().enumerate().skip(1) {
+        // The library joins equal files, which would shift the numbers of those behind.
+        let folder = folder.clone().unwrap_or_else(|| ".".into());
+        let mut directory = program.add_directory(text(&folder));
+        let mut file = program.add_file(text(name), directory, None);
+        let mut detour = folder;
+        while files.contains(&file) {
+            detour += "/.";
+            directory = program.add_directory(text(&detour));
+            file = program.add_file(text(name), directory, None);
+        }
+        debug_assert_eq!(number, files.len());
+        files.push(file);
+    }
+    let mut sections: Vec<SectionIndex> = stated.rows.iter().map(|row| row.section).collect();
+    sections.sort_unstable();
+    sections.dedup();
+    for section in sections {
+        let mut rows: Vec<&StatedLine> =
+            stated.rows.iter().filter(|row| row.section == section).collect();
+        rows.sort_by_key(|row| row.offset);
+        program.begin_sequence(Some(in_section(section, 0)));
+        for stated in rows {
+            let row = program.row();
+            row.address_offset = stated.offset;
+            row.file = files[stated.file as usize];
+            row.line = u64::from(stated.line);
+            row.column = u64::from(stated.column);
+            row.is_statement = stated.is_statement;
+            program.generate_row();
+        }
+        program.end_sequence(object.sections[section.0 as usize].size);
+    }
+    let root = dwarf.unit.root();
+    dwarf.unit.get_mut(root).set(gimli::DW_AT_stmt_list, AttributeValue::LineProgramRef);
+    dwarf.unit.line_program = program;
+    dwarf
+}
+
 fn write_frames(
     object: &Object,
     section: &mut EhFrame<Recorder>,
 ) -> Result<(), gimli::write::Error> {
     let routines = object.unwind.iter().map(|routine| {
-        let symbol = routine.section.0 as usize;
-        let address = Address::Symbol { symbol, addend: routine.start as i64 };
-        (address, routine.size, &routine.rules[..])
+        let address = in_section(routine.section, routine.start);
+        (address, routine.size, &routine.rules[..], routine.handler.as_deref())
     });
     let relative = gimli::DW_EH_PE_pcrel.0 | gimli::DW_EH_PE_sdata4.0;
     match frame_table(object.arch, gimli::constants::DwEhPe(relative), routines) {
@@ -227,7 +307,8 @@ pub(crate) fn call_frames<'a>(
     arch: Arch,
     routines: impl Iterator<Item = (u64, u64, &'a [(u64, UnwindRule)])>,
 ) -> Vec<u8> {
-    let routines = routines.map(|(start, size, rules)| (Address::Constant(start), size, rules));
+    let routines =
+        routines.map(|(start, size, rules)| (Address::Constant(start), size, rules, None));
     let mut section = EhFrame(EndianVec::new(LittleEndian));
     match frame_table(arch, gimli::DW_EH_PE_absptr, routines) {
         Some(table) if table.write_eh_frame(&mut section).is_ok() => section.0.into_vec(),
@@ -235,11 +316,14 @@ pub(crate) fn call_frames<'a>(
     }
 }
 
-/// The unwind tables of routines, each at its address and with its size in bytes; `None` if there are none.
+/// A routine's address, its size in bytes, its rules, and what happens to exceptions.
+type Routine<'a> = (Address, u64, &'a [(u64, UnwindRule)], Option<&'a ExceptionHandler>);
+
+/// The unwind tables of routines; `None` if there are none.
 fn frame_table<'a>(
     arch: Arch,
     addresses: gimli::constants::DwEhPe,
-    routines: impl Iterator<Item = (Address, u64, &'a [(u64, UnwindRule)])>,
+    routines: impl Iterator<Item = Routine<'a>>,
 ) -> Option<FrameTable> {
     let mut routines = routines.peekable();
     routines.peek()?;
@@ -263,9 +347,19 @@ fn frame_table<'a>(
             common.add_instruction(CallFrameInstruction::Offset(Register(16), -8));
         }
     }
-    let common = table.add_cie(common);
-    for (address, size, rules) in routines {
+    for (address, size, rules, handler) in routines {
+        let mut common = common.clone();
         let mut entry = FrameDescriptionEntry::new(address, size as u32);
+        if let Some(handler) = handler {
+            let (how, personality) = handler.personality;
+            common.personality = Some((gimli::constants::DwEhPe(how), at_symbol(personality, 0)));
+            if let Some((how, symbol, addend)) = handler.table {
+                common.lsda_encoding = Some(gimli::constants::DwEhPe(how));
+                entry.lsda = Some(at_symbol(symbol, addend));
+            }
+        }
+        // Equal ones are one.
+        let common = table.add_cie(common);
         for (offset, rule) in rules {
             entry.add_instruction(*offset as u32, frame_instruction(rule));
         }

@@ -7,7 +7,7 @@ use elf::elf as raw;
 use elf::write::elf::FileHeader;
 use sotto_isa::Arch;
 
-use crate::{Binding, RelocationKind, SectionFlags, SymbolKind};
+use crate::{Binding, RelocationKind, SectionFlags, SymbolKind, TlsField, Visibility};
 
 /// `e_machine`
 fn machine(arch: Arch) -> u16 {
@@ -69,11 +69,48 @@ pub(crate) fn binding_of(st_info: u8) -> Binding {
     }
 }
 
+/// `STV_*`
+pub(crate) fn visibility(visibility: Visibility) -> u8 {
+    match visibility {
+        Visibility::Default => raw::STV_DEFAULT,
+        Visibility::Internal => raw::STV_INTERNAL,
+        Visibility::Hidden => raw::STV_HIDDEN,
+        Visibility::Protected => raw::STV_PROTECTED,
+    }
+}
+
+/// The visibility of an `st_other`.
+pub(crate) fn visibility_of(st_other: u8) -> Visibility {
+    match st_other & 3 {
+        raw::STV_INTERNAL => Visibility::Internal,
+        raw::STV_HIDDEN => Visibility::Hidden,
+        raw::STV_PROTECTED => Visibility::Protected,
+        _ => Visibility::Default,
+    }
+}
+
+/// `SHT_*` of a section with contents. Source: gABI, "Special Sections".
+pub(crate) fn contents_type(name: &str) -> u32 {
+    let is = |family: &str| {
+        name.strip_prefix(family).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+    };
+    match name {
+        _ if is(".init_array") => raw::SHT_INIT_ARRAY,
+        _ if is(".fini_array") => raw::SHT_FINI_ARRAY,
+        _ if is(".preinit_array") => raw::SHT_PREINIT_ARRAY,
+        // What is noted of the stack is said by its flags alone.
+        ".note.GNU-stack" => raw::SHT_PROGBITS,
+        _ if is(".note") => raw::SHT_NOTE,
+        _ => raw::SHT_PROGBITS,
+    }
+}
+
 /// `STT_*`
 pub(crate) fn kind(kind: SymbolKind) -> u8 {
     match kind {
         SymbolKind::None => raw::STT_NOTYPE,
         SymbolKind::Function => raw::STT_FUNC,
+        SymbolKind::IndirectFunction => raw::STT_GNU_IFUNC,
         SymbolKind::Data => raw::STT_OBJECT,
         SymbolKind::Section => raw::STT_SECTION,
     }
@@ -85,6 +122,7 @@ pub(crate) fn section_flags(flags: SectionFlags) -> u64 {
     bit(flags.alloc, raw::SHF_ALLOC)
         | bit(flags.write, raw::SHF_WRITE)
         | bit(flags.exec, raw::SHF_EXECINSTR)
+        | bit(flags.tls, raw::SHF_TLS)
 }
 
 /// A relocation's number, which kind it is, and on which machine. Where two numbers have one kind,
@@ -129,6 +167,63 @@ const RELOCATIONS: &[(Arch, u32, RelocationKind)] = &[
     (Arch::Arm64, raw::R_AARCH64_LDST32_ABS_LO12_NC, RelocationKind::A64AccessLow12(2)),
     (Arch::Arm64, raw::R_AARCH64_LDST64_ABS_LO12_NC, RelocationKind::A64AccessLow12(3)),
     (Arch::Arm64, raw::R_AARCH64_LDST128_ABS_LO12_NC, RelocationKind::A64AccessLow12(4)),
+    (Arch::X86_64, raw::R_X86_64_TLSGD, RelocationKind::Tls(TlsField::GeneralEntry)),
+    (Arch::X86_64, raw::R_X86_64_TLSLD, RelocationKind::Tls(TlsField::ModuleEntry)),
+    (Arch::X86_64, raw::R_X86_64_GOTTPOFF, RelocationKind::Tls(TlsField::OffsetEntry)),
+    (Arch::X86_64, raw::R_X86_64_TPOFF32, RelocationKind::Tls(TlsField::ThreadOffset)),
+    (Arch::X86_64, raw::R_X86_64_TPOFF64, RelocationKind::Tls(TlsField::ThreadOffset64)),
+    (Arch::X86_64, raw::R_X86_64_DTPOFF32, RelocationKind::Tls(TlsField::BlockOffset)),
+    (Arch::X86_64, raw::R_X86_64_DTPOFF64, RelocationKind::Tls(TlsField::BlockOffset64)),
+    (Arch::X86_32, raw::R_386_TLS_GD, RelocationKind::Tls(TlsField::GeneralEntry)),
+    (Arch::X86_32, raw::R_386_TLS_LDM, RelocationKind::Tls(TlsField::ModuleEntry)),
+    (Arch::X86_32, raw::R_386_TLS_GOTIE, RelocationKind::Tls(TlsField::OffsetEntry)),
+    (Arch::X86_32, raw::R_386_TLS_IE, RelocationKind::Tls(TlsField::OffsetEntryAddress)),
+    (Arch::X86_32, raw::R_386_TLS_LE, RelocationKind::Tls(TlsField::ThreadOffset)),
+    (Arch::X86_32, raw::R_386_TLS_LDO_32, RelocationKind::Tls(TlsField::BlockOffset)),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSLE_ADD_TPREL_HI12,
+        RelocationKind::Tls(TlsField::A64OffsetHigh12),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSLE_ADD_TPREL_LO12,
+        RelocationKind::Tls(TlsField::A64OffsetLow12),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSLE_ADD_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetLow12Unchecked),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSIE_ADR_GOTTPREL_PAGE21,
+        RelocationKind::Tls(TlsField::A64OffsetEntryPage),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSIE_LD64_GOTTPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetEntryLow12),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSDESC_ADR_PAGE21,
+        RelocationKind::Tls(TlsField::A64DescriptorPage),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSDESC_LD64_LO12,
+        RelocationKind::Tls(TlsField::A64DescriptorLow12),
+    ),
+    (
+        Arch::Arm64,
+        raw::R_AARCH64_TLSDESC_ADD_LO12,
+        RelocationKind::Tls(TlsField::A64DescriptorAddLow12),
+    ),
+    (Arch::Arm64, raw::R_AARCH64_TLSDESC_CALL, RelocationKind::Tls(TlsField::A64DescriptorCall)),
+    (Arch::Arm64, raw::R_AARCH64_TLS_DTPREL, RelocationKind::Tls(TlsField::BlockOffset64)),
+    (Arch::Arm64, raw::R_AARCH64_ADR_GOT_PAGE, RelocationKind::A64GotPage21),
+    (Arch::Arm64, raw::R_AARCH64_LD64_GOT_LO12_NC, RelocationKind::A64GotLow12),
     (Arch::Arm64, raw::R_AARCH64_TSTBR14, RelocationKind::A64Branch14),
     (Arch::Arm64, raw::R_AARCH64_CONDBR19, RelocationKind::A64Branch19),
     (Arch::Arm64, raw::R_AARCH64_JUMP26, RelocationKind::A64Branch26),

@@ -212,6 +212,7 @@ fn read_sections(file: &elf::File, segments: &mut [Segment], base: u64) {
             write: has(raw::SHF_WRITE),
             exec: has(raw::SHF_EXECINSTR),
             nobits: section.kind().is_bss(),
+            tls: has(raw::SHF_TLS),
         };
         let Some(segment) = segments.iter_mut().find(|s| (s.address..s.end()).contains(&address))
         else {

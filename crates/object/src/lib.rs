@@ -29,10 +29,10 @@ pub use link::{LinkError, LinkOptions, Reference, link};
 pub use members::with_members;
 pub use object::{
     Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, SectionIndex,
-    Symbol, SymbolIndex, SymbolKind,
+    StatedLine, StatedLines, Symbol, SymbolIndex, SymbolKind, Visibility,
 };
 pub use object_read::{ObjectError, read_archive, read_object};
 pub use object_write::{WriteError, write_object};
-pub use relocation::{ApplyError, Relocation, RelocationKind};
-pub use unwind::{UnwindRule, UnwindTable};
+pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};
+pub use unwind::{ExceptionHandler, UnwindRule, UnwindTable};
 pub use unwind_read::{Caller, MAX_REGISTERS, Registers};

@@ -14,7 +14,7 @@ use sotto_isa::Arch;
 use crate::made::{Made, made_by_linker};
 use crate::{
     ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, RelocationKind,
-    SectionFlags, Segment, SourceLine, SymbolIndex, SymbolKind, dwarf, relax,
+    SectionFlags, Segment, SourceLine, Symbol, SymbolIndex, SymbolKind, dwarf, relax,
 };
 
 /// Where the first page of an executable is loaded.
@@ -143,6 +143,14 @@ pub enum LinkError {
         /// The other object's machine.
         found: Arch,
     },
+    /// Something that we do not link yet, and the system's C compiler does.
+    #[error("{what} is not linked yet")]
+    NotLinkedYet {
+        /// Thread-local storage, or a function that is chosen at run time.
+        what: &'static str,
+        /// The first place that needs it.
+        reference: Reference,
+    },
     /// The objects hold nothing that is loaded.
     #[error("the files hold no code and no data")]
     Empty,
@@ -205,6 +213,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
             }
         }
     }
+    errors.extend(objects.iter().filter_map(not_linked_yet));
     let size = total_size(objects);
     if size > MAX_PROGRAM_BYTES {
         errors.push(LinkError::TooLarge { size, limit: MAX_PROGRAM_BYTES });
@@ -255,6 +264,26 @@ fn total_size(objects: &[Object]) -> u64 {
         Place::Common(size, align) => sum.saturating_add(size).saturating_add(align),
         _ => sum,
     })
+}
+
+/// What an object needs that we do not link yet.
+fn not_linked_yet(object: &Object) -> Option<LinkError> {
+    let first_line = |section: &crate::Section| section.lines.first().map(|l| (l.file, l.line));
+    let fields = object.sections.iter().enumerate().find_map(|(number, section)| {
+        let mut relocations = section.relocations.iter();
+        let field = relocations.find(|field| matches!(field.kind, RelocationKind::Tls(_)))?;
+        section.flags.alloc.then(|| line_of(object, number, field.offset))
+    });
+    let sections = object.sections.iter().find(|section| section.flags.tls && section.size > 0);
+    let sections = sections.map(|section| definition(object, first_line(section)));
+    if let Some(reference) = fields.or(sections) {
+        return Some(LinkError::NotLinkedYet { what: "thread-local storage", reference });
+    }
+    let chosen = |symbol: &&Symbol| symbol.kind == SymbolKind::IndirectFunction;
+    let chosen = object.symbols.iter().find(chosen)?;
+    let reference = definition(object, chosen.defined_at);
+    let what = "a function that is chosen at run time (gnu_indirect_function)";
+    Some(LinkError::NotLinkedYet { what, reference })
 }
 
 fn file_name(object: &Object) -> String {
@@ -770,7 +799,7 @@ impl SymbolIndex {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol};
+    use crate::{Relocation, RelocationKind, Section, SectionIndex, Symbol, Visibility};
 
     fn section(name: &str, data: &[u8]) -> Section {
         Section {
@@ -790,7 +819,7 @@ mod tests {
             name: name.into(),
             place,
             binding,
-            hidden: false,
+            visibility: Visibility::Default,
             kind,
             size,
             datum: None,
@@ -807,6 +836,7 @@ mod tests {
             symbols,
             unwind,
             groups: Vec::new(),
+            stated_lines: None,
         }
     }
 

@@ -5,7 +5,8 @@ use std::collections::{HashMap, HashSet};
 
 use crate::link::align_up;
 use crate::{
-    Binding, Object, Place, RelocationKind, Section, SectionFlags, SectionIndex, SymbolKind, relax,
+    Binding, Object, Place, RelocationKind, Section, SectionFlags, SectionIndex, SymbolKind,
+    Visibility, relax,
 };
 
 /// What the linker adds to the program: room for common symbols, and the global offset table.
@@ -69,6 +70,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
         symbols: Vec::new(),
         unwind: Vec::new(),
         groups: Vec::new(),
+        stated_lines: None,
     };
     let mut bss = made_section(".bss", true);
     for (name, size, align) in commons {
@@ -79,7 +81,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
             name: name.to_string(),
             place: Place::Section(SectionIndex(0), start),
             binding: Binding::Global,
-            hidden: false,
+            visibility: Visibility::Default,
             kind: SymbolKind::Data,
             size,
             datum: None,
@@ -98,7 +100,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
 fn made_section(name: &str, nobits: bool) -> Section {
     Section {
         name: name.to_string(),
-        flags: SectionFlags { alloc: true, write: true, exec: false, nobits },
+        flags: SectionFlags { alloc: true, write: true, nobits, ..SectionFlags::default() },
         align: 1,
         data: Vec::new(),
         size: 0,

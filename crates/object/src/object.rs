@@ -27,6 +27,8 @@ pub struct Object {
     pub unwind: Vec<UnwindTable>,
     /// Sections of which a program has one copy, however many objects bring it.
     pub groups: Vec<Group>,
+    /// The line table that the source describes with `.file` and `.loc`, as compilers do.
+    pub stated_lines: Option<StatedLines>,
 }
 
 /// Sections that belong together, and of which the first copy counts (`GRP_COMDAT`). Source: gABI,
@@ -50,6 +52,8 @@ pub struct SectionFlags {
     pub exec: bool,
     /// Takes no space in the file and starts as zeros (`SHT_NOBITS`).
     pub nobits: bool,
+    /// Each thread has a copy of its own (`SHF_TLS`).
+    pub tls: bool,
 }
 
 impl SectionFlags {
@@ -65,8 +69,14 @@ impl SectionFlags {
             SectionFlags { write: true, ..base }
         } else if is(".bss") {
             SectionFlags { write: true, nobits: true, ..base }
-        } else if is(".rodata") {
+        } else if is(".rodata") || is(".gcc_except_table") {
             base
+        } else if is(".tdata") {
+            SectionFlags { write: true, tls: true, ..base }
+        } else if is(".tbss") {
+            SectionFlags { write: true, nobits: true, tls: true, ..base }
+        } else if is(".init_array") || is(".fini_array") {
+            SectionFlags { write: true, ..base }
         } else {
             SectionFlags::default()
         }
@@ -103,6 +113,32 @@ pub struct Section {
     pub lines: Vec<Line>,
 }
 
+/// A line table that a source states itself. Source: DWARF 5, 6.2.4 "The Line Number Program Header".
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct StatedLines {
+    /// The files by their numbers: folder, if one is given, and name. Number 0 is the source that was compiled.
+    pub files: Vec<(Option<String>, String)>,
+    /// The rows, in the order in which the source states them.
+    pub rows: Vec<StatedLine>,
+}
+
+/// A row of a stated line table.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct StatedLine {
+    /// The section of the code.
+    pub section: SectionIndex,
+    /// Where in it the row's code starts, in bytes.
+    pub offset: u64,
+    /// Index into [`StatedLines::files`].
+    pub file: u32,
+    /// Line number, from 1; 0 where none is known.
+    pub line: u32,
+    /// Column number, from 1; 0 where none is known.
+    pub column: u32,
+    /// A debugger may stop here for the line.
+    pub is_statement: bool,
+}
+
 /// Where a symbol is.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum Place {
@@ -127,6 +163,21 @@ pub enum Binding {
     Weak,
 }
 
+/// What the other components of a program, which are linked apart, may do with a symbol. Source: gABI, "Symbol
+/// Visibility".
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
+pub enum Visibility {
+    /// See it, and put a definition of theirs in its place.
+    #[default]
+    Default,
+    /// Nothing; what that means beyond hiding is up to the processor's supplement.
+    Internal,
+    /// Nothing.
+    Hidden,
+    /// See it.
+    Protected,
+}
+
 /// What a symbol stands for.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum SymbolKind {
@@ -134,6 +185,8 @@ pub enum SymbolKind {
     None,
     /// Code.
     Function,
+    /// Code that gives the address of the function to be used (`STT_GNU_IFUNC`).
+    IndirectFunction,
     /// Data.
     Data,
     /// The start of a section; stands in for labels that are not in the symbol table.
@@ -173,8 +226,8 @@ pub struct Symbol {
     pub place: Place,
     /// Who sees it.
     pub binding: Binding,
-    /// Not to be seen from outside the program or library that it is linked into (`STV_HIDDEN`).
-    pub hidden: bool,
+    /// What other components of a program may do with it.
+    pub visibility: Visibility,
     /// What it stands for.
     pub kind: SymbolKind,
     /// Bytes it covers; 0 if not said.

@@ -9,12 +9,12 @@ use elf::elf as raw;
 use elf::read::archive::ArchiveFile;
 use elf::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _};
 
-use crate::elf_numbers::{arch_of, binding_of, has_addends, relocation_kind};
+use crate::elf_numbers::{arch_of, binding_of, has_addends, relocation_kind, visibility_of};
 use crate::line_read::{OFFSET_BITS, object_lines};
 use crate::printable::printable;
 use crate::{
     Binding, Group, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
-    SymbolIndex, SymbolKind,
+    SymbolIndex, SymbolKind, Visibility,
 };
 
 /// No section may be larger than this many bytes, and no alignment than 2^16.
@@ -107,6 +107,7 @@ pub fn read_object(name: &str, bytes: &[u8]) -> Result<Object, ObjectError> {
             symbols: Vec::new(),
             unwind: Vec::new(),
             groups: Vec::new(),
+            stated_lines: None,
         },
         sections: HashMap::new(),
     };
@@ -162,6 +163,7 @@ impl Reader {
                     write: has(raw::SHF_WRITE),
                     exec: has(raw::SHF_EXECINSTR),
                     nobits,
+                    tls: false,
                 },
                 align,
                 data: data.to_vec(),
@@ -261,7 +263,7 @@ impl Reader {
                 name,
                 place,
                 binding: binding_of(st_info),
-                hidden: st_other & 3 == raw::STV_HIDDEN || st_other & 3 == raw::STV_INTERNAL,
+                visibility: visibility_of(st_other),
                 kind,
                 size,
                 datum: None,
@@ -340,7 +342,7 @@ fn nameless() -> Symbol {
         name: String::new(),
         place: Place::Absolute(0),
         binding: Binding::Local,
-        hidden: false,
+        visibility: Visibility::Default,
         kind: SymbolKind::Section,
         size: 0,
         datum: None,

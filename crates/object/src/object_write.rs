@@ -12,9 +12,13 @@ use elf::write::elf as write;
 
 use crate::dwarf::{self, DebugSection, Target};
 use crate::elf_numbers::{
-    binding, file_header, has_addends, is_64_bit, kind, relocation_number, section_flags,
+    binding, contents_type, file_header, has_addends, is_64_bit, kind, relocation_number,
+    section_flags, visibility,
 };
-use crate::{Binding, Object, Place, RelocationKind, SectionIndex, Symbol, SymbolKind};
+use crate::{
+    Binding, Object, Place, Relocation, RelocationKind, SectionIndex, Symbol, SymbolIndex,
+    SymbolKind,
+};
 
 /// Why an object cannot be written.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -248,7 +252,11 @@ fn written_groups(object: &Object, sections: &[Section], order: &[usize]) -> Vec
 /// Symbols that are written, by index, local ones first. Source: gABI, "Symbol Table", `sh_info`.
 fn symbol_order(object: &Object) -> Vec<usize> {
     let relocations = object.sections.iter().flat_map(|section| &section.relocations);
-    let used: HashSet<usize> = relocations.map(|r| r.symbol.position()).collect();
+    let mut used: HashSet<usize> = relocations.map(|r| r.symbol.position()).collect();
+    for handler in object.unwind.iter().filter_map(|table| table.handler.as_deref()) {
+        used.insert(handler.personality.1.position());
+        used.extend(handler.table.map(|(_, symbol, _)| symbol.position()));
+    }
     let mut order: Vec<usize> = (0..object.symbols.len())
         .filter(|&index| {
             let symbol = &object.symbols[index];
@@ -279,6 +287,17 @@ fn collect_sections<'a>(
     let first_own = 2 + object.sections.len() + debug.len();
     let numbers: HashMap<usize, u32> =
         order.iter().enumerate().map(|(at, &index)| (index, (first_own + at) as u32)).collect();
+    // The number of a symbol, or that of its section and bytes from there.
+    let reference = |symbol: SymbolIndex| match (
+        numbers.get(&symbol.position()),
+        object.symbols[symbol.position()].place,
+    ) {
+        (Some(number), _) => (*number, 0),
+        (None, Place::Section(SectionIndex(section), offset)) => {
+            (section_symbol(section as usize), offset as i64)
+        }
+        (None, _) => (0, 0),
+    };
     let mut sections = Vec::new();
     for section in &object.sections {
         let mut relocations = Vec::with_capacity(section.relocations.len());
@@ -299,13 +318,7 @@ fn collect_sections<'a>(
                     }),
                 }
             })?;
-            let (symbol, extra) = match (numbers.get(&relocation.symbol.position()), symbol.place) {
-                (Some(number), _) => (*number, 0),
-                (None, Place::Section(SectionIndex(section), offset)) => {
-                    (section_symbol(section as usize), offset as i64)
-                }
-                (None, _) => (0, 0),
-            };
+            let (symbol, extra) = reference(relocation.symbol);
             // A GOT entry that needs no REX prefix has a relocation number of its own.
             let number = match kind {
                 RelocationKind::GotRel32Relaxable if !has_rex(&section.data, relocation.offset) => {
@@ -319,7 +332,10 @@ fn collect_sections<'a>(
         }
         sections.push(Section {
             name: writer.add_section_name(section.name.as_bytes()),
-            section_type: if section.flags.nobits { raw::SHT_NOBITS } else { raw::SHT_PROGBITS },
+            section_type: match section.flags.nobits {
+                true => raw::SHT_NOBITS,
+                false => contents_type(&section.name),
+            },
             flags: section_flags(section.flags) | group_flag(object, sections.len()),
             align: section.align,
             size: section.size,
@@ -334,6 +350,7 @@ fn collect_sections<'a>(
         let relocations = section.fields.iter().map(|field| {
             let symbol = match field.target {
                 Target::Code(SectionIndex(index)) => section_symbol(index as usize),
+                Target::Symbol(symbol) => reference(symbol).0,
                 Target::Debug(name) => {
                     let at = debug.iter().position(|other| other.name == name).unwrap_or(0);
                     section_symbol(object.sections.len() + at)
@@ -346,7 +363,11 @@ fn collect_sections<'a>(
                 _ => RelocationKind::Abs64,
             };
             let number = relocation_number(object.arch, kind).unwrap_or(0);
-            let (offset, addend) = (field.offset, field.addend);
+            let extra = match field.target {
+                Target::Symbol(symbol) => reference(symbol).1,
+                _ => 0,
+            };
+            let (offset, addend) = (field.offset, field.addend + extra);
             Rela { offset, symbol, number, addend, bytes: u64::from(field.bytes) }
         });
         sections.push(Section {
@@ -394,6 +415,21 @@ fn has_rex(data: &[u8], field: u64) -> bool {
     rex.is_some_and(|byte| byte & 0xf0 == 0x40)
 }
 
+/// The symbols that stand for thread-local data: those in its sections, and those of other objects that are
+/// reached as such data is.
+fn thread_local_symbols(object: &Object) -> HashSet<usize> {
+    let defined = object.symbols.iter().enumerate().filter_map(|(number, symbol)| {
+        let Place::Section(section, _) = symbol.place else { return None };
+        object.sections[section.0 as usize].flags.tls.then_some(number)
+    });
+    let relocations = object.sections.iter().flat_map(|section| &section.relocations);
+    let reached = relocations
+        .filter(|relocation| matches!(relocation.kind, RelocationKind::Tls(_)))
+        .map(|relocation: &Relocation| relocation.symbol.position())
+        .filter(|&number| object.symbols[number].place == Place::Undefined);
+    defined.chain(reached).collect()
+}
+
 fn write_symbols(
     object: &Object,
     order: &[usize],
@@ -404,6 +440,7 @@ fn write_symbols(
 ) {
     writer.write_null_symbol();
     let routines = routine_starts(object);
+    let in_threads = thread_local_symbols(object);
     let plain = write::Sym {
         name: None,
         section: None,
@@ -442,8 +479,9 @@ fn write_symbols(
         writer.write_symbol(&write::Sym {
             name: Some(name),
             section,
-            st_info: binding(seen) << 4 | kind(symbol_kind),
-            st_other: if symbol.hidden { raw::STV_HIDDEN } else { raw::STV_DEFAULT },
+            st_info: binding(seen) << 4
+                | if in_threads.contains(&index) { raw::STT_TLS } else { kind(symbol_kind) },
+            st_other: visibility(symbol.visibility),
             st_shndx,
             st_value: value,
             st_size: size,

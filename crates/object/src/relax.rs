@@ -34,7 +34,11 @@ fn rewriting(relocation: &Relocation, data: &[u8]) -> Option<Rewrite> {
 pub(crate) fn needs_table(relocation: &Relocation, data: &[u8]) -> bool {
     let through = matches!(
         relocation.kind,
-        RelocationKind::GotRel32 | RelocationKind::GotRel32Relaxable | RelocationKind::GotEntry32
+        RelocationKind::GotRel32
+            | RelocationKind::GotRel32Relaxable
+            | RelocationKind::GotEntry32
+            | RelocationKind::A64GotPage21
+            | RelocationKind::A64GotLow12
     );
     through && rewriting(relocation, data).is_none()
 }

@@ -72,6 +72,56 @@ pub enum RelocationKind {
     /// Bits 11 to 0 of `S + A` in units of 1, 2, 4, 8 or 16 bytes, `imm12` of an A64 load or store;
     /// the number is the unit's base-2 logarithm.
     A64AccessLow12(u8),
+    /// `Page(GDAT(S)) - Page(P)`: the page of the symbol's entry in the global offset table, `immhi` and
+    /// `immlo` of an A64 ADRP.
+    A64GotPage21,
+    /// Bits 11 to 0 of the address of that entry in units of eight bytes, `imm12` of an A64 load.
+    A64GotLow12,
+    /// A field that leads to thread-local data.
+    Tls(TlsField),
+}
+
+/// What a field that leads to thread-local data holds. Our linker does not fill them yet: the system's C
+/// compiler links objects that have them.
+///
+/// Sources: ELF Handling for Thread-Local Storage; psABI x86-64, 4.4; AAELF64, 5.7.11 "Relocations for
+/// thread-local storage".
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum TlsField {
+    /// `x@tlsgd`: the table entries of module and offset, for a call that gives the address (general dynamic).
+    GeneralEntry,
+    /// `x@tlsld`, `x@tlsldm`: the table entries of this module (local dynamic).
+    ModuleEntry,
+    /// `x@gottpoff`, `x@gotntpoff`: the table entry of the offset from the thread pointer (initial exec).
+    OffsetEntry,
+    /// `x@indntpoff`: the address of that entry, in 32-bit code.
+    OffsetEntryAddress,
+    /// `x@tpoff`, `x@ntpoff`: the offset from the thread pointer, four bytes (local exec).
+    ThreadOffset,
+    /// The same in eight bytes.
+    ThreadOffset64,
+    /// `x@dtpoff`: the offset in the module's block, four bytes.
+    BlockOffset,
+    /// The same in eight bytes.
+    BlockOffset64,
+    /// `:tprel_hi12:x`: bits 23 to 12 of the offset from the thread pointer.
+    A64OffsetHigh12,
+    /// `:tprel_lo12:x`: the offset from the thread pointer, which twelve bits must hold.
+    A64OffsetLow12,
+    /// `:tprel_lo12_nc:x`: bits 11 to 0 of it.
+    A64OffsetLow12Unchecked,
+    /// `:gottprel:x`: the page of the table entry of the offset.
+    A64OffsetEntryPage,
+    /// `:gottprel_lo12:x`: the low twelve bits of that entry's address.
+    A64OffsetEntryLow12,
+    /// `:tlsdesc:x`: the page of the variable's descriptor.
+    A64DescriptorPage,
+    /// `:tlsdesc_lo12:x` of a load: the low twelve bits of the descriptor's address.
+    A64DescriptorLow12,
+    /// `:tlsdesc_lo12:x` of an addition: the same.
+    A64DescriptorAddLow12,
+    /// `.tlsdesccall x`: marks the call through the descriptor.
+    A64DescriptorCall,
 }
 
 /// A value that its field cannot hold.
@@ -109,8 +159,14 @@ impl RelocationKind {
             | RelocationKind::A64Adr21
             | RelocationKind::A64AdrPage21
             | RelocationKind::A64AddLow12
-            | RelocationKind::A64AccessLow12(_) => 4,
+            | RelocationKind::A64AccessLow12(_)
+            | RelocationKind::A64GotPage21
+            | RelocationKind::A64GotLow12 => 4,
             RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
+            RelocationKind::Tls(field) => match field {
+                TlsField::ThreadOffset64 | TlsField::BlockOffset64 => 8,
+                _ => 4,
+            },
         }
     }
 
@@ -126,12 +182,18 @@ impl RelocationKind {
                 | RelocationKind::GotEntry32
                 | RelocationKind::A64AddLow12
                 | RelocationKind::A64AccessLow12(_)
+                | RelocationKind::A64GotLow12
         )
     }
 
     /// Whether the field holds a part of an address that stays when whole pages move.
     pub const fn is_page_part(self) -> bool {
-        matches!(self, RelocationKind::A64AddLow12 | RelocationKind::A64AccessLow12(_))
+        matches!(
+            self,
+            RelocationKind::A64AddLow12
+                | RelocationKind::A64AccessLow12(_)
+                | RelocationKind::A64GotLow12
+        )
     }
 
     /// The values the field can hold.
@@ -159,8 +221,12 @@ impl RelocationKind {
             RelocationKind::A64Branch19
             | RelocationKind::A64Literal19
             | RelocationKind::A64Adr21 => signed(21),
-            RelocationKind::A64AdrPage21 => signed(33),
-            RelocationKind::A64AddLow12 | RelocationKind::A64AccessLow12(_) => signed(65),
+            RelocationKind::A64AdrPage21 | RelocationKind::A64GotPage21 => signed(33),
+            RelocationKind::A64AddLow12
+            | RelocationKind::A64AccessLow12(_)
+            | RelocationKind::A64GotLow12 => signed(65),
+            // They are not filled here.
+            RelocationKind::Tls(_) => signed(64),
         }
     }
 
@@ -176,7 +242,9 @@ impl RelocationKind {
     pub fn apply(self, field: &mut [u8], target: i128, place: u64) -> Result<(), ApplyError> {
         let page = |address: i128| address & !0xfff;
         let value = match self {
-            RelocationKind::A64AdrPage21 => page(target) - page(i128::from(place)),
+            RelocationKind::A64AdrPage21 | RelocationKind::A64GotPage21 => {
+                page(target) - page(i128::from(place))
+            }
             _ if self.is_relative() => target - i128::from(place),
             _ => target,
         };
@@ -188,6 +256,7 @@ impl RelocationKind {
             | RelocationKind::A64Literal19
             | RelocationKind::A64Branch14 => 4,
             RelocationKind::A64AccessLow12(log2) => 1 << log2,
+            RelocationKind::A64GotLow12 => 8,
             _ => 1,
         };
         if !range.contains(&value) {
@@ -210,7 +279,8 @@ impl RelocationKind {
             RelocationKind::A64AccessLow12(log2) => {
                 insert(field, (bits as u32 & 0xfff) >> log2, 10, 12);
             }
-            RelocationKind::A64AdrPage21 => {
+            RelocationKind::A64GotLow12 => insert(field, (bits as u32 & 0xfff) >> 3, 10, 12),
+            RelocationKind::A64AdrPage21 | RelocationKind::A64GotPage21 => {
                 insert(field, (bits >> 12) as u32, 29, 2);
                 insert(field, (bits >> 14) as u32, 5, 19);
             }

@@ -5,7 +5,7 @@
 //!
 //! Source: DWARF 5, 6.4 "Call Frame Information".
 
-use crate::SectionIndex;
+use crate::{SectionIndex, SymbolIndex};
 
 /// One rule, from an offset on.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -49,4 +49,18 @@ pub struct UnwindTable {
     pub size: u64,
     /// Rules, by ascending offset in bytes from `start`.
     pub rules: Vec<(u64, UnwindRule)>,
+    /// What happens to an exception that passes through.
+    pub handler: Option<Box<ExceptionHandler>>,
+}
+
+/// What happens to an exception that passes through a routine. Source: LSB Core, "DWARF Extensions", augmentation
+/// letters P and L.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct ExceptionHandler {
+    /// How the address of the personality routine is written (`DW_EH_PE_*`), and that routine or what holds its
+    /// address.
+    pub personality: (u8, SymbolIndex),
+    /// How the address of the routine's own table is written, the symbol that it is counted from, and bytes from
+    /// there.
+    pub table: Option<(u8, SymbolIndex, i64)>,
 }

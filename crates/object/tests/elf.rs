@@ -19,7 +19,7 @@ fn lamp(arch: Arch) -> Image {
         name: name.into(),
         place: Place::Section(SectionIndex(section), offset),
         binding,
-        hidden: false,
+        visibility: Visibility::Default,
         kind: SymbolKind::None,
         size: 0,
         datum: None,
@@ -42,6 +42,7 @@ fn lamp(arch: Arch) -> Image {
         ],
         unwind: Vec::new(),
         groups: Vec::new(),
+        stated_lines: None,
     };
     link(&[object], &LinkOptions::default()).unwrap()
 }

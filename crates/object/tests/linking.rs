@@ -22,7 +22,7 @@ fn symbol(name: &str, place: Place, binding: Binding) -> Symbol {
         name: name.into(),
         place,
         binding,
-        hidden: false,
+        visibility: Visibility::Default,
         kind: SymbolKind::None,
         size: 0,
         datum: None,
@@ -42,6 +42,7 @@ fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
         symbols,
         unwind: Vec::new(),
         groups: Vec::new(),
+        stated_lines: None,
     }
 }
 

@@ -5,28 +5,17 @@
 
 mod common;
 
-use std::io::Write;
-use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 
-use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, DecodeError, decode};
 use sotto_kernel::{Ending, Process, Startup, Stop};
-use sotto_object::{Image, read_executable, read_object, write_object};
+use sotto_object::{Image, read_executable, read_object};
 
-const INPUT: &str = "04: 1.25\n05: 2.5\nfog\n";
-const ARGUMENTS: [&str; 2] = ["bell", "fog horn"];
+use common::native::{ARGUMENTS, INPUT, Outcome, c_programs, natively};
+
 /// No program of the corpus needs more.
 const BUDGET: u64 = 200_000_000;
-
-/// What a program wrote to its two streams, and the status that a shell shows.
-#[derive(PartialEq, Eq, Debug)]
-struct Outcome {
-    output: String,
-    errors: String,
-    status: i32,
-}
 
 /// A mode of the processor, with the compiler that makes programs for it.
 #[derive(Copy, Clone)]
@@ -34,19 +23,15 @@ struct Mode {
     arch: Arch,
     compiler: &'static str,
     flags: &'static [&'static str],
-    /// How programs are linked that are run here: a cross compiler's loader is not where they look.
-    linked: &'static str,
     /// The corpus has at least so many instructions.
     instructions: usize,
 }
 
-const MODE_64: Mode =
-    Mode { arch: Arch::X86_64, compiler: "cc", flags: &[], linked: "-pie", instructions: 3_500 };
+const MODE_64: Mode = Mode { arch: Arch::X86_64, compiler: "cc", flags: &[], instructions: 3_500 };
 const MODE_32: Mode = Mode {
     arch: Arch::X86_32,
     compiler: "i686-linux-gnu-gcc",
     flags: &["-msse2", "-mfpmath=sse"],
-    linked: "-static",
     instructions: 2_500,
 };
 
@@ -84,31 +69,12 @@ impl Mode {
 
     /// The programs of the corpus that the mode can have.
     fn programs(self) -> Vec<PathBuf> {
-        let mut programs = programs();
+        let mut programs = c_programs();
         if self.arch == Arch::X86_32 {
             let name = |path: &PathBuf| path.file_stem().unwrap().to_str().unwrap().to_string();
             programs.retain(|path| !NOT_IN_32_BITS.contains(&name(path).as_str()));
         }
         programs
-    }
-}
-
-fn natively(program: &Path) -> Outcome {
-    let mut child = Command::new(program)
-        .args(ARGUMENTS)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    // A program that does not read its input may be gone already.
-    let _ = child.stdin.take().unwrap().write_all(INPUT.as_bytes());
-    let result = child.wait_with_output().unwrap();
-    let status = result.status;
-    Outcome {
-        output: String::from_utf8(result.stdout).unwrap(),
-        errors: String::from_utf8(result.stderr).unwrap(),
-        status: status.code().unwrap_or_else(|| 128 + status.signal().unwrap()),
     }
 }
 
@@ -137,14 +103,6 @@ fn emulated(image: &Image, name: &str) -> Outcome {
         String::from_utf8(parts.flat_map(|part| part.bytes.clone()).collect()).unwrap()
     };
     Outcome { output: text(1), errors: text(2), status: ending.shell_status() }
-}
-
-fn programs() -> Vec<PathBuf> {
-    let folder = std::fs::read_dir(common::data().join("c")).unwrap();
-    let mut paths: Vec<PathBuf> = folder.map(|entry| entry.unwrap().path()).collect();
-    paths.sort();
-    assert!(paths.len() >= 40, "{} programs", paths.len());
-    paths
 }
 
 fn run_all(mode: Mode, level: &str) {
@@ -274,46 +232,4 @@ fn every_routine_reassembles(mode: Mode) {
         }
     }
     assert!(instructions > 100_000 && whole > 5 * partly, "{instructions} {whole} {partly}");
-}
-
-/// What the compiler prints of the programs, in both orders of operands, goes through our assembler and
-/// our objects, and behaves as what the compiler makes of it by itself.
-#[test]
-fn what_compilers_print_of_whole_programs_assembles_and_behaves() {
-    what_compilers_print(MODE_64);
-}
-
-/// There position-independent code finds its data through the global offset table, and routines of which
-/// a program has one copy.
-#[test]
-fn what_compilers_print_of_whole_programs_of_32_bits_assembles_and_behaves() {
-    what_compilers_print(MODE_32);
-}
-
-fn what_compilers_print(mode: Mode) {
-    if !mode.is_there() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let at = |name: &str| folder.path().join(name);
-    let dialect = format!("-m{}={}", "asm", "intel");
-    for path in mode.programs() {
-        let name = path.file_stem().unwrap().to_str().unwrap();
-        let own = at(name);
-        mode.cc(&["-O2", "-w", mode.linked, "-o"], &[&own, &path, Path::new("-lm")]);
-        let wanted = natively(&own);
-        for order in [&["-O2", "-w", "-S", "-o"][..], &[&dialect, "-O2", "-w", "-S", "-o"]] {
-            let (text, object) = (at("text.s"), at("text.o"));
-            mode.cc(order, &[&text, &path]);
-            let text = std::fs::read_to_string(&text).unwrap();
-            let source = Source { name: format!("{name}.s"), text: text.into() };
-            let options = Options { externals: true, ..Options::for_target(mode.arch) };
-            let assembly = assemble(&source, &options);
-            let made =
-                assembly.object.unwrap_or_else(|| panic!("{name}: {:#?}", assembly.diagnostics));
-            std::fs::write(&object, write_object(&made).unwrap()).unwrap();
-            mode.cc(&[mode.linked, "-o"], &[&own, &object, Path::new("-lm")]);
-            assert_eq!(natively(&own), wanted, "{name} {order:?}");
-        }
-    }
 }

@@ -294,6 +294,11 @@ fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>
             Vec::new(),
             Some("reserve less room, or map it when the program runs".to_string()),
         ),
+        LinkError::NotLinkedYet { reference, .. } => (
+            "L210",
+            vec![format!("at {}", place(reference))],
+            Some("make an object with `--object` and link it with the C compiler".to_string()),
+        ),
         LinkError::MixedTargets { .. } => {
             ("L205", Vec::new(), Some("assemble all files for one machine".to_string()))
         }

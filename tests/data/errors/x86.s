@@ -25,7 +25,7 @@ tide_v: db 12, 300              ; !A108 300
         .section lamp           ; !A104 lamp
         .section fog, "aq"      ; !A104 "aq"
         .bss
-        .byte   1               ; !A115 .byte
+        .byte   1               ; !A115 1
         .text
         moov    eax, 1          ; !A101 moov
         movz    x0, 5           ; !A101 movz

@@ -175,6 +175,7 @@ impl Word<'_> {
                 Operand::Target(Value::Known(page.wrapping_add(pages << 12)))
             }
             Pattern::Imm16 => imm(u64::from(self.get("imm16"))),
+            Pattern::Hint => imm(u64::from(self.get("imm7"))),
         })
     }
 

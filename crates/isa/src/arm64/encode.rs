@@ -228,6 +228,11 @@ fn put_operand(
                 return Err(range_error(index, value, 0..=4095, rule));
             }
         }
+        (Pattern::AddSubImm, Operand::ShiftedImm(Value::Late, shift @ (0 | 12))) => {
+            word.put("sh", u32::from(shift == 12));
+            let (field, operand) = (Field::AddLow12, index as u8);
+            word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
+        }
         (Pattern::AddSubImm, Operand::ShiftedImm(value, shift @ (0 | 12))) => {
             let value = known(value)?;
             if !(0..4096).contains(&value) {
@@ -358,6 +363,13 @@ fn put_operand(
                 return Err(range_error(index, value, 0..=65535, ""));
             }
             word.put("imm16", value as u32);
+        }
+        (Pattern::Hint, Operand::Imm(value)) => {
+            let value = known(value)?;
+            if !(0..128).contains(&value) {
+                return Err(range_error(index, value, 0..=127, ""));
+            }
+            word.put("imm7", value as u32);
         }
         _ => return Err(None),
     }

@@ -257,6 +257,8 @@ pub enum Pattern {
     AdrpLabel,
     /// An unsigned 16-bit number.
     Imm16,
+    /// `CRm:op2`, the number of a hint.
+    Hint,
 }
 
 impl Pattern {
@@ -286,6 +288,7 @@ impl Pattern {
             | Pattern::AdrpLabel => "label".into(),
             Pattern::Bit(_) => "#bit".into(),
             Pattern::Imm16 => "#imm16".into(),
+            Pattern::Hint => "#imm7".into(),
         }
     }
 }

@@ -768,6 +768,14 @@ const BRANCHES: &[Form] = &[
         ..PLAIN
     },
     Form {
+        mnemonic: "hint",
+        operands: &[p(Pattern::Hint)],
+        encoding: "11010101000000110010 imm7:7 11111",
+        summary: "gives the processor a hint by its number; does nothing to what a program sees",
+        source: "Arm ARM, C6.2 HINT",
+        ..PLAIN
+    },
+    Form {
         mnemonic: "svc",
         meaning: Meaning::Svc,
         operands: &[p(Pattern::Imm16)],

@@ -5,6 +5,8 @@
 pub struct Prefix {
     /// As sources write it.
     pub name: &'static str,
+    /// As it is encoded.
+    pub byte: u8,
     /// The first words of the rows that it can stand for, the likeliest first.
     pub rows: &'static [&'static str],
     /// One line in words.
@@ -25,6 +27,7 @@ const CUTTING: &str = "cut16";
 
 const REPEATED: Prefix = Prefix {
     name: "rep",
+    byte: 0xf3,
     rows: &["rep", "repe"],
     summary: "repeats the instruction RCX times (ECX in 32-bit mode)",
     takes: "a string instruction: `movs`, `stos`, `lods`, and as `repe` `cmps` and `scas`",
@@ -32,6 +35,7 @@ const REPEATED: Prefix = Prefix {
 };
 const WHILE_EQUAL: Prefix = Prefix {
     name: "repe",
+    byte: 0xf3,
     rows: &["repe", "rep"],
     summary: "repeats the instruction up to RCX times (ECX in 32-bit mode), while the elements are equal",
     takes: "`cmps` and `scas`",
@@ -39,6 +43,7 @@ const WHILE_EQUAL: Prefix = Prefix {
 };
 const WHILE_NOT_EQUAL: Prefix = Prefix {
     name: "repne",
+    byte: 0xf2,
     rows: &["repne"],
     summary: "repeats the instruction up to RCX times (ECX in 32-bit mode), while the elements differ",
     ..WHILE_EQUAL
@@ -53,6 +58,7 @@ pub const PREFIXES: &[Prefix] = &[
     Prefix { name: "repnz", ..WHILE_NOT_EQUAL },
     Prefix {
         name: "lock",
+        byte: 0xf0,
         rows: &["lock"],
         summary: "makes reading and writing memory one step that no other processor can come between",
         takes: "an instruction that reads and writes memory, such as `add`, `xchg` or `cmpxchg`",
@@ -60,6 +66,7 @@ pub const PREFIXES: &[Prefix] = &[
     },
     Prefix {
         name: "notrack",
+        byte: 0x3e,
         rows: &["notrack"],
         summary: "exempts the target of a jump from having to be marked by ENDBR64",
         takes: "an indirect `jmp` or `call`",
@@ -67,6 +74,7 @@ pub const PREFIXES: &[Prefix] = &[
     },
     Prefix {
         name: CUTTING,
+        byte: 0x66,
         rows: &[CUTTING],
         summary: "cuts the target to its low 16 bits; what a call pushes and a return pops has 16 bits",
         takes: "`jmp`, `call`, `ret`, a conditional jump or a loop, in 32-bit mode",

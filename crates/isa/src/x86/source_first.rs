@@ -28,6 +28,10 @@ const RENAMED: &[(&str, &str)] = &[
     ("cwtd", "cwd"),
     ("cltd", "cdq"),
     ("cqto", "cqo"),
+    ("pushfl", "pushfd"),
+    ("popfl", "popfd"),
+    ("pushal", "pushad"),
+    ("popal", "popad"),
 ];
 
 /// String instructions, whose 32-bit element is a letter of its own here.

@@ -9,6 +9,9 @@ use sotto_kernel::Startup;
 use sotto_object::{Image, LinkOptions, link};
 use sotto_session::{Session, SourceText};
 
+#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
+pub mod native;
+
 #[path = "../../../../tests/programs.rs"]
 mod programs;
 pub use programs::{Program, data, kernel_runs_32_bit, programs};
