@@ -93,6 +93,13 @@ fn value(cursor: &mut Cursor) -> Result<Expr, Diagnostic> {
     Ok(Expr::Via(via, Box::new(expr::parse(cursor, Atoms::Plain)?)))
 }
 
+/// Whether nothing follows the next word: a shift needs its amount, so that the word is a symbol.
+fn ends_after_word(cursor: &Cursor) -> Result<bool, Diagnostic> {
+    let mut ahead = cursor.clone();
+    ahead.next()?;
+    Ok(ahead.peek()? == Tok::End)
+}
+
 /// Takes `, lsl #n` after an immediate, if it is there.
 fn shift_after(cursor: &mut Cursor) -> Result<Option<u8>, Diagnostic> {
     let mut ahead = cursor.clone();
@@ -129,6 +136,7 @@ fn register(cursor: &mut Cursor, reg: Reg, start: Span) -> Result<Spanned, Diagn
     let mut operand = Operand::Reg(reg);
     if ahead.eat(',')?
         && let Some(modifier) = peek_modifier(&mut ahead)
+        && !(matches!(modifier, Modifier::Shift(_)) && ends_after_word(&ahead)?)
     {
         ahead.next()?;
         *cursor = ahead;

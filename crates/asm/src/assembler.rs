@@ -22,16 +22,17 @@ use crate::line_marks::Stated;
 use crate::listing::Listing;
 use crate::macros::Macro;
 use crate::operand::{OpenMem, Parsed, Spanned};
-use crate::refusal::{encode_diagnostic, unknown_word};
+use crate::refusal::{encode_diagnostic, machine_of, nearest_instruction, unknown_word};
 use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
 use crate::structure::{Condition, Level, Line, Lines, begins_condition};
+use crate::suggest::{all_near, is_one_slip, nearest};
 use crate::symbols::{
-    Context, Definition, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
+    Context, Definition, Elements, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
 };
 use crate::unwind::Unwind;
 use crate::{
-    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, source_first, unwind,
-    x86,
+    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, habits, source_first,
+    unwind, x86,
 };
 
 /// What the user may choose.
@@ -148,6 +149,8 @@ pub(crate) struct Assembler<'d> {
     /// What lines were assembled to, and the text of the line being read, if it can be one.
     pub known: KnownLines,
     key: Option<Key>,
+    /// Lines that close what was refused where it was opened.
+    pub closing_lines: Vec<String>,
     /// Labels that the next data directive describes.
     pub open_labels: Vec<SymbolId>,
     /// Bytes laid down by `.fill` so far.
@@ -239,7 +242,7 @@ pub fn assemble_instruction(
         return Err(cursor.unexpected(token, span, "an instruction"));
     };
     let Some((found, span)) = take_instruction(arch, word, span, &mut cursor)? else {
-        return Err(unknown_word(arch, word, span, &mut std::iter::empty()));
+        return Err(unknown_word(arch, word, span, nearest_instruction(arch, word)));
     };
     let mut operands = Vec::new();
     parse_operands(&mut cursor, found.context, &mut operands)?;
@@ -373,7 +376,7 @@ fn take_instruction(
     });
     let Some(found) = found else {
         if find_instruction(arch, order, mnemonic).is_none() {
-            return Err(unknown_word(arch, mnemonic, at, &mut std::iter::empty()));
+            return Err(unknown_word(arch, mnemonic, at, nearest_instruction(arch, mnemonic)));
         }
         let message = format!("`{}` does not go before `{mnemonic}`", prefix.name);
         return Err(Diagnostic::error(Code::NoSuchForm, span.to(at), message)
@@ -409,7 +412,13 @@ fn parse_operands(
     }
     match cursor.next()? {
         (Tok::End, _) => Ok(()),
-        (token, span) => Err(cursor.unexpected(token, span, "`,` or the end of the line")),
+        (token, span) => {
+            let error = cursor.unexpected(token, span, "`,` or the end of the line");
+            Err(match habits::meant_as_comment(cursor, token, span) {
+                true => error.help(habits::comment_help(cursor)),
+                false => error,
+            })
+        }
     }
 }
 
@@ -450,6 +459,26 @@ fn sized_push(mnemonic: &'static str, operands: &[Spanned], cursor: &Cursor) -> 
     }
 }
 
+/// Refuses a bare symbol where LEA takes an address.
+fn check_address(mnemonic: &str, operands: &[Spanned], cursor: &Cursor) -> Result<(), Diagnostic> {
+    let [first, Spanned { parsed: Parsed::Imm(_), span }] = operands else { return Ok(()) };
+    if mnemonic != "lea" || cursor.order() == OperandOrder::SourceFirst {
+        return Ok(());
+    }
+    let (register, name) = (cursor.text_at(first.span), cursor.text_at(*span));
+    Err(Diagnostic::error(Code::NoSuchForm, *span, "`lea` takes an address in brackets")
+        .help(format!("write `lea {register}, [{name}]`"))
+        .replace_with(format!("[{name}]")))
+}
+
+/// Whether an instruction would take its two operands the other way round.
+fn swapped_operands(arch: Arch, mnemonic: &str, operands: &Operands) -> bool {
+    match operands[..] {
+        [a @ Operand::Imm(_), b] if arch.is_x86() => encode(arch, mnemonic, &[b, a], 0).is_ok(),
+        _ => false,
+    }
+}
+
 /// `call ax`: no call goes to a register of that width, so it is to a function of this name.
 fn called_as_register(cursor: &Cursor, mnemonic: &str, operands: &mut [Spanned]) {
     let [Spanned { parsed, span }] = operands else { return };
@@ -464,7 +493,8 @@ fn called_as_register(cursor: &Cursor, mnemonic: &str, operands: &mut [Spanned])
 /// `lea eax, x@ntpoff`: an operand with an operator is memory there, as compilers write it.
 fn address_of_operator(mnemonic: &str, operands: &mut [Spanned]) {
     let [_, Spanned { parsed, .. }] = operands else { return };
-    if let Parsed::Imm(disp @ Expr::Via(..)) = parsed
+    if let Parsed::Imm(disp) = parsed
+        && disp.via().is_some()
         && mnemonic == "lea"
     {
         let mem = Mem { disp: Value::Late, ..Mem::absolute(0) };
@@ -512,12 +542,14 @@ impl<'d> Assembler<'d> {
             operands: Vec::new(),
             known: KnownLines::new(),
             key: None,
+            closing_lines: Vec::new(),
             open_labels: Vec::new(),
             filled_bytes: 0,
             unwind: Unwind::default(),
             stated: Stated::default(),
             listing: options.listing.then(Vec::new),
         };
+        assembler.symbols.arch = Some(arch);
         assembler.enter_section(".text", SectionFlags::by_name(".text"), None);
         assembler
     }
@@ -583,7 +615,7 @@ impl<'d> Assembler<'d> {
             .with_order(self.order)
             .with_symbols(self.named_as_registers.clone());
         loop {
-            let (token, span) = cursor.next()?;
+            let (token, span) = cursor.next().map_err(|error| name_with_digit(error, &cursor))?;
             match token {
                 Tok::End => return Ok(()),
                 Tok::Num(number) if cursor.eat(':')? => {
@@ -614,9 +646,7 @@ impl<'d> Assembler<'d> {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, false);
                         }
-                        Tok::Word(equ)
-                            if equ.eq_ignore_ascii_case("equ") && gives_value(&cursor) =>
-                        {
+                        Tok::Word(equ) if is_equ(equ) && gives_value(&cursor) => {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, true);
                         }
@@ -624,11 +654,12 @@ impl<'d> Assembler<'d> {
                     }
                 }
                 _ => {
-                    return Err(cursor.unexpected(
-                        token,
-                        span,
-                        "a label, an instruction or a directive",
-                    ));
+                    let error =
+                        cursor.unexpected(token, span, "a label, an instruction or a directive");
+                    return Err(match habits::leading_sign(&cursor, token, span) {
+                        Some(help) => error.help(help),
+                        None => error,
+                    });
                 }
             }
         }
@@ -709,6 +740,20 @@ impl<'d> Assembler<'d> {
         if self.lay_prefix(word, cursor, lines)? {
             return Ok(());
         }
+        if let Tok::Word(next) = cursor.peek()?
+            && let Some(Directive::Data(kind)) = directive::find(next)
+            && self.find_instruction(word).is_some()
+            && habits::gives_data(cursor)
+        {
+            // It is meant as a label, so that what refers to it is no error too.
+            let (_, next_span) = cursor.next()?;
+            let error =
+                Diagnostic::error(Code::Syntax, span, format!("`{word}` is an instruction"));
+            let error = error.help(format!("as a label it needs its colon: `{word}: {next}`"));
+            self.report(error.replace_with(format!("{word}:")));
+            self.label(word, span)?;
+            return data::run(self, kind, next, next_span, cursor);
+        }
         if let Some((found, span)) = take_instruction(self.arch, word, span, cursor)? {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
@@ -726,20 +771,122 @@ impl<'d> Assembler<'d> {
             self.label(word, span)?;
             return data::run(self, kind, next, next_span, cursor);
         }
-        let mut names = self.macros.keys().map(|name| &**name);
-        let mut error = unknown_word(self.arch, word, span, &mut names);
         if begins_condition(word) {
+            let error = unknown_word(self.arch, word, span, None);
             // Its `.endif` is no error of its own, and no branch of it is read.
             cursor.rest();
             self.open_unknown_condition(span, lines)?;
             return Err(error);
         }
-        if self.sections[self.current].flags.nobits
-            && let Tok::Num(count) = cursor.peek()?
-        {
-            error = error.help(format!("to reserve {count} bytes, write `{word}: .skip {count}`"));
+        self.unknown_statement(word, span, cursor, lines)
+    }
+
+    /// An error for a statement that starts with a word which is nothing here.
+    fn unknown_statement(
+        &mut self,
+        word: &str,
+        span: Span,
+        cursor: &mut Cursor,
+        lines: &mut Lines,
+    ) -> Result<(), Diagnostic> {
+        if sotto_isa::is_unmodelled(self.arch, word) || machine_of(self.arch, word).is_some() {
+            return Err(unknown_word(self.arch, word, span, None));
         }
-        Err(error)
+        if self.order == OperandOrder::DestinationFirst
+            && let Some(found) = find_instruction(self.arch, OperandOrder::SourceFirst, word)
+        {
+            let message = format!("`{word}` is a spelling of source-first order");
+            let error = Diagnostic::error(Code::OperandOrder, span, message).help(format!(
+                "write `{}`, the destination first, or `.operands source-first` at the top of a file that has this order throughout",
+                found.mnemonic
+            ));
+            return Err(self.with_order(error));
+        }
+        if self.closing_lines.iter().any(|line| line == cursor.text_of_line()) {
+            cursor.rest();
+            return Ok(());
+        }
+        let near = self.nearest_statement(word, cursor);
+        let is_slip = near.as_deref().is_some_and(|near| {
+            near.starts_with('.')
+                || self.macros.contains_key(near)
+                || cursor.clone().peek() != Ok(Tok::End)
+        });
+        let unknown = habits::Unknown { word, span, cursor, lines };
+        let answer = match is_slip {
+            true => habits::enclosed(self, &unknown),
+            false => habits::answer(self, &unknown),
+        };
+        if let Some(answer) = answer {
+            lines.skip(answer.lines);
+            self.closing_lines.extend(answer.closing);
+            let name = answer.label.as_deref().unwrap_or(word);
+            if answer.is_label && self.label(name, span).is_ok() {
+                self.report(answer.error);
+                // What follows the label is a statement of its own.
+                let (text, at) = cursor.rest();
+                let first = text.split([' ', '\t']).next().unwrap_or_default();
+                if !text.is_empty() && self.find_instruction(first).is_some() {
+                    let mut none = Lines::new("", at, self.file, self.line);
+                    return self.statement(Line { text, at }, &mut none);
+                }
+                return Ok(());
+            }
+            return Err(answer.error);
+        }
+        Err(unknown_word(self.arch, word, span, near.as_deref()))
+    }
+
+    /// The word nearest to a misspelt one that can stand before what follows it.
+    fn nearest_statement(&self, word: &str, cursor: &Cursor) -> Option<String> {
+        let mut names: Vec<&str> = self.macros.keys().map(|name| &**name).collect();
+        names.sort_unstable();
+        if let Some(near) = nearest(word, names) {
+            return Some(near.to_string());
+        }
+        let lower = word.to_ascii_lowercase();
+        let instructions = sotto_isa::mnemonics(self.arch).iter().copied();
+        let near = all_near(&lower, instructions);
+        let (one, more): (Vec<_>, Vec<_>) = near.into_iter().partition(|(slips, _)| *slips <= 1);
+        // A directive's dot is left out easily; more than a letter beside is another word.
+        let directives = directive::names().filter(|name| is_one_slip(&lower, &name[1..]));
+        let instructions =
+            |near: Vec<(usize, &'static str)>| near.into_iter().map(|(_, name)| name);
+        let all = instructions(one).chain(directives).chain(instructions(more));
+        all.into_iter().find(|near| self.can_stand(near, cursor)).map(str::to_string)
+    }
+
+    /// Whether an instruction with the operands at the cursor, or a directive, can stand here.
+    fn can_stand(&self, word: &str, cursor: &Cursor) -> bool {
+        let Some(found) = self.find_instruction(word) else {
+            let closes = [".end", ".else", ".exit"].iter().any(|start| word.starts_with(start));
+            return word.starts_with('.') && (!closes || cursor.clone().peek() == Ok(Tok::End));
+        };
+        let (mut cursor, mut operands) = (cursor.clone(), Vec::new());
+        if parse_operands(&mut cursor, found.context, &mut operands).is_err() {
+            return false;
+        }
+        let Ok(mnemonic) = found.settle(&mut operands, &cursor, Span::default()) else {
+            return false;
+        };
+        let fixed = operands.iter().map(|operand| match operand.parsed {
+            Parsed::Fixed(operand) => Some(operand),
+            _ => None,
+        });
+        match fixed.collect::<Option<Vec<Operand>>>() {
+            Some(operands) => encode(self.arch, mnemonic, &operands, 0).is_ok(),
+            // What names a symbol is left to those that fill it in, if there may be so many operands.
+            None => {
+                let forms = form_docs(self.arch, mnemonic);
+                let taken =
+                    |syntax: &str| syntax.split(',').filter(|part| !part.is_empty()).count();
+                forms.iter().any(|form| match self.arch.is_x86() {
+                    true => taken(&form.syntax) == operands.len(),
+                    // Some may be left out there.
+                    false => taken(&form.syntax) >= operands.len(),
+                })
+            }
+        }
     }
 
     /// Lays down a prefix that stands alone, before an instruction in a statement of its own.
@@ -826,6 +973,9 @@ impl<'d> Assembler<'d> {
         parse_operands(cursor, found.context, operands)?;
         let mnemonic = found.settle(operands, cursor, span)?;
         self.check_contents(span, "an instruction")?;
+        self.check_executable(span);
+        check_address(mnemonic, operands, cursor)?;
+        self.check_interrupt(mnemonic, operands);
         self.take_literals(mnemonic, operands)?;
         self.bind(operands);
         self.mark_line();
@@ -837,8 +987,15 @@ impl<'d> Assembler<'d> {
                     _ => None,
                 })
                 .collect();
-            let encoded = encode(self.arch, mnemonic, &fixed, 0)
-                .map_err(|error| encode_diagnostic(error, span, operands, self.order))?;
+            let encoded = encode(self.arch, mnemonic, &fixed, 0).map_err(|error| {
+                let swapped = swapped_operands(self.arch, mnemonic, &fixed)
+                    .then(|| self.swapped_text(found, operands, cursor));
+                let error = encode_diagnostic(error, span, operands, self.order);
+                match swapped {
+                    Some(text) => error.help(text),
+                    None => error,
+                }
+            })?;
             self.section().lay(&encoded.bytes);
             if let Some(key) = self.key.take() {
                 self.known.keep(&key, &encoded.bytes);
@@ -863,6 +1020,45 @@ impl<'d> Assembler<'d> {
         };
         section.lay_open(open);
         Ok(())
+    }
+
+    /// Warns of an interrupt whose number was meant in hexadecimal.
+    fn check_interrupt(&mut self, mnemonic: &str, operands: &[Spanned]) {
+        let [Spanned { parsed: Parsed::Fixed(Operand::Imm(Value::Known(80))), span }] = operands
+        else {
+            return;
+        };
+        if mnemonic == "int" && self.arch.is_x86() {
+            let message = "the kernel is called by interrupt 0x80, and this is 80";
+            let warning = Diagnostic::error(Code::OutOfRange, *span, message).warning();
+            self.report(warning.help("write `int 0x80`").replace_with("0x80"));
+        }
+    }
+
+    /// Warns of the first instruction in a section that is not executed.
+    fn check_executable(&mut self, span: Span) {
+        let section = &mut self.sections[self.current];
+        if section.flags.exec || !section.flags.alloc || section.has_instructions {
+            return;
+        }
+        section.has_instructions = true;
+        let message = format!("an instruction in `{}`, which cannot be executed", section.name);
+        let help = "write `.text` above it";
+        self.report(Diagnostic::error(Code::WrongSection, span, message).warning().help(help));
+    }
+
+    /// The instruction with its two operands the other way round.
+    fn swapped_text(&self, found: &Found, operands: &[Spanned], cursor: &Cursor) -> String {
+        let mut texts: Vec<&str> = operands.iter().map(|o| cursor.text_at(o.span)).collect();
+        let first = match self.order {
+            OperandOrder::DestinationFirst => "destination",
+            // They were put into the table's order, which is the right one now.
+            OperandOrder::SourceFirst => "source",
+        };
+        if self.order == OperandOrder::DestinationFirst {
+            texts.reverse();
+        }
+        format!("the {first} comes first in this file: `{} {}`", found.mnemonic, texts.join(", "))
     }
 
     fn bind(&mut self, operands: &mut [Spanned]) {
@@ -891,6 +1087,14 @@ impl<'d> Assembler<'d> {
     }
 
     fn label(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {
+        let hides = self.arch.is_x86()
+            && self.order == OperandOrder::DestinationFirst
+            && !self.bare_is_contents;
+        if hides && Reg::parse(self.arch, name).is_some() {
+            let message = format!("`{name}` is a register, so no operand can name this label");
+            let warning = Diagnostic::error(Code::DuplicateSymbol, span, message).warning();
+            self.report(warning.help("give the label another name"));
+        }
         let definition = Definition::Label(self.here());
         // Labels before data that is already there do not describe what comes now.
         // All of them were described together.
@@ -1058,8 +1262,20 @@ impl<'d> Assembler<'d> {
             }
             match &mut symbol.datum {
                 // Further lines of a table go on counting.
-                Some(old) if old.element_bytes == datum.element_bytes => old.count += datum.count,
-                Some(_) => {}
+                Some(old)
+                    if old.element_bytes == datum.element_bytes && symbol.elements.is_none() =>
+                {
+                    old.count += datum.count;
+                }
+                Some(old) => {
+                    let bytes =
+                        |datum: &Datum| datum.count.saturating_mul(u64::from(datum.element_bytes));
+                    let first = (bytes(old), old.element_bytes);
+                    let elements = symbol
+                        .elements
+                        .get_or_insert_with(|| Box::new(Elements { runs: vec![first] }));
+                    elements.runs.push((bytes(&datum), datum.element_bytes));
+                }
                 None => symbol.datum = Some(datum),
             }
         }
@@ -1096,6 +1312,20 @@ fn x86_prefix_byte(arch: Arch, word: &str) -> Option<(u8, bool)> {
     }
     let prefix = PREFIXES.iter().find(|prefix| is(prefix.name))?;
     Some((prefix.byte, false))
+}
+
+/// A statement's first word that is no number, although it begins as one does.
+fn name_with_digit(error: Diagnostic, cursor: &Cursor) -> Diagnostic {
+    if error.code != Code::BadNumber {
+        return error;
+    }
+    let (name, span) = (cursor.text_at(error.span), error.span);
+    Diagnostic::error(Code::Syntax, span, format!("`{name}` begins with a digit, and names do not"))
+        .help(format!("write `_{name}`, or put the digits behind the letters"))
+}
+
+fn is_equ(word: &str) -> bool {
+    word.eq_ignore_ascii_case("equ") || word.eq_ignore_ascii_case(".equ")
 }
 
 /// Whether a value follows the `equ` that comes next; else it is a symbol of this name.

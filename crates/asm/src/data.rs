@@ -7,7 +7,7 @@ use crate::expr::{self, Atoms};
 use crate::fragments::Fragment;
 use crate::leb128::{self, Leb128};
 use crate::lexer::{Cursor, Tok, unescape};
-use crate::{Code, Diagnostic, Span};
+use crate::{Code, Diagnostic, Span, habits};
 
 /// What a data directive lays down.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -82,16 +82,16 @@ pub(crate) fn run(
         Kind::Fill => fill(assembler, span, cursor)?,
         Kind::Words => {
             let bytes = assembler.arch.word_bytes() as u8;
-            list(assembler, bytes, false, cursor)?;
+            list(assembler, bytes, false, word, cursor)?;
         }
-        Kind::Integers(bytes) => list(assembler, bytes, false, cursor)?,
+        Kind::Integers(bytes) => list(assembler, bytes, false, word, cursor)?,
         Kind::IntegersOnArm(_) if assembler.arch.is_x86() => {
             let message = format!("`{word}` is for ARM");
             return Err(Diagnostic::error(Code::TargetConflict, span, message)
                 .help("`.long` is 4 bytes on every machine, and `.quad` is 8"));
         }
-        Kind::IntegersOnArm(bytes) => list(assembler, bytes, false, cursor)?,
-        Kind::Units(bytes) => list(assembler, bytes, true, cursor)?,
+        Kind::IntegersOnArm(bytes) => list(assembler, bytes, false, word, cursor)?,
+        Kind::Units(bytes) => list(assembler, bytes, true, word, cursor)?,
         Kind::Floats(bytes) => {
             assembler.check_contents(span, "values")?;
             floats(assembler, bytes, cursor)?;
@@ -117,6 +117,7 @@ fn list(
     assembler: &mut Assembler,
     bytes: u8,
     units: bool,
+    word: &str,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     assembler.mark_line();
@@ -143,6 +144,9 @@ fn list(
             _ => {
                 integer(assembler, bytes, cursor)?;
                 count += 1;
+                if let Tok::Word(_) = cursor.peek()? {
+                    return Err(after_number(token, span, bytes, cursor, word));
+                }
             }
         }
         if !cursor.eat(',')? {
@@ -187,6 +191,36 @@ fn leb128_list(
     }
     assembler.open_labels.clear();
     Ok(())
+}
+
+/// An error for a word behind a number in a list.
+fn after_number(
+    token: Tok,
+    number: Span,
+    bytes: u8,
+    cursor: &mut Cursor,
+    word: &str,
+) -> Diagnostic {
+    let next = cursor.peek_spanned();
+    if let Ok((Tok::Word(fraction), at)) = next
+        && fraction.starts_with('.')
+        && at.start == number.end
+    {
+        let whole = number.to(at);
+        let text = cursor.text_at(whole).to_string();
+        let message = format!("`{text}` is a floating-point number, and `{word}` takes integers");
+        return Diagnostic::error(Code::Syntax, whole, message)
+            .help(format!("write `.float {text}` for 4 bytes, `.double {text}` for 8"));
+    }
+    if let Tok::Num(count) = token
+        && let Some(error) = habits::repeated_values(cursor, word, bytes, count)
+    {
+        return error;
+    }
+    match cursor.expect_end_of(word) {
+        Err(error) => error,
+        Ok(()) => Diagnostic::error(Code::Syntax, number, "the list does not end here"),
+    }
 }
 
 fn integer(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(), Diagnostic> {
@@ -246,6 +280,15 @@ fn text(assembler: &mut Assembler, zero: bool, cursor: &mut Cursor) -> Result<()
         let Tok::Str(raw) = token else {
             return Err(cursor.unexpected(token, span, "a text in double quotes"));
         };
+        if raw.is_empty()
+            && let Ok((Tok::Word(_), at)) = cursor.peek_spanned()
+            && at.start == span.end
+        {
+            let message =
+                "the text ends where it begins, since what is put in has quotes of its own";
+            return Err(Diagnostic::error(Code::BadText, span, message)
+                .help("leave out the quotes around the parameter, or those of the argument"));
+        }
         let mut text = unescape(raw, span)?;
         if zero {
             text.push(0);

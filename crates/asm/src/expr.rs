@@ -321,7 +321,10 @@ impl Parser<'_, '_> {
             if tightness < least {
                 break;
             }
-            self.cursor.next()?;
+            let (_, at) = self.cursor.next()?;
+            if operator == Binary::Subtract {
+                self.check_dashes(at)?;
+            }
             // Operators of one level group from the left.
             let right = self.level(tightness + 1)?;
             left = Expr::Binary(operator, Box::new(left), Box::new(right));
@@ -331,6 +334,33 @@ impl Parser<'_, '_> {
             }
         }
         Ok(left)
+    }
+
+    /// Refuses ` -- `, which starts a comment elsewhere.
+    fn check_dashes(&mut self, first: Span) -> Result<(), Diagnostic> {
+        let Ok((Tok::Op('-'), second)) = self.cursor.peek_spanned() else { return Ok(()) };
+        let alone = self.cursor.text_before(first).ends_with([' ', '\t'])
+            && self.cursor.text_after(second).starts_with([' ', '\t']);
+        if second.start != first.end || !alone {
+            return Ok(());
+        }
+        let error = Diagnostic::error(Code::Syntax, first.to(second), "`--` starts no comment");
+        Err(error.help(crate::habits::comment_help(self.cursor)))
+    }
+
+    /// A text where a number is needed.
+    fn several_characters(&self, text: &str, span: Span) -> Diagnostic {
+        let message =
+            "a text stands where a number is needed; a character constant has one character";
+        let error = Diagnostic::error(Code::Syntax, span, message);
+        match crate::lexer::unescape(text, span) {
+            Ok(bytes) if bytes.len() <= 8 => {
+                let number =
+                    bytes.iter().rev().fold(0u64, |number, byte| number << 8 | u64::from(*byte));
+                error.help(format!("the number whose bytes are these in memory is {number:#x}"))
+            }
+            _ => error.help("put the text into memory with `.ascii`, and use its address"),
+        }
     }
 
     fn too_deep(&mut self) -> Diagnostic {
@@ -378,6 +408,7 @@ impl Parser<'_, '_> {
             Tok::Word(".") => Ok(Expr::Here),
             Tok::Op('[') if self.atoms == Atoms::Memory => self.load(None),
             Tok::Word(word) => self.word(word, span),
+            Tok::Str(text) if !text.is_empty() => Err(self.several_characters(text, span)),
             _ => Err(self.cursor.unexpected(token, span, "a value")),
         }
     }

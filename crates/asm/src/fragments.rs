@@ -113,6 +113,8 @@ pub(crate) struct SectionBuilder {
     pub operands: Vec<Spanned>,
     /// Numbers in LEB128 that wait for addresses, in order.
     pub leb128: Vec<Leb128>,
+    /// It holds an instruction although it is not executed, which was warned of.
+    pub has_instructions: bool,
     /// Where source lines start.
     pub lines: Vec<LineStart>,
     /// Values that wait for the next literal pool.
@@ -133,6 +135,7 @@ impl SectionBuilder {
             open: Vec::new(),
             operands: Vec::new(),
             leb128: Vec::new(),
+            has_instructions: false,
             lines: Vec::new(),
             pool: Pool::default(),
         }

@@ -101,8 +101,7 @@ fn decisive(word: &str) -> Option<Arch> {
 /// a file a register has its `%`.
 pub(crate) fn symbols_named_as_registers(text: &str) -> NameSet {
     let mut names = NameSet::new();
-    let mut lines = text.split_inclusive('\n');
-    while let Some(line) = lines.next() {
+    for line in text.split_inclusive('\n') {
         // Labels and the directives that declare symbols; most lines are neither.
         let trimmed = line.trim_start();
         let name = match trimmed.as_bytes().first() {

@@ -292,6 +292,16 @@ impl<'a> Cursor<'a> {
         Span::new(start.start as usize, self.last_end.max(start.end as usize))
     }
 
+    /// The text of the line behind a span.
+    pub(crate) fn text_after(&self, span: Span) -> &'a str {
+        self.text.get(span.end as usize - self.base..).unwrap_or("")
+    }
+
+    /// The text of the line before a span.
+    pub(crate) fn text_before(&self, span: Span) -> &'a str {
+        self.text.get(..span.start as usize - self.base).unwrap_or("")
+    }
+
     /// The statement without the blanks around it.
     pub(crate) fn text_of_line(&self) -> &'a str {
         self.text[..code_end(self.text, self.arch)].trim()

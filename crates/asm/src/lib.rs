@@ -17,6 +17,7 @@ mod disk;
 mod expr;
 mod fragments;
 mod frames;
+mod habits;
 mod infer;
 mod known;
 mod layout;

@@ -10,7 +10,7 @@ use crate::fragments::OpenInstruction;
 use crate::operand::{Parsed, Spanned};
 use crate::suggest::nearest;
 use crate::symbols::{Evaluator, shown};
-use crate::{Code, Diagnostic, Span, directive};
+use crate::{Code, Diagnostic, Span, directive, habits};
 
 /// An error of the encoder, with its place.
 pub(crate) fn encode_diagnostic(
@@ -45,6 +45,12 @@ pub(crate) fn encode_diagnostic(
             if let (Some(name), true) = (whole_register(operands), takes_whole) {
                 return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
             }
+            let in_memory = |operand: &Spanned| {
+                matches!(operand.parsed, Parsed::Mem(_) | Parsed::Fixed(Operand::Mem(_)))
+            };
+            if operands.len() == 2 && operands.iter().all(in_memory) {
+                return error.help(habits::BOTH_IN_MEMORY);
+            }
             match register_widths(operands) {
                 Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),
                 None => error,
@@ -52,7 +58,13 @@ pub(crate) fn encode_diagnostic(
         }
         EncodeError::OutOfRange { operand, value, range, rule: Some(rule) } if range.contains(&value) => {
             let message = format!("{value} is not an immediate that this instruction can hold");
-            Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule)
+            let error = Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule);
+            match (rule.starts_with("MOV"), operands) {
+                (true, [Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), .. }, _]) => {
+                    error.help(format!("write `ldr {}, ={value:#x}`, which loads it from a literal pool", reg.name()))
+                }
+                _ => error,
+            }
         }
         EncodeError::OutOfRange { operand, range, rule, .. } => {
             let error = Diagnostic::error(Code::OutOfRange, at(operand), message)
@@ -107,15 +119,20 @@ fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)>
     }
 }
 
-/// An error for a word that starts a statement and means nothing.
-///
-/// `macros` are further words that it could have been.
-pub(crate) fn unknown_word(
-    arch: Arch,
-    word: &str,
-    span: Span,
-    macros: &mut dyn Iterator<Item = &str>,
-) -> Diagnostic {
+/// The instruction nearest to a misspelt one.
+pub(crate) fn nearest_instruction(arch: Arch, word: &str) -> Option<&'static str> {
+    nearest(&word.to_ascii_lowercase(), mnemonics(arch).iter().copied())
+}
+
+/// Another machine that has an instruction of this name.
+pub(crate) fn machine_of(arch: Arch, word: &str) -> Option<Arch> {
+    let lower = word.to_ascii_lowercase();
+    let has = |other: &Arch| mnemonics(*other).binary_search(&lower.as_str()).is_ok();
+    Arch::ALL.iter().copied().find(|other| *other != arch && has(other))
+}
+
+/// An error for a word that starts a statement and means nothing; `near` is the word that it could have been.
+pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span, near: Option<&str>) -> Diagnostic {
     let lower = word.to_ascii_lowercase();
     if word.starts_with('.') {
         let error =
@@ -132,16 +149,18 @@ pub(crate) fn unknown_word(
     let message = format!("no instruction `{word}` on {arch}");
     let error = Diagnostic::error(Code::UnknownInstruction, span, message);
     // A name that another machine has is more likely than a slip of the finger.
-    let other = Arch::ALL
-        .iter()
-        .find(|&&other| other != arch && mnemonics(other).binary_search(&lower.as_str()).is_ok());
-    if let Some(other) = other {
-        return error
-            .note(format!("`{lower}` is an instruction of {other}"))
-            .help(format!("choose the machine with `--target {other}` or `.target {other}`"));
+    if let Some(other) = machine_of(arch, word) {
+        let error = error.note(format!("`{lower}` is an instruction of {other}"));
+        return match (arch, lower.as_str()) {
+            (Arch::Arm64, "push") => {
+                error.help("write `stp x0, x1, [sp, #-16]!`, which keeps the stack aligned")
+            }
+            (Arch::Arm64, "pop") => error.help("write `ldp x0, x1, [sp], #16`"),
+            _ => error
+                .help(format!("if the file is for {other}, write `.target {other}` at its top")),
+        };
     }
-    let candidates = mnemonics(arch).iter().copied().chain(directive::names());
-    match nearest(word, macros).or_else(|| nearest(&lower, candidates)) {
+    match near {
         Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
         None => error.help(format!("if it is a label, write `{word}:`")),
     }
@@ -182,6 +201,29 @@ pub(crate) fn open_diagnostic(
     }
 }
 
+/// Bytes of the element that starts at an offset in a structure, unless as many bytes from there are whole elements.
+fn element_at(runs: &[(u64, u8)], offset: u64, bytes: u64) -> Option<u8> {
+    let (mut at, mut first) = (0, None);
+    for &(size, element) in runs {
+        let element_bytes = u64::from(element.max(1));
+        let in_run = |place: u64| (at..at + size).contains(&place);
+        if in_run(offset) && (offset - at).is_multiple_of(element_bytes) {
+            first = Some(element);
+        }
+        let end = offset + bytes;
+        if first.is_some()
+            && (at..=at + size).contains(&end)
+            && (end - at).is_multiple_of(element_bytes)
+        {
+            // Whole elements, but not several of one width.
+            let one_run = in_run(offset);
+            return if one_run { first } else { None };
+        }
+        at += size;
+    }
+    first
+}
+
 /// An error for a bare symbol in a file of which other tools read it as the symbol's contents.
 pub(crate) fn bare_symbol(
     open: &OpenInstruction,
@@ -206,8 +248,8 @@ pub(crate) fn bare_symbol(
     )
 }
 
-/// A warning for an access to a variable that is wider than the variable was declared, unless the
-/// source says the width.
+/// A warning for an access of a general register to a variable that is wider than the element at which it starts,
+/// unless the source says the width.
 pub(crate) fn width_finding(
     open: &OpenInstruction,
     operands: &[Spanned],
@@ -215,22 +257,42 @@ pub(crate) fn width_finding(
     order: OperandOrder,
     evaluator: &Evaluator,
 ) -> Option<Diagnostic> {
+    // Vector, string and block instructions take several elements at once.
+    let general = |operand: &Spanned| match operand.parsed {
+        Parsed::Fixed(Operand::Reg(reg)) => reg.vector().is_none(),
+        _ => true,
+    };
+    if !operands.iter().all(general) {
+        return None;
+    }
     for (index, operand) in operands.iter().enumerate() {
         let Parsed::Mem(memory) = &operand.parsed else { continue };
         if !memory.x86_plain {
             continue;
         }
         let Some((width, access)) = memory_access(arch, open.encoded.form, index) else { continue };
-        if memory.mem.width.is_some() || access == Access::None {
+        if memory.mem.width.is_some() || access == Access::None || width > Width::W64 {
             continue;
         }
         let late = operand.lower(evaluator, open.context, &|_| None).ok()?.late?;
         let symbol = evaluator.symbols.get(late.plus?.symbol?);
         let datum = symbol.datum.filter(|datum| datum.kind == DatumKind::Integer)?;
-        let declared = Width::from_bytes(u64::from(datum.element_bytes))?;
+        // Of a structure, whole elements may be taken together.
+        let element_bytes = match &symbol.elements {
+            Some(elements) => {
+                element_at(&elements.runs, u64::try_from(late.offset).ok()?, width.bytes())?
+            }
+            None => datum.element_bytes,
+        };
+        let declared = Width::from_bytes(u64::from(element_bytes))?;
         if width <= declared {
             continue;
         }
+        let place = match late.offset {
+            0 => symbol.name.to_string(),
+            offset if offset > 0 => format!("{} + {offset}", symbol.name),
+            offset => format!("{} - {}", symbol.name, -offset),
+        };
         let (name, keyword) = (&symbol.name, declared.x86_keyword());
         let (verb, also) = match access.writes() {
             true => ("written to", "the bytes after it are overwritten"),
@@ -246,7 +308,7 @@ pub(crate) fn width_finding(
             ("mov", Parsed::Fixed(Operand::Reg(reg)))
                 if declared < Width::W32 && order == OperandOrder::DestinationFirst =>
             {
-                let text = format!("movzx {}, {keyword} [{name}]", reg.name());
+                let text = format!("movzx {}, {keyword} [{place}]", reg.name());
                 format!("widen it: `{text}`, or `movsx` if it is signed")
             }
             _ => format!("use a register of {} bits", declared.bits()),

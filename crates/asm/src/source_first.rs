@@ -9,6 +9,7 @@ use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Width, find_mn
 use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Parsed, Spanned};
+use crate::suggest::nearest;
 use crate::x86::{check_in_address, immediate, take_segment, with_displacement};
 use crate::{Code, Diagnostic, Span};
 
@@ -118,8 +119,14 @@ fn register(cursor: &mut Cursor) -> Result<Reg, Diagnostic> {
         return Err(cursor.unexpected(token, span, "the name of a register"));
     };
     Reg::parse(cursor.arch(), name).ok_or_else(|| {
-        Diagnostic::error(Code::Syntax, mark.to(span), format!("no register `%{name}`"))
-            .help("a name after `%` is always a register")
+        let error =
+            Diagnostic::error(Code::Syntax, mark.to(span), format!("no register `%{name}`"));
+        match nearest(&name.to_ascii_lowercase(), Reg::names(cursor.arch())) {
+            Some(near) => {
+                error.help(format!("did you mean `%{near}`?")).replace_with(format!("%{near}"))
+            }
+            None => error.help("a name after `%` is always a register"),
+        }
     })
 }
 

@@ -15,7 +15,7 @@ use crate::directive::Directive;
 use crate::lexer::{Cursor, Tok, blank_block_comments, outside_quotes, starts_comment};
 use crate::macros::{self, Body, Kind, Macro, Parameter};
 use crate::source::{BYTE_ORDER_MARK, Origin};
-use crate::{Code, Diagnostic, Span, data, directive};
+use crate::{Code, Diagnostic, Span, data, directive, habits};
 
 /// Includes, macros and repeats nest at most this deep.
 const MAX_DEPTH: usize = 64;
@@ -53,6 +53,23 @@ pub(crate) struct Lines<'t> {
 impl<'t> Lines<'t> {
     pub fn new(text: &'t str, base: usize, file: u32, line: u32) -> Lines<'t> {
         Lines { text, at: 0, base, file, line, within_line: false }
+    }
+
+    /// The whole text.
+    pub fn text(&self) -> &'t str {
+        self.text
+    }
+
+    /// The lines that come next.
+    pub fn rest(self) -> impl Iterator<Item = &'t str> {
+        self.text[self.at..].lines()
+    }
+
+    /// Skips so many lines.
+    pub fn skip(&mut self, lines: usize) {
+        for _ in 0..lines {
+            self.next(None);
+        }
     }
 
     /// Whether a part of a line was given, and more of it comes next.
@@ -227,7 +244,7 @@ impl Assembler<'_> {
             match line.text.trim_end() {
                 "#APP" => self.in_inline_assembly = true,
                 "#NO_APP" => self.in_inline_assembly = false,
-                _ => {}
+                text => self.check_preprocessor_line(text, line.at),
             }
         } else if separated.is_none() && memchr::memchr(b';', line.text.as_bytes()).is_some() {
             self.check_hidden_instruction(&line);
@@ -248,6 +265,16 @@ impl Assembler<'_> {
             self.listing.get_or_insert_default().push(listed);
         }
         Some(line)
+    }
+
+    /// Warns of a line of the C preprocessor, which is a comment here.
+    fn check_preprocessor_line(&mut self, text: &str, at: usize) {
+        if let Some(help) = habits::preprocessor_line(text) {
+            let end = text.find([' ', '\t']).unwrap_or(text.len());
+            let message = format!("`{}` starts a comment here", &text[..end]);
+            let warning = Diagnostic::error(Code::Syntax, Span::new(at, at + end), message);
+            self.report(warning.warning().help(help));
+        }
     }
 
     /// Carries out lines to the end of their text.

@@ -5,26 +5,56 @@
 /// Near enough is one mistyped letter in a word of up to four, two in longer ones; a difference in
 /// case only is nearest of all. Longer words than [`LONGEST`] have none.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    if word.len() > LONGEST {
-        return None;
-    }
+    measured(word, candidates).min().map(|(.., candidate)| candidate)
+}
+
+/// All candidates that are near enough with the number of slips, the likeliest first.
+pub(crate) fn all_near<'a>(
+    word: &str,
+    candidates: impl IntoIterator<Item = &'a str>,
+) -> Vec<(usize, &'a str)> {
+    let mut near: Vec<_> = measured(word, candidates).collect();
+    near.sort_unstable();
+    near.into_iter().map(|(slips, _, candidate)| (slips, candidate)).collect()
+}
+
+/// Whether the words are the same but for one slip at most.
+pub(crate) fn is_one_slip(a: &str, b: &str) -> bool {
+    let letters = |text: &str| text.chars().take(LONGEST).collect::<Vec<char>>();
+    distance_within(&letters(a), &letters(b), 1).is_some()
+}
+
+/// Candidates that are near enough, with how far they are and which slip it takes: letters swapped come before one
+/// left out or put in, and that before one replaced.
+fn measured<'a>(
+    word: &str,
+    candidates: impl IntoIterator<Item = &'a str>,
+) -> impl Iterator<Item = (usize, u8, &'a str)> {
+    let fits = word.len() <= LONGEST;
     let lower: Vec<char> = word.to_lowercase().chars().take(LONGEST).collect();
+    let mut sorted = lower.clone();
+    sorted.sort_unstable();
     let limit = if word.chars().count() <= 4 { 1 } else { 2 };
     let mut other: Vec<char> = Vec::new();
+    let word = word.to_string();
     candidates
         .into_iter()
-        .filter(|candidate| *candidate != word && candidate.len() <= LONGEST)
-        .filter_map(|candidate| {
+        .filter(move |candidate| fits && *candidate != word && candidate.len() <= LONGEST)
+        .filter_map(move |candidate| {
             other.clear();
             match candidate.is_ascii() {
                 true => other.extend(candidate.bytes().map(|b| char::from(b.to_ascii_lowercase()))),
                 false => other.extend(candidate.to_lowercase().chars().take(LONGEST)),
             }
             let distance = distance_within(&lower, &other, limit)?;
-            (distance < other.len()).then_some((distance, candidate))
+            if distance >= other.len() {
+                return None;
+            }
+            let replaced = other.len() == lower.len();
+            other.sort_unstable();
+            let slip = if other == sorted { 0 } else { 1 + u8::from(replaced) };
+            Some((distance, slip, candidate))
         })
-        .min_by_key(|(distance, candidate)| (*distance, *candidate))
-        .map(|(_, candidate)| candidate)
 }
 
 /// Bytes of a word that is compared with others.
@@ -87,6 +117,7 @@ mod tests {
             ("tide_V", Some("tide_v")),
             ("lmap", Some("lamp")),
             ("fog_singal", Some("fog_signal")),
+            ("tdie_v", Some("tide_v")),
             ("buoy", None),
             ("lamp", None),
         ];

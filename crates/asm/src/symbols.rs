@@ -47,6 +47,13 @@ pub(crate) enum Definition {
     Equate(Box<(Expr, Context)>),
 }
 
+/// Parts of a labelled structure, one after the other.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Elements {
+    /// Bytes of each part, and of one element in it.
+    pub runs: Vec<(u64, u8)>,
+}
+
 #[derive(Clone, Debug)]
 pub(crate) struct Symbol {
     /// The name as written; of a dotted label without the name it belongs to.
@@ -70,6 +77,8 @@ pub(crate) struct Symbol {
     pub kind: SymbolKind,
     pub size: Option<Box<(Expr, Context)>>,
     pub datum: Option<Datum>,
+    /// The parts, where data of several widths follow the label: a structure.
+    pub elements: Option<Box<Elements>>,
     /// A dotted or numbered label: it stays out of the symbol table.
     pub hidden: bool,
 }
@@ -82,6 +91,48 @@ impl Symbol {
         self.kind == SymbolKind::IndirectFunction
             || (self.binding == Binding::Weak && second_name && self.declared)
     }
+}
+
+/// What a name that nothing defines is told when it looks like a register or a number.
+fn misspelt_register(arch: Arch, name: &str, error: &Diagnostic) -> Option<Diagnostic> {
+    let lower = name.to_ascii_lowercase();
+    if let Some(digits) = lower.strip_suffix('h')
+        && digits.starts_with(|c: char| c.is_ascii_alphabetic())
+        && digits.chars().all(|c| c.is_ascii_hexdigit())
+    {
+        let error = error.clone().help(format!("a number begins with a digit: write `0{name}`"));
+        return Some(error.replace_with(format!("0{name}")));
+    }
+    if arch == Arch::Arm64 {
+        let (letter, number) = lower.split_at_checked(1)?;
+        let number = number.parse::<u32>().ok();
+        match (letter, number) {
+            ("r", Some(number @ 0..=30)) => {
+                let text =
+                    format!("write `x{number}` for its 64 bits, `w{number}` for the lower 32");
+                return Some(error.clone().note("arm64 names no registers with `r`").help(text));
+            }
+            ("x" | "w", Some(31..)) => {
+                let prefix = if letter == "x" { "" } else { "w" };
+                let text = format!(
+                    "number 31 is written `{letter}zr` where it is zero, and `{prefix}sp` where it is the stack pointer"
+                );
+                return Some(error.clone().help(text));
+            }
+            _ => {}
+        }
+    }
+    // Short names are near to too much.
+    if name.len() < 3 {
+        return None;
+    }
+    let register = nearest(&lower, Reg::names(arch))?;
+    Some(
+        error
+            .clone()
+            .help(format!("did you mean the register `{register}`?"))
+            .replace_with(register),
+    )
 }
 
 #[derive(Default)]
@@ -97,6 +148,8 @@ pub(crate) struct SymbolTable {
     numbered_count: u32,
     /// Values of symbols set with `=` or `.set`, as of the line being read.
     variables: FastMap<CompactString, (Expr, Span)>,
+    /// The machine, for the names of its registers.
+    pub arch: Option<Arch>,
     /// Names that misspelt ones were compared with so far.
     looked_for_nearest: Cell<u64>,
 }
@@ -198,6 +251,7 @@ impl SymbolTable {
             kind: SymbolKind::None,
             size: None,
             datum: None,
+            elements: None,
             hidden: false,
         });
         id
@@ -735,6 +789,11 @@ impl Evaluator<'_> {
             return error
                 .note(format!("`{name}` is a register of {arch}"))
                 .help("use a register of this machine, or choose the machine with `.target`");
+        }
+        if let Some(arch) = self.symbols.arch
+            && let Some(error) = misspelt_register(arch, name, &error)
+        {
+            return error;
         }
         match self.symbols.nearest(name) {
             Some(symbol) => error

@@ -97,7 +97,11 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     }
     cursor.expect('[', "to open the address")?;
     segment = segment.or(take_segment(cursor)?);
+    let (_, first) = cursor.peek_spanned()?;
     let inside = expr::parse(cursor, Atoms::Registers)?;
+    if let (Expr::Symbol(..), Tok::Word(_)) = (&inside, cursor.peek()?) {
+        return Err(word_in_brackets(cursor, first));
+    }
     cursor.expect(']', "to close the address")?;
     let span = cursor.since(start);
     let expr = match outside {
@@ -105,6 +109,20 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         None => inside,
     };
     memory(cursor.arch(), expr, Mem { width, segment, ..Mem::absolute(0) }, span)
+}
+
+/// `[word x]`: an unknown word before what the brackets hold.
+fn word_in_brackets(cursor: &Cursor, word: Span) -> Diagnostic {
+    let text = cursor.text_at(word);
+    let message = format!("`{text}` is no word of the language");
+    let error = Diagnostic::error(Code::BadAddress, word, message);
+    let inside = cursor.text_after(word).split(']').next().unwrap_or_default().trim();
+    error.help(match cursor.arch() {
+        Arch::X86_64 => {
+            format!("write `[{inside}]`, which is relative to the instruction pointer already")
+        }
+        _ => format!("write `[{inside}]`"),
+    })
 }
 
 /// Takes `[dword ptr x[rip]]`: an operand in brackets of its own, as compilers write indirect targets.

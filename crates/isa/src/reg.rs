@@ -232,6 +232,14 @@ impl Reg {
         }
     }
 
+    /// The names of the registers of a machine that general instructions take.
+    pub fn names(arch: Arch) -> impl Iterator<Item = &'static str> {
+        let x86 = [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE].concat();
+        let arm64 = [&X[..], &W, &["sp", "wsp"]].concat();
+        let all = if arch.is_x86() { x86 } else { arm64 };
+        all.into_iter().filter(move |name| Reg::parse(arch, name).is_some())
+    }
+
     /// The register with this name, in any case.
     pub fn parse(arch: Arch, name: &str) -> Option<Reg> {
         if name.len() > 5 || name.len() < 2 {

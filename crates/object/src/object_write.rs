@@ -324,6 +324,9 @@ fn collect_sections<'a>(
                 RelocationKind::GotRel32Relaxable if !has_rex(&section.data, relocation.offset) => {
                     raw::R_X86_64_GOTPCRELX
                 }
+                RelocationKind::GotEntry32 if !may_relax(&section.data, relocation.offset) => {
+                    raw::R_386_GOT32
+                }
                 _ => number,
             };
             let addend = relocation.addend.wrapping_add(extra);
@@ -407,6 +410,19 @@ fn put_addends(section: &mut Section) {
         let (start, bytes) = (relocation.offset as usize, relocation.bytes as usize);
         let field = &mut section.data.to_mut()[start..start + bytes];
         field.copy_from_slice(&relocation.addend.to_le_bytes()[..bytes]);
+    }
+}
+
+/// Whether the instruction that reads a table entry in 32-bit code is one that the linker may rewrite to do without the
+/// table. Source: psABI i386, B.2 "Optimize R_386_GOT32X Relocation".
+fn may_relax(data: &[u8], field: u64) -> bool {
+    let Some(before) = (field as usize).checked_sub(2) else { return false };
+    match data.get(before..before + 2) {
+        // MOV and arithmetic to a register, TEST.
+        Some([0x8b | 0x85 | 0x03 | 0x0b | 0x13 | 0x1b | 0x23 | 0x2b | 0x33 | 0x3b, _]) => true,
+        // CALL and JMP.
+        Some([0xff, modrm]) => matches!(modrm >> 3 & 7, 2 | 4),
+        _ => false,
     }
 }
 

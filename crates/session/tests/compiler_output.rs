@@ -160,6 +160,15 @@ fn same_instructions(own: &Path, other: &Path) -> bool {
     own.len() == other.len() && own.iter().zip(&other).all(|(a, b)| plain(*a) == plain(*b))
 }
 
+/// The source line that a program's line table gives for its `main`.
+fn line_of_main(program: &Path) -> Option<(String, u32)> {
+    let image = read_executable(&std::fs::read(program).unwrap()).unwrap();
+    let main = image.symbols.iter().find(|symbol| symbol.name == "main")?;
+    let line = image.lines.at(main.address)?;
+    let file = Path::new(&image.lines.files[line.file as usize]).file_name()?;
+    Some((file.to_str()?.to_string(), line.line))
+}
+
 /// Takes one program with one combination of flags, in each order of operands.
 fn take(machine: &Machine, program: &Path, flags: &[&str], folder: &Path, tally: &Tally) {
     let name = program.file_stem().unwrap().to_str().unwrap();
@@ -199,6 +208,10 @@ fn take(machine: &Machine, program: &Path, flags: &[&str], folder: &Path, tally:
             true => natively(&other) == *wanted.get_or_insert_with(|| natively(&own)),
             false => same_instructions(&own, &other),
         };
+        let is_static = runs_here && machine.always.contains(&"-static");
+        if flags.contains(&"-g") && is_static && line_of_main(&own) != line_of_main(&other) {
+            tally.fail(format!("{}: the line of `main` differs", what(order)));
+        }
         if !same {
             tally.fail(format!("{}: the program differs", what(order)));
         }
