@@ -46,8 +46,11 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
                 if word.starts_with('.') {
                     break;
                 }
-                if interrupt.is_none() && is_pushed_whole(word, &cursor) {
-                    interrupt = Some((cursor.text_of_line().to_string(), span));
+                if interrupt.is_none()
+                    && let Some(operand) = pushed_whole(word, &cursor)
+                {
+                    interrupt =
+                        Some((cursor.text_at(span.to(operand)).to_string(), span.to(operand)));
                 }
             }
             if let Some(arch) = decisive(word) {
@@ -66,17 +69,18 @@ pub(crate) fn infer(source: &Source) -> (Arch, Inference) {
     (arch, Inference { word: interrupt })
 }
 
-/// Whether an instruction pushes or pops a 32-bit register whole, which only 32-bit code does.
-fn is_pushed_whole(word: &str, cursor: &Cursor) -> bool {
-    let suffixed = ["pushl", "popl"].iter().any(|name| word.eq_ignore_ascii_case(name));
-    let plain = ["push", "pop"].iter().any(|name| word.eq_ignore_ascii_case(name));
+/// The operand of an instruction that pushes or pops 32 bits, which only 32-bit code does.
+fn pushed_whole(word: &str, cursor: &Cursor) -> Option<Span> {
+    let is = |names: [&str; 2]| names.iter().any(|name| word.eq_ignore_ascii_case(name));
     let mut ahead = cursor.clone();
     let _ = ahead.eat('%');
-    let register = match ahead.next() {
-        Ok((Tok::Word(name), _)) => Reg::parse(Arch::X86_32, name),
+    let (token, span) = ahead.next().ok()?;
+    let register = match token {
+        Tok::Word(name) => Reg::parse(Arch::X86_32, name),
         _ => None,
     };
-    suffixed || (plain && register.is_some_and(|reg| reg.kind == RegKind::Dword))
+    let whole = is(["push", "pop"]) && register.is_some_and(|reg| reg.kind == RegKind::Dword);
+    (whole || is(["pushl", "popl"])).then_some(span)
 }
 
 fn decisive(word: &str) -> Option<Arch> {
@@ -202,6 +206,11 @@ mod tests {
             ("mov eax, 1\n int 0x80", Arch::X86_32, Some("int 0x80")),
             ("mov $1, %eax\n int $128", Arch::X86_32, Some("int 0x80")),
             ("int 0x80\n mov rax, 1", Arch::X86_64, Some("rax")),
+            ("mov eax, 1\nbell: push ebp", Arch::X86_32, Some("push ebp")),
+            ("pushl %ebp\n movl %esp, %ebp", Arch::X86_32, Some("pushl %ebp")),
+            ("push ebx\n mov rax, 1", Arch::X86_64, Some("rax")),
+            (".arch armv8-a\n .global x0", Arch::Arm64, Some(".arch")),
+            (".globl x0\n ret", Arch::X86_64, None),
         ];
         for (text, arch, word) in cases {
             let source = Source { name: "lamp.s".into(), text: text.into() };

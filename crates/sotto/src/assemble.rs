@@ -24,8 +24,12 @@ pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failur
     let outputs = [Some(&path), args.listing.as_ref(), args.map.as_ref()];
     check_outputs(&args.program, &[], &outputs)?;
     let (sources, objects, archives) = parts(&args.program)?;
-    let making =
-        Making { position_independent: args.pie, listing: args.listing.is_some(), json: as_json };
+    let making = Making {
+        position_independent: args.pie,
+        listing: args.listing.is_some(),
+        json: as_json,
+        ..Making::default()
+    };
     let assemblies = program::assemble_all(sources, &args.program, making);
     check_outputs(&args.program, &assemblies, &outputs)?;
     let mut files = Outputs::default();

@@ -126,6 +126,9 @@ pub struct LinkArgs {
 pub struct RunArgs {
     #[command(flatten)]
     pub program: ProgramArgs,
+    /// Have the system's C compiler link the files with the C library first; C sources may be among them
+    #[arg(long)]
+    pub with_c: bool,
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,
@@ -144,6 +147,9 @@ pub struct RunArgs {
 pub struct StepArgs {
     #[command(flatten)]
     pub program: ProgramArgs,
+    /// Have the system's C compiler link the files with the C library first; C sources may be among them
+    #[arg(long)]
+    pub with_c: bool,
     /// Run to this place first: a label, a line, or FILE:LINE
     #[arg(long, value_name = "PLACE")]
     pub at: Option<String>,
@@ -171,6 +177,9 @@ pub struct StepArgs {
 pub struct TraceArgs {
     #[command(flatten)]
     pub program: ProgramArgs,
+    /// Have the system's C compiler link the files with the C library first; C sources may be among them
+    #[arg(long)]
+    pub with_c: bool,
     /// Run to this place first
     #[arg(long, value_name = "PLACE")]
     pub from: Option<String>,
@@ -198,6 +207,23 @@ pub struct TraceArgs {
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
     pub arguments: Vec<OsString>,
+}
+
+/// Where a program that the C library starts begins for its reader.
+const MAIN: &str = "main";
+
+impl StepArgs {
+    /// Where to run to before anything is shown.
+    pub fn first_place(&self) -> Option<&str> {
+        self.at.as_deref().or(self.with_c.then_some(MAIN))
+    }
+}
+
+impl TraceArgs {
+    /// Where to run to before anything is traced.
+    pub fn first_place(&self) -> Option<&str> {
+        self.from.as_deref().or(self.with_c.then_some(MAIN))
+    }
 }
 
 #[derive(Args, Debug)]

@@ -208,14 +208,34 @@ pub fn inferred(sources: &Sources, arch: Arch, inference: &Inference, as_json: b
 }
 
 /// Prints the errors of the linker to standard error.
-pub fn print_link(errors: &[LinkError], as_json: bool) {
+///
+/// `runs` says that the program is to be run here, where the C library can be linked in one step.
+pub fn print_link(errors: &[LinkError], runs: bool, as_json: bool) {
     // A program with a `main` is written for the C library, which then has what is missing.
     let for_c = errors.iter().any(|e| matches!(e, LinkError::NoEntry { has_main: true, .. }));
     for error in errors {
         let (code, notes, mut help) = explain_link(error);
         if for_c && matches!(error, LinkError::Undefined { .. }) {
-            let text = "if it is the C library's, make an object with `--object` and link it with the C compiler";
+            let text = match runs {
+                true => "if it is the C library's, add `--with-c`",
+                false => {
+                    "if it is the C library's, make an object with `--object` and link it with the C compiler"
+                }
+            };
             help = Some(text.to_string());
+        }
+        if runs {
+            match error {
+                LinkError::NoEntry { has_main: true, .. } => {
+                    help = Some("there is a `main`: add `--with-c`, which links the C library that calls it, or start at it with `--entry main` and end it with an exit call".to_string());
+                }
+                LinkError::NotLinkedYet { .. } => {
+                    help = Some(
+                        "add `--with-c`, which has the C compiler link the program".to_string(),
+                    );
+                }
+                _ => {}
+            }
         }
         if as_json {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });

@@ -15,6 +15,7 @@ mod render;
 mod run;
 mod stepper;
 mod trace;
+mod with_c;
 
 use std::process::ExitCode;
 

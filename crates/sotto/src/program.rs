@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 use std::path::Path;
 
-use sotto_asm::{Assembly, Options, Source};
+use sotto_asm::{Assembly, Code, Options, Severity, Source};
 use sotto_isa::OperandOrder;
 use sotto_object::{
     Image, LinkOptions, Object, link, read_archive, read_executable, read_object, with_members,
@@ -14,6 +14,7 @@ use crate::cli::ProgramArgs;
 use crate::diagnostics;
 use crate::disk::Folders;
 use crate::output::{self, Failure};
+use crate::with_c;
 
 /// A program, and the sources it came from.
 pub struct Program {
@@ -30,7 +31,7 @@ pub struct Program {
 }
 
 /// What a file turned out to be.
-enum Input {
+pub enum Input {
     Source(Source),
     Object(Object),
     Archive(Vec<Object>),
@@ -44,17 +45,22 @@ pub struct Making {
     pub position_independent: bool,
     /// Keep what each line laid down.
     pub listing: bool,
+    /// The program is run here and not written.
+    pub runs: bool,
     /// Report as data.
     pub json: bool,
 }
 
-/// Makes a program of the files: sources are assembled and linked with objects and with what they
-/// need of archives; an ELF executable is read.
+/// Makes a program of the files to be run here: sources are assembled and linked with objects and with what they
+/// need of archives, or with the C library by the system's compiler; an ELF executable is read.
 ///
 /// # Errors
 ///
 /// What is wrong with the files; errors in sources are printed here.
-pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
+pub fn load(args: &ProgramArgs, with_c: bool, json: bool) -> Result<Program, Failure> {
+    if with_c {
+        return with_c::load(args, json);
+    }
     let first = &args.files[0];
     let (objects, archives, assemblies) = match inputs(args)? {
         Inputs::Program(image) => {
@@ -64,16 +70,33 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
             return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
         }
         Inputs::Parts(sources, objects, archives) => {
-            let making = Making { json, ..Making::default() };
+            let making = Making { json, runs: true, ..Making::default() };
             let assembled = assemble_all(sources, args, making);
             let failed = assembled.iter().any(|assembly| assembly.object.is_none());
+            if failed && needs_c(&assembled) {
+                return Err(Failure::new(
+                    "the files do not define all that they name",
+                    "if the C library has it, or a C source, add `--with-c`, and the C source to the files",
+                ));
+            }
             if failed {
                 return Err(Failure::Reported);
             }
             (objects, archives, assembled)
         }
     };
-    link_all(args, objects, archives, assemblies, Making { json, ..Making::default() })
+    let making = Making { json, runs: true, ..Making::default() };
+    link_all(args, objects, archives, assemblies, making)
+}
+
+/// Whether all that is wrong with the sources is that names are missing, and a `main` is there, which a C library calls.
+fn needs_c(assemblies: &[Assembly]) -> bool {
+    let errors = assemblies.iter().flat_map(|assembly| &assembly.diagnostics);
+    let mut errors = errors.filter(|diagnostic| diagnostic.severity == Severity::Error);
+    let texts = assemblies.iter().flat_map(|assembly| assembly.sources.texts());
+    let mut lines = texts.flat_map(|text| text.text.lines());
+    errors.all(|diagnostic| diagnostic.code == Code::UndefinedSymbol)
+        && lines.any(|line| line.trim_start().starts_with("main:"))
 }
 
 /// The files, sorted by what they are.
@@ -144,7 +167,7 @@ pub fn link_all(
         position_independent: making.position_independent,
     };
     let image = link(&objects, &options).map_err(|errors| {
-        diagnostics::print_link(&errors, making.json);
+        diagnostics::print_link(&errors, making.runs, making.json);
         Failure::Reported
     })?;
     let sources = with_files(&image, source_texts(&assemblies));
@@ -155,7 +178,7 @@ pub fn link_all(
 }
 
 /// The files that were read, each once.
-fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
+pub fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
     let mut texts: Vec<SourceText> = Vec::new();
     for text in assemblies.iter().flat_map(|assembly| assembly.sources.texts()) {
         let expanded = matches!(text.origin, sotto_asm::Origin::Expanded { .. });
@@ -167,7 +190,7 @@ fn source_texts(assemblies: &[Assembly]) -> Vec<SourceText> {
 }
 
 /// The sources with those that the program's line table names and that are where it says.
-fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
+pub fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
     for name in &image.lines.files {
         let path = Path::new(name);
         if sources.iter().any(|known| known.name == *name) || !path.is_file() {
@@ -181,7 +204,12 @@ fn with_files(image: &Image, mut sources: Vec<SourceText>) -> Vec<SourceText> {
     sources
 }
 
-fn input(path: &Path) -> Result<Input, Failure> {
+/// Reads a file and tells what it is.
+///
+/// # Errors
+///
+/// If it cannot be read or is damaged.
+pub fn input(path: &Path) -> Result<Input, Failure> {
     let bytes = output::read(path)?;
     let name = output::shown(path);
     let failed = |error: String| Failure::plain(format!("{name}: {error}"));
@@ -218,12 +246,26 @@ fn source(name: String, bytes: Vec<u8>) -> Result<Source, Failure> {
 
 /// Assembles one source and prints what there is to say about it.
 pub fn assemble(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
+    let assembly = assemble_only(source, args, making, externals);
+    tell(&assembly, making.json);
+    assembly
+}
+
+/// Assembles one source whose missing names are other files', and prints nothing.
+pub fn assemble_quietly(source: &Source, args: &ProgramArgs, making: Making) -> Assembly {
+    assemble_only(source, args, making, true)
+}
+
+fn assemble_only(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
     let options = Options { target: args.target, externals, listing: making.listing };
     let disk = Folders { search: &args.include_path };
-    let assembly = sotto_asm::assemble_with(source, &options, &disk);
+    sotto_asm::assemble_with(source, &options, &disk)
+}
+
+/// Prints what there is to say about a source.
+pub fn tell(assembly: &Assembly, json: bool) {
     if let Some(inference) = &assembly.inferred {
-        diagnostics::inferred(&assembly.sources, assembly.arch, inference, making.json);
+        diagnostics::inferred(&assembly.sources, assembly.arch, inference, json);
     }
-    diagnostics::print(&assembly.sources, &assembly.diagnostics, making.json);
-    assembly
+    diagnostics::print(&assembly.sources, &assembly.diagnostics, json);
 }

@@ -46,7 +46,7 @@ pub fn session(program: program::Program, startup: &Startup) -> Result<Session, 
 
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
-    let program = program::load(&args.program, as_json)?;
+    let program = program::load(&args.program, args.with_c, as_json)?;
     let startup = startup(&program.argument, &args.arguments, args.memory);
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {

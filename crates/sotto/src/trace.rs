@@ -18,7 +18,7 @@ const LIMIT_REACHED: u8 = 124;
 
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
-    let program = program::load(&args.program, as_json)?;
+    let program = program::load(&args.program, args.with_c, as_json)?;
     let startup = run::startup(&program.argument, &args.arguments, args.memory);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;
@@ -45,7 +45,7 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     }
     interrupt::listen();
     // What happens before the start is not looked at.
-    let from = match &args.from {
+    let from = match args.first_place() {
         Some(from) => place(&mut session, from)?,
         None => Vec::new(),
     };

@@ -68,7 +68,7 @@ impl Commander {
     ///
     /// What is wrong with the files.
     pub fn start(args: &StepArgs, as_json: bool) -> Result<Commander, Failure> {
-        let program = program::load(&args.program, as_json)?;
+        let program = program::load(&args.program, args.with_c, as_json)?;
         let (name, operands) = (program.name.clone(), program.operands);
         let argument = program.argument.clone();
         let session = session(program, args)?;
@@ -736,7 +736,7 @@ impl Commander {
             Failure::Reported => "the source has errors; nothing was reloaded".to_string(),
             other => other.to_string(),
         };
-        let load = || program::load(&self.args.program, self.as_json);
+        let load = || program::load(&self.args.program, self.args.with_c, self.as_json);
         let program = match self.answers {
             Answers::Print => load(),
             Answers::Collect(_) => {

@@ -30,7 +30,7 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
         commander.notice = Some(said);
     }
     let result = match full_screen {
-        true => screen::run(&mut commander, args.at.as_deref(), args.mouse),
+        true => screen::run(&mut commander, args.first_place(), args.mouse),
         false => line_by_line(&mut commander, args),
     };
     if let Some(kept) = kept {
@@ -49,7 +49,7 @@ fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failur
     // After the line editor, which would have Ctrl-C for itself.
     interrupt::listen();
     commander.greet();
-    if let Some(place) = &args.at {
+    if let Some(place) = args.first_place() {
         commander.go_until(place).map_err(Failure::plain)?;
     }
     commander.show_next();
