@@ -749,7 +749,9 @@ impl<'d> Assembler<'d> {
             let (_, next_span) = cursor.next()?;
             let error =
                 Diagnostic::error(Code::Syntax, span, format!("`{word}` is an instruction"));
-            let error = error.help(format!("as a label it needs its colon: `{word}: {next}`"));
+            let rest = cursor.clone().rest().0;
+            let line = format!("{word}: {next} {rest}");
+            let error = error.help(format!("as a label it needs its colon: `{line}`"));
             self.report(error.replace_with(format!("{word}:")));
             self.label(word, span)?;
             return data::run(self, kind, next, next_span, cursor);
@@ -820,6 +822,11 @@ impl<'d> Assembler<'d> {
         if let Some(answer) = answer {
             lines.skip(answer.lines);
             self.closing_lines.extend(answer.closing);
+            for (name, value) in answer.defines {
+                // What is defined already stays as it is.
+                let value = Definition::Equate(Box::new((Expr::Number(value), Context::default())));
+                let _ = self.symbols.define(&name, span, value, None);
+            }
             let name = answer.label.as_deref().unwrap_or(word);
             if answer.is_label && self.label(name, span).is_ok() {
                 self.report(answer.error);

@@ -36,11 +36,13 @@ pub(crate) struct Answer {
     pub label: Option<String>,
     /// The word is the name of a label, which is defined, so that what refers to it is no error too.
     pub is_label: bool,
+    /// Constants that it was meant to define, so that what refers to them is no error too.
+    pub defines: Vec<(String, i128)>,
 }
 
 impl Answer {
     fn new(error: Diagnostic) -> Answer {
-        Answer { error, lines: 0, closing: None, label: None, is_label: false }
+        Answer { error, lines: 0, closing: None, label: None, is_label: false, defines: Vec::new() }
     }
 }
 
@@ -167,7 +169,7 @@ impl<'s> Shape<'s> {
         let [(Tok::Num(value), _)] = rest else { return Some(Answer::new(error.help(written()))) };
         let line = match (value, element) {
             (0, _) => format!("{label}.skip {}", count * i128::from(element)),
-            _ => format!("{label}.fill {count}, {element}, {value}"),
+            _ => format!("{label}.fill {count}, {element}, {}", self.text_from(2)),
         };
         Some(Answer::new(error.help(format!("write `{line}`"))))
     }
@@ -176,9 +178,12 @@ impl<'s> Shape<'s> {
     fn reservation(&self) -> Option<Answer> {
         let (label, word, count, is_label) = match self.tokens {
             [(Tok::Word(name), _), (Tok::Num(value), _)] if self.unknown.word.starts_with('.') => {
-                return Some(Answer::new(
-                    self.no_word().help(format!("for a constant, write `{name} equ {value}`")),
-                ));
+                let error =
+                    self.no_word().help(format!("for a constant, write `{name} equ {value}`"));
+                return Some(Answer {
+                    defines: vec![(name.to_string(), *value)],
+                    ..Answer::new(error)
+                });
             }
             [(Tok::Word(word), _), (Tok::Num(count), _)] if self.is_unknown(word) => {
                 (format!("{}: ", self.unknown.word), *word, *count, true)
@@ -199,7 +204,10 @@ impl<'s> Shape<'s> {
         let help = match element_bytes(word) {
             Some(1) | None => format!("to reserve {bytes} {unit}, write `{label}.skip {bytes}`"),
             Some(size) => {
-                format!("to reserve {count} elements of {size} bytes, write `{label}.skip {bytes}`")
+                let elements = if count == 1 { "element" } else { "elements" };
+                format!(
+                    "to reserve {count} {elements} of {size} bytes, write `{label}.skip {bytes}`"
+                )
             }
         };
         let help = match nobits {
@@ -208,7 +216,7 @@ impl<'s> Shape<'s> {
                 format!("{help}; for {count} bytes of one value, `{label}.fill {count}, 1, VALUE`")
             }
         };
-        Some(Answer { error: error.help(help), lines: 0, closing: None, label: None, is_label })
+        Some(Answer { is_label, ..Answer::new(error.help(help)) })
     }
 
     /// Whether a word is nothing here but perhaps a symbol.
@@ -235,31 +243,24 @@ impl<'s> Shape<'s> {
             let message = "routines are not opened and closed with words";
             let error = self.error(Code::UnknownInstruction, message.to_string());
             let error = error.help(format!("write `{name}:` before its first instruction, and nothing behind its last; `.global {name}` shows it to other files"));
-            return Some(Answer {
-                error,
-                lines: 0,
-                closing: Some(closing),
-                label: Some(name.to_string()),
-                is_label: true,
-            });
+            let (closing, label) = (Some(closing), Some(name.to_string()));
+            return Some(Answer { closing, label, is_label: true, ..Answer::new(error) });
         }
         let message = "structures are not declared; the offsets of their fields are constants";
         let mut error = self.error(Code::UnknownInstruction, message.to_string());
         let mut offset = 0;
-        let mut equates = String::new();
-        for (field, bytes) in &fields {
-            if !field.is_empty() {
-                equates += &format!("\n  {name}.{field} equ {offset}");
-                offset += bytes;
-            }
+        let mut defines = Vec::new();
+        for (field, bytes) in fields.iter().filter(|(field, _)| !field.is_empty()) {
+            defines.push((format!("{name}.{field}"), offset));
+            offset += i128::from(*bytes);
         }
-        equates += &format!("\n  {name}.size equ {offset}");
-        error = error.help(format!(
-            "write{equates}\nand `[rbx + {name}.{}]` for a field",
-            fields.iter().map(|(f, _)| f).find(|f| !f.is_empty()).map_or("size", |f| f)
-        ));
+        defines.push((format!("{name}.size"), offset));
+        let lines_to_write: String =
+            defines.iter().map(|(name, value)| format!("\n  {name} equ {value}")).collect();
+        error = error
+            .help(format!("write{lines_to_write}\nand `[rbx + {}]` for a field", defines[0].0));
         // The line that closes it belongs to it too.
-        Some(Answer { error, lines: lines + 1, closing: None, label: None, is_label: false })
+        Some(Answer { lines: lines + 1, defines, ..Answer::new(error) })
     }
 
     /// The fields, and how many instructions, between this line and the one that closes what `name WORD` opens, if
@@ -304,7 +305,7 @@ impl<'s> Shape<'s> {
         let name = self.unknown.word;
         let error = self.error(Code::Syntax, format!("the label `{name}` has no colon"));
         let error = error.help(format!("write `{name}:`")).replace_with(format!("{name}:"));
-        Some(Answer { error, lines: 0, closing: None, label: None, is_label: true })
+        Some(Answer { is_label: true, ..Answer::new(error) })
     }
 
     fn can_be_label(&self) -> bool {
@@ -359,6 +360,11 @@ impl<'s> Shape<'s> {
         if !names || !self.is_mentioned(name) {
             return None;
         }
+        if self.unknown.lines.clone().rest().all(|line| line.trim().is_empty()) {
+            return Some(Answer::new(self.no_word().help(
+                "leave the line out: nothing closes a file, and the program starts at `_start`",
+            )));
+        }
         let names = self.text_from(0);
         let error = self.no_word();
         Some(Answer::new(error.help(match self.is_label(name) {
@@ -379,7 +385,7 @@ impl<'s> Shape<'s> {
         }
         let error = self.error(Code::Syntax, format!("the label `{name}` has no colon"));
         let error = error.help(format!("write `{name}:`")).replace_with(format!("{name}:"));
-        Some(Answer { error, lines: 0, closing: None, label: None, is_label: true })
+        Some(Answer { is_label: true, ..Answer::new(error) })
     }
 
     /// `WORD .name`: a section.

@@ -2,7 +2,7 @@
 
 /// The candidate nearest to `word`, if it is near enough to be what was meant.
 ///
-/// Near enough is one mistyped letter in a word of up to four, two in longer ones; a difference in
+/// Near enough is one mistyped letter in a word of up to five, two in longer ones; a difference in
 /// case only is nearest of all. Longer words than [`LONGEST`] have none.
 pub fn nearest<'a>(word: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     measured(word, candidates).min().map(|(.., candidate)| candidate)
@@ -34,7 +34,7 @@ fn measured<'a>(
     let lower: Vec<char> = word.to_lowercase().chars().take(LONGEST).collect();
     let mut sorted = lower.clone();
     sorted.sort_unstable();
-    let limit = if word.chars().count() <= 4 { 1 } else { 2 };
+    let limit = if word.chars().count() <= 5 { 1 } else { 2 };
     let mut other: Vec<char> = Vec::new();
     let word = word.to_string();
     candidates

@@ -18,14 +18,24 @@ impl Disk for Examples {
     }
 }
 
-fn reference() -> String {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/language.md");
+fn page(name: &str) -> String {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name);
     std::fs::read_to_string(path).unwrap()
+}
+
+fn reference() -> String {
+    page("language.md")
 }
 
 #[test]
 fn every_example_assembles() {
-    let text = reference();
+    assert!(assemble_examples("language.md") >= 15, "the examples are found");
+    assert!(assemble_examples("from-elsewhere.md") >= 12, "the examples are found");
+}
+
+/// Assembles the examples of a page; how many there are.
+fn assemble_examples(name: &str) -> usize {
+    let text = page(name);
     let mut count = 0;
     for block in text.split("```asm").skip(1) {
         let (kind, rest) = block.split_once('\n').unwrap();
@@ -39,10 +49,10 @@ fn every_example_assembles() {
             .filter(|d| d.severity == Severity::Error)
             .map(|d| (assembly.sources.location(d.span.start).line, &d.message))
             .collect();
-        assert!(assembly.object.is_some(), "{complaints:?} in\n{example}");
+        assert!(assembly.object.is_some(), "{name}: {complaints:?} in\n{example}");
         count += 1;
     }
-    assert!(count >= 15, "the examples are found");
+    count
 }
 
 #[test]
