@@ -186,7 +186,7 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
                 'G' | 'R' | 'e' => {}
                 _ => {
                     return Err(syntax(1, format!("`{letter}` is not a section flag")).help(
-                        "the flags are a (in memory), w (writable), x (executable), T (one for each thread), M and S (constants that may be joined), G (of a group), R (kept), e (left out of the program)",
+                        "the flags are a (in memory), w (writable), x (executable), T (of each thread), G (of a group), M, S, R and e",
                     ));
                 }
             }

@@ -211,6 +211,9 @@ impl<'s> Shape<'s> {
             }
         };
         let help = match nobits {
+            true if label.is_empty() => {
+                format!("{help}, or `{word}: .skip {bytes}` if `{word}` is its name")
+            }
             true => help,
             false => {
                 format!("{help}; for {count} bytes of one value, `{label}.fill {count}, 1, VALUE`")

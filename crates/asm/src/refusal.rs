@@ -157,7 +157,7 @@ pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span, near: Option<&str
             }
             (Arch::Arm64, "pop") => error.help("write `ldp x0, x1, [sp], #16`"),
             _ => error
-                .help(format!("if the file is for {other}, write `.target {other}` at its top")),
+                .help(format!("if the file is for {other}, write `.target {other}` at its top or give `--target {other}`")),
         };
     }
     match near {
