@@ -136,7 +136,8 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
             machine.memory_mut().load(at, bytes).map_err(|_| too_large)?;
         }
     }
-    let permissions = Permissions { read: true, write: true, execute: false };
+    let execute = image.executable_stack;
+    let permissions = Permissions { read: true, write: true, execute };
     let stack = stack_top(image.arch) - STACK_BYTES;
     machine
         .memory_mut()

@@ -113,6 +113,11 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
     };
     let mut segments: Vec<Segment> = Vec::new();
     let mut total = 0u64;
+    // A file that says nothing of its stack is loaded without code on it, which programs of today do not need.
+    let executable_stack = headers.iter().any(|header| {
+        let flags = header.p_flags(endian);
+        header.p_type(endian) == raw::PT_GNU_STACK && flags & raw::PF_X != 0
+    });
     for (index, header) in headers.iter().enumerate() {
         if header.p_type(endian) != raw::PT_LOAD {
             continue;
@@ -169,6 +174,7 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
         arch,
         entry,
         position_independent: base != 0,
+        executable_stack,
         segments,
         symbols: read_symbols(&file, base),
         lines: executable_lines(&file, base),

@@ -14,6 +14,8 @@ pub struct Image {
     /// The program can be loaded anywhere. As linked its addresses count from 0; as read from a file,
     /// from where it will be loaded.
     pub position_independent: bool,
+    /// The stack may hold code (`PF_X` of `PT_GNU_STACK`).
+    pub executable_stack: bool,
     /// Parts of memory, by ascending address, not overlapping.
     pub segments: Vec<Segment>,
     /// Symbols that have an address, by ascending address.

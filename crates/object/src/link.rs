@@ -240,6 +240,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
             arch: first.arch,
             entry,
             position_independent: options.position_independent,
+            executable_stack: false,
             symbols: image_symbols(&objects, &linker.bases, &segments),
             lines: line_table(&objects, &outputs),
             parts: image_parts(&objects, &outputs),

@@ -136,9 +136,6 @@ impl Reader {
                 continue;
             }
             let bad = |reason: String| ObjectError::Section { section: name.clone(), reason };
-            if has(raw::SHF_TLS) {
-                return Err(bad("thread-local storage (SHF_TLS) is not linked yet".to_string()));
-            }
             if has(raw::SHF_COMPRESSED) {
                 return Err(bad("SHF_COMPRESSED on a section that is loaded".to_string()));
             }
@@ -163,7 +160,7 @@ impl Reader {
                     write: has(raw::SHF_WRITE),
                     exec: has(raw::SHF_EXECINSTR),
                     nobits,
-                    tls: false,
+                    tls: has(raw::SHF_TLS),
                 },
                 align,
                 data: data.to_vec(),
@@ -218,17 +215,8 @@ impl Reader {
                 raw::STT_OBJECT => SymbolKind::Data,
                 raw::STT_SECTION | raw::STT_FILE => SymbolKind::Section,
                 raw::STT_NOTYPE | raw::STT_COMMON => SymbolKind::None,
-                raw::STT_TLS => {
-                    return Err(
-                        bad("thread-local storage (STT_TLS) is not linked yet".to_string()),
-                    );
-                }
-                raw::STT_GNU_IFUNC => {
-                    return Err(bad(
-                        "a function that is chosen at run time (STT_GNU_IFUNC) is not linked yet"
-                            .to_string(),
-                    ));
-                }
+                raw::STT_TLS => SymbolKind::Data,
+                raw::STT_GNU_IFUNC => SymbolKind::IndirectFunction,
                 other => return Err(bad(format!("st_info has the unknown type {other}"))),
             };
             let (value, size) = (symbol.address(), symbol.size());

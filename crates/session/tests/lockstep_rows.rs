@@ -50,6 +50,7 @@ fn bench_image(arch: Arch) -> Image {
     };
     Image {
         position_independent: false,
+        executable_stack: false,
         parts: Vec::new(),
         call_frames: Vec::new(),
         arch,
