@@ -22,7 +22,7 @@ pub(crate) fn operand(
             return Ok(Spanned { parsed: Parsed::Literal(expr), span: cursor.since(start) });
         }
         Tok::Word(word) => {
-            if let Some(reg) = Reg::parse(cursor.arch(), word)
+            if let Some(reg) = cursor.register(word)
                 && !is_symbol(cursor, context, is_first)?
             {
                 cursor.next()?;
@@ -155,7 +155,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
     cursor.next()?; // the bracket
     let (token, at) = cursor.next()?;
     let base = match token {
-        Tok::Word(word) => Reg::parse(cursor.arch(), word),
+        Tok::Word(word) => cursor.register(word),
         _ => None,
     };
     let Some(base) = base else {
@@ -167,7 +167,7 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
     if cursor.eat(',')? {
         let (token, at) = cursor.peek_spanned()?;
         let index = match token {
-            Tok::Word(word) => Reg::parse(cursor.arch(), word),
+            Tok::Word(word) => cursor.register(word),
             _ => None,
         };
         match index {

@@ -17,7 +17,7 @@ use crate::fragments::{OpenInstruction, SectionBuilder};
 use crate::infer::{Inference, infer, recognise_order, symbols_named_as_registers};
 use crate::known::{Key, KnownLines};
 use crate::layout;
-use crate::lexer::{Cursor, NameSet, Tok, code_end};
+use crate::lexer::{Cursor, RegisterNames, Tok, code_end};
 use crate::line_marks::Stated;
 use crate::listing::Listing;
 use crate::macros::Macro;
@@ -102,8 +102,8 @@ pub(crate) struct Assembler<'d> {
     /// The order of operands, and what decided it.
     pub order: OperandOrder,
     pub order_from: Option<Span>,
-    /// Symbols of a source-first text that registers are called by too.
-    pub named_as_registers: Option<Rc<NameSet>>,
+    /// What the source says of registers' names.
+    pub register_names: Option<Rc<RegisterNames>>,
     /// Between the marks `#APP` and `#NO_APP` that a compiler puts around inline assembly.
     pub in_inline_assembly: bool,
     /// `.exitm` was read: nothing more of the macro is.
@@ -516,7 +516,7 @@ impl<'d> Assembler<'d> {
             files: Vec::new(),
             file: 0,
             line: 0,
-            named_as_registers: None,
+            register_names: None,
             in_inline_assembly: false,
             leaving_macro: false,
             macro_depth: 0,
@@ -587,8 +587,8 @@ impl<'d> Assembler<'d> {
         if self.arch.is_x86() && self.order == OperandOrder::SourceFirst {
             let names = symbols_named_as_registers(text);
             if !names.is_empty() {
-                let known = self.named_as_registers.get_or_insert_default();
-                Rc::make_mut(known).extend(names);
+                let known = self.register_names.get_or_insert_default();
+                Rc::make_mut(known).symbols.extend(names);
             }
         }
     }
@@ -613,7 +613,7 @@ impl<'d> Assembler<'d> {
         }
         let mut cursor = Cursor::new(line.text, line.at, self.arch)
             .with_order(self.order)
-            .with_symbols(self.named_as_registers.clone());
+            .with_names(self.register_names.clone());
         loop {
             let (token, span) = cursor.next().map_err(|error| name_with_digit(error, &cursor))?;
             match token {
@@ -649,6 +649,10 @@ impl<'d> Assembler<'d> {
                         Tok::Word(equ) if is_equ(equ) && gives_value(&cursor) => {
                             cursor.next()?;
                             return self.equate(word, span, &mut cursor, true);
+                        }
+                        Tok::Word(req) if req.eq_ignore_ascii_case(".req") => {
+                            cursor.next()?;
+                            return self.name_register(word, span, &mut cursor);
                         }
                         _ => return self.word(word, span, &mut cursor, lines),
                     }
@@ -981,6 +985,9 @@ impl<'d> Assembler<'d> {
         let mnemonic = found.settle(operands, cursor, span)?;
         self.check_contents(span, "an instruction")?;
         self.check_executable(span);
+        if self.arch == Arch::Arm64 {
+            self.section().mark_kind(true);
+        }
         check_address(mnemonic, operands, cursor)?;
         self.check_interrupt(mnemonic, operands);
         self.take_literals(mnemonic, operands)?;
@@ -1116,6 +1123,54 @@ impl<'d> Assembler<'d> {
             self.scope = Some(id.0);
         }
         self.open_labels.push(id);
+        Ok(())
+    }
+
+    /// `name .req register`: another name for a register, on ARM.
+    fn name_register(
+        &mut self,
+        name: &str,
+        span: Span,
+        cursor: &mut Cursor,
+    ) -> Result<(), Diagnostic> {
+        if self.arch.is_x86() {
+            let message = "`.req` is for ARM";
+            return Err(Diagnostic::error(Code::TargetConflict, span, message));
+        }
+        let (token, at) = cursor.next()?;
+        let register = match token {
+            Tok::Word(word) => cursor.register(word),
+            _ => None,
+        };
+        let Some(register) = register else {
+            return Err(cursor.unexpected(token, at, "the name of a register"));
+        };
+        cursor.expect_end("after the register")?;
+        if Reg::parse(self.arch, name).is_some() {
+            let message = format!("`{name}` is a register already");
+            return Err(Diagnostic::error(Code::DuplicateSymbol, span, message));
+        }
+        let names = self.register_names.get_or_insert_default();
+        if let Some(old) = Rc::make_mut(names).given.insert(name.into(), register)
+            && old != register
+        {
+            let message = format!("`{name}` names `{}` already", old.name());
+            return Err(Diagnostic::error(Code::DuplicateSymbol, span, message)
+                .help(format!("write `.unreq {name}` first")));
+        }
+        self.known.forget();
+        Ok(())
+    }
+
+    /// Takes a name away from its register.
+    pub(crate) fn forget_register(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {
+        let names = self.register_names.get_or_insert_default();
+        if Rc::make_mut(names).given.remove(name).is_none() {
+            let message = format!("no register was given the name `{name}`");
+            return Err(Diagnostic::error(Code::UndefinedSymbol, span, message)
+                .help(format!("`{name} .req x0` gives it")));
+        }
+        self.known.forget();
         Ok(())
     }
 

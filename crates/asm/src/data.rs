@@ -1,5 +1,6 @@
 //! Data directives.
 
+use sotto_isa::Arch;
 use sotto_object::{Datum, DatumKind};
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
@@ -77,6 +78,9 @@ pub(crate) fn run(
     span: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
+    if assembler.arch == Arch::Arm64 {
+        assembler.section().mark_kind(word.eq_ignore_ascii_case(".inst"));
+    }
     match kind {
         Kind::Space => space(assembler, span, cursor)?,
         Kind::Fill => fill(assembler, span, cursor)?,

@@ -66,6 +66,8 @@ const DIRECTIVES: &[(&str, bool, Run)] = &[
     (".error", false, stated),
     (".warning", false, stated),
     (".ltorg", false, literals),
+    (".req", false, nameless),
+    (".unreq", false, forget_register),
     (".target", false, target),
     (".operands", false, operands),
     (".intel_syntax", false, destination_first),
@@ -519,6 +521,18 @@ fn common(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> 
         symbol.binding = if symbol.local { Binding::Local } else { Binding::Global };
     }
     Ok(())
+}
+
+/// `.req` without the name that stands before it.
+fn nameless(_: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let message = "the name for the register stands before `.req`";
+    Err(Diagnostic::error(Code::Syntax, call.span, message).help("write `level .req x0`"))
+}
+
+/// `.unreq NAME`
+fn forget_register(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
+    let (name, span) = symbol_name(call.cursor)?;
+    assembler.forget_register(name, span)
 }
 
 /// `.ltorg`: the literal pool goes here.

@@ -115,6 +115,8 @@ pub(crate) struct SectionBuilder {
     pub leb128: Vec<Leb128>,
     /// It holds an instruction although it is not executed, which was warned of.
     pub has_instructions: bool,
+    /// Where code starts (`true`) and where data does, in a section that holds both.
+    pub kinds: Vec<(u32, u64, bool)>,
     /// Where source lines start.
     pub lines: Vec<LineStart>,
     /// Values that wait for the next literal pool.
@@ -136,6 +138,7 @@ impl SectionBuilder {
             operands: Vec::new(),
             leb128: Vec::new(),
             has_instructions: false,
+            kinds: Vec::new(),
             lines: Vec::new(),
             pool: Pool::default(),
         }
@@ -170,6 +173,14 @@ impl SectionBuilder {
             _ => self.push(Fragment::Bytes(bytes.len() as u64)),
         }
         self.bytes.extend_from_slice(bytes);
+    }
+
+    /// Notes whether what comes now is code.
+    pub fn mark_kind(&mut self, is_code: bool) {
+        if self.flags.exec && self.kinds.last().is_none_or(|last| last.2 != is_code) {
+            let (fragment, offset) = self.end();
+            self.kinds.push((fragment, offset, is_code));
+        }
     }
 
     /// Notes that what a source line makes starts here.

@@ -112,6 +112,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         return (None, None);
     }
     let (mut symbols, section_symbols) = object_symbols(assembler, &starts);
+    symbols.extend(mapping_symbols(assembler, &starts));
     let lines: Vec<Vec<Line>> = assembler
         .sections
         .iter_mut()
@@ -279,6 +280,28 @@ fn check_org(assembler: &mut Assembler, starts: &Starts) {
             }
         }
     }
+}
+
+/// The symbols that tell code from data in A64 sections. Source: AAELF64, 5.5.4 "Mapping symbols".
+fn mapping_symbols(assembler: &Assembler, starts: &Starts) -> Vec<Symbol> {
+    let sections = assembler.sections.iter().enumerate();
+    let marks = sections.flat_map(|(number, section)| {
+        let place = move |&(fragment, offset, is_code): &(u32, u64, bool)| {
+            (number as u32, starts.0[number][fragment as usize] + offset, is_code)
+        };
+        section.kinds.iter().map(place)
+    });
+    let symbol = |(section, offset, is_code): (u32, u64, bool)| Symbol {
+        name: if is_code { "$x" } else { "$d" }.to_string(),
+        place: Place::Section(SectionIndex(section), offset),
+        binding: Binding::Local,
+        visibility: Visibility::Default,
+        kind: SymbolKind::None,
+        size: 0,
+        datum: None,
+        defined_at: None,
+    };
+    marks.map(symbol).collect()
 }
 
 /// The line table that the source states with `.file` and `.loc`, if it describes its units too: a line table of

@@ -3,10 +3,10 @@
 //! Comments end a line: `;` (but see [`crate::structure`]) and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
 //! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 
-use sotto_isa::{Arch, OperandOrder};
+use sotto_isa::{Arch, OperandOrder, Reg};
 
 use crate::{Code, Diagnostic, Span};
 
@@ -32,6 +32,15 @@ pub enum Tok<'a> {
 /// Names of symbols.
 pub(crate) type NameSet = HashSet<Box<str>>;
 
+/// What a file says of names that are registers' names, or are to be.
+#[derive(Clone, Default)]
+pub(crate) struct RegisterNames {
+    /// Symbols that registers are called by too.
+    pub symbols: NameSet,
+    /// Names that the file gives to registers.
+    pub given: HashMap<Box<str>, Reg>,
+}
+
 /// Reads the tokens of one line.
 #[derive(Clone)]
 pub struct Cursor<'a> {
@@ -41,8 +50,8 @@ pub struct Cursor<'a> {
     at: usize,
     arch: Arch,
     order: OperandOrder,
-    /// Symbols of the file that registers are called by too.
-    symbols: Option<Rc<NameSet>>,
+    /// What the file says of registers' names.
+    names: Option<Rc<RegisterNames>>,
     peeked: Option<(Tok<'a>, Span)>,
     /// End of the last token taken.
     last_end: usize,
@@ -149,7 +158,7 @@ impl<'a> Cursor<'a> {
     /// The tokens of `line`, which starts at byte `base` of its source.
     pub fn new(line: &'a str, base: usize, arch: Arch) -> Cursor<'a> {
         let order = OperandOrder::DestinationFirst;
-        Cursor { text: line, base, at: 0, arch, order, symbols: None, peeked: None, last_end: base }
+        Cursor { text: line, base, at: 0, arch, order, names: None, peeked: None, last_end: base }
     }
 
     /// The same for a file with this order of operands; only x86 has more than one.
@@ -160,14 +169,20 @@ impl<'a> Cursor<'a> {
         }
     }
 
-    /// The same for a file with symbols that registers are called by too.
-    pub(crate) fn with_symbols(self, symbols: Option<Rc<NameSet>>) -> Cursor<'a> {
-        Cursor { symbols, ..self }
+    /// The same for a file that says something of registers' names.
+    pub(crate) fn with_names(self, names: Option<Rc<RegisterNames>>) -> Cursor<'a> {
+        Cursor { names, ..self }
+    }
+
+    /// The register that the word names here.
+    pub(crate) fn register(&self, word: &str) -> Option<Reg> {
+        let given = self.names.as_ref().and_then(|names| names.given.get(word)).copied();
+        given.or_else(|| Reg::parse(self.arch, word))
     }
 
     /// Whether the file has a symbol of this name, which is also a register's.
     pub(crate) fn names_symbol(&self, word: &str) -> bool {
-        self.symbols.as_ref().is_some_and(|symbols| symbols.contains(word))
+        self.names.as_ref().is_some_and(|names| names.symbols.contains(word))
     }
 
     /// The order of operands.

@@ -3,7 +3,7 @@
 use sotto_isa::{Arch, Operand, Width};
 use sotto_object::SectionFlags;
 
-use crate::assembler::Assembler;
+use crate::assembler::{Assembler, Listed};
 use crate::fragments::{Align, Fragment};
 use crate::operand::{Parsed, Spanned};
 use crate::symbols::{Context, Definition};
@@ -77,6 +77,7 @@ impl Assembler<'_> {
         let Some(widest) = waiting.first().map(|literal| u64::from(literal.bytes)) else { return };
         let section = &mut self.sections[current];
         section.align = section.align.max(widest);
+        section.mark_kind(false);
         let align = Align { align: widest, fill: Some(0), max: u64::MAX };
         section.push(Fragment::Align(Box::new(align)));
         for literal in waiting {
@@ -86,7 +87,14 @@ impl Assembler<'_> {
                 Err(diagnostic) => self.report(diagnostic),
             }
             let Literal { bytes, expr, context, span, .. } = literal;
+            let from = self.here();
             self.section().lay_field(bytes, expr, context, span);
+            let to = self.here();
+            // In the listing it is a line of its own.
+            let (file, line, depth) = (self.file, self.line, self.levels.len());
+            if let Some(listing) = &mut self.listing {
+                listing.push(Listed { span, file, line, depth, from, to });
+            }
         }
     }
 

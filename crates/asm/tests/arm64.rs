@@ -3,7 +3,7 @@
 
 use sotto_asm::{Options, Source, assemble, assemble_instruction};
 use sotto_isa::{Arch, NoNames, OperandOrder, decode};
-use sotto_object::{Object, RelocationKind};
+use sotto_object::{LinkOptions, Object, Place, RelocationKind, SectionIndex, link};
 
 fn word(text: &str) -> u32 {
     let bytes = assemble_instruction(Arch::Arm64, OperandOrder::DestinationFirst, text, 0x1000)
@@ -157,4 +157,58 @@ fn dword_and_inst_are_for_arm_alone() {
     assert_eq!(made.object.unwrap().sections[0].data, wanted);
     let refused = assemble(&source(" .dword 5\n"), &Options::for_target(Arch::X86_64));
     assert_eq!(refused.diagnostics[0].message, "`.dword` is for ARM");
+}
+
+#[test]
+fn registers_have_the_names_that_a_file_gives_them() {
+    let text = "level .req x7\n mov level, #4\n add x0, level, x1\n .unreq level\nlevel .req x8\n mov level, #4\n";
+    assert_eq!(words(text), [0xd280_0087, 0x8b01_00e0, 0xd280_0088]);
+    let cases = [
+        ("x3 .req x7\n", "`x3` is a register already"),
+        ("level .req buoy\n", "expected the name of a register, but found `buoy`"),
+        ("level .req x1\nlevel .req x2\n", "`level` names `x1` already"),
+        (" .unreq level\n", "no register was given the name `level`"),
+        (" .req x1\n", "the name for the register stands before `.req`"),
+    ];
+    for (text, wanted) in cases {
+        let source = Source { name: "board.s".into(), text: text.into() };
+        let assembly = assemble(&source, &Options::for_target(Arch::Arm64));
+        assert_eq!(assembly.diagnostics[0].message, wanted, "{text}");
+    }
+}
+
+/// AAELF64, 5.5.4: `$x` starts code and `$d` data.
+#[test]
+fn mapping_symbols_tell_code_from_data_and_are_no_places_for_readers() {
+    let text = " .global _start\n_start: nop\n .word 1, 2\n ldr x0, =0x123456789a\n ret\n .data\n .word 3\n";
+    let object = object(text);
+    let marks: Vec<(String, Place)> = object
+        .symbols
+        .iter()
+        .filter(|symbol| symbol.name.starts_with('$'))
+        .map(|symbol| (symbol.name.clone(), symbol.place))
+        .collect();
+    let at = |name: &str, offset| (name.to_string(), Place::Section(SectionIndex(0), offset));
+    assert_eq!(marks, [at("$x", 0), at("$d", 4), at("$x", 12), at("$d", 20)]);
+    let image = link(&[object], &LinkOptions::default()).unwrap();
+    assert!(image.symbols.iter().all(|symbol| !symbol.name.starts_with('$')));
+}
+
+#[test]
+fn values_of_a_pool_stand_in_the_listing() {
+    let text = " ldr x0, =0x123456789a\n ret\n .ltorg\n ldr x1, =7\n";
+    let source = Source { name: "board.s".into(), text: text.into() };
+    let options = Options { listing: true, ..Options::for_target(Arch::Arm64) };
+    let assembly = assemble(&source, &options);
+    let listing = assembly.listing.unwrap();
+    let pools: Vec<(&str, u64)> = listing
+        .lines
+        .iter()
+        .filter_map(|line| {
+            let text = assembly.sources.slice(line.span);
+            let (_, range) = line.bytes.clone()?;
+            text.starts_with('=').then_some((text, range.start))
+        })
+        .collect();
+    assert_eq!(pools, [("=0x123456789a", 8), ("=7", 24)]);
 }

@@ -7,6 +7,7 @@ use sotto_isa::Arch;
 
 use crate::elf_numbers::{arch_of, is_64_bit};
 use crate::line_read::executable_lines;
+use crate::object::is_mapping_symbol;
 use crate::printable::printable;
 use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, Surroundings, SymbolKind};
 
@@ -176,7 +177,7 @@ fn read_in_class<H: elf::read::elf::FileHeader<Endian = Endianness>>(
         position_independent: base != 0,
         executable_stack,
         segments,
-        symbols: read_symbols(&file, base),
+        symbols: read_symbols(arch, &file, base),
         lines: executable_lines(&file, base),
         parts: Vec::new(),
         call_frames: Vec::new(),
@@ -231,7 +232,7 @@ fn read_sections(file: &elf::File, segments: &mut [Segment], base: u64) {
     }
 }
 
-fn read_symbols(file: &elf::File, base: u64) -> Vec<ImageSymbol> {
+fn read_symbols(arch: Arch, file: &elf::File, base: u64) -> Vec<ImageSymbol> {
     let mut symbols: Vec<ImageSymbol> = file
         .symbols()
         .filter(|symbol| !symbol.is_undefined())
@@ -240,7 +241,7 @@ fn read_symbols(file: &elf::File, base: u64) -> Vec<ImageSymbol> {
             let elf::SymbolFlags::Elf { st_info, .. } = symbol.flags() else { return None };
             let kind = match st_info & 0xf {
                 raw::STT_NOTYPE => SymbolKind::None,
-                raw::STT_FUNC => SymbolKind::Function,
+                raw::STT_FUNC | raw::STT_GNU_IFUNC => SymbolKind::Function,
                 raw::STT_OBJECT => SymbolKind::Data,
                 _ => return None,
             };
@@ -252,7 +253,8 @@ fn read_symbols(file: &elf::File, base: u64) -> Vec<ImageSymbol> {
             let absolute = symbol.section() == elf::SymbolSection::Absolute;
             let moved = if absolute { 0 } else { base };
             let (address, size) = (symbol.address().wrapping_add(moved), symbol.size());
-            (!name.is_empty()).then_some(ImageSymbol {
+            let wanted = !name.is_empty() && !is_mapping_symbol(arch, &name);
+            wanted.then_some(ImageSymbol {
                 name,
                 address,
                 size,

@@ -12,6 +12,7 @@ use std::collections::{HashMap, HashSet};
 use sotto_isa::Arch;
 
 use crate::made::{Made, made_by_linker};
+use crate::object::is_mapping_symbol;
 use crate::{
     ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, RelocationKind,
     SectionFlags, Segment, SourceLine, Symbol, SymbolIndex, SymbolKind, dwarf, relax,
@@ -706,7 +707,10 @@ fn image_symbols(
         .zip(bases)
         .flat_map(|(object, bases)| {
             object.symbols.iter().filter_map(|symbol| {
-                if symbol.kind == SymbolKind::Section || symbol.name.contains('\0') {
+                if symbol.kind == SymbolKind::Section
+                    || symbol.name.contains('\0')
+                    || is_mapping_symbol(object.arch, &symbol.name)
+                {
                     return None;
                 }
                 let address = address_of(symbol.place, bases)?;

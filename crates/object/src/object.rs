@@ -163,6 +163,13 @@ pub enum Binding {
     Weak,
 }
 
+/// Whether the name is that of a symbol that tells code from data, and no place for a reader. Source: AAELF64, 5.5.4
+/// "Mapping symbols".
+pub(crate) fn is_mapping_symbol(arch: Arch, name: &str) -> bool {
+    let kind = name.strip_prefix('$').and_then(|rest| rest.split('.').next());
+    !arch.is_x86() && matches!(kind, Some("x" | "d" | "a" | "t"))
+}
+
 /// What the other components of a program, which are linked apart, may do with a symbol. Source: gABI, "Symbol
 /// Visibility".
 #[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
