@@ -5,6 +5,7 @@
 //! nothing. A moment is a number of completed instructions; going back restores the nearest earlier
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
+mod call_notices;
 mod change;
 mod evaluate;
 mod fault;

@@ -13,6 +13,7 @@ use sotto_kernel::{Ending, KernelWrite, Process, SyscallReport};
 use sotto_machine::{FlagChange, FlagOrigin, Step, StepEffects};
 use sotto_object::Image;
 
+use crate::call_notices;
 use crate::place::{ImageNames, Place, hex};
 use crate::reasons::{Compared, Reason};
 
@@ -314,14 +315,15 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
             SyscallArgument { name: argument.name, shown, words: argument.shown.clone() }
         })
         .collect();
+    let notice = call_notices::notice(report, image);
     SyscallView {
         name: report.name.map_or_else(|| format!("number {}", report.number), str::to_string),
         table: (report.door != Door::of(image.arch)).then(|| report.door.name()),
         arguments,
         result: report.result,
         error: report.error().map(|errno| (errno.name(), errno.words())),
-        notice: report.notice.as_ref().map(|notice| notice.message.clone()),
-        help: report.notice.as_ref().and_then(|notice| notice.help.clone()),
+        notice: notice.as_ref().map(|notice| notice.message.clone()),
+        help: notice.and_then(|notice| notice.help),
     }
 }
 

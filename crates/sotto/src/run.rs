@@ -79,7 +79,7 @@ fn run(
         if pass_on(session)? == Reader::Gone {
             return Ok(BROKEN_PIPE);
         }
-        notices.tell(session.process_mut().take_noticed(), as_json);
+        notices.tell(session.take_noticed(), as_json);
         match stop {
             Stop::Ended(Ending::Exited(status)) => return Ok(status as u8),
             Stop::Ended(ending @ Ending::Killed(..)) => {

@@ -209,3 +209,17 @@ fn hostile_files_are_refused_by_name() {
         assert!(err.starts_with(&format!("error: {name}: ")), "{err}");
     }
 }
+
+#[test]
+fn the_address_of_data_where_its_contents_were_meant_is_named() {
+    let data = "        .data\ncount:  .long 5\ntext:   .ascii \"lamp\\n\"\n        .text\n";
+    let body = "        mov edx, count\n        mov eax, 1\n        mov edi, 1\n        mov rsi, text\n        syscall\n        mov eax, 60\n        mov edi, count\n        syscall\n";
+    let folder = x86(&format!("{data}{body}"));
+    let run = folder.transcript(&["run", "lamp.s"], "");
+    assert!(
+        run.contains("; count is the address of `count`, and the contents are `[count]`"),
+        "{run}"
+    );
+    let traced = folder.transcript(&["trace", "--syscalls", "lamp.s"], "");
+    assert!(traced.contains("the status of `exit` is the address of `count`"), "{traced}");
+}
