@@ -745,6 +745,7 @@ impl<'d> Assembler<'d> {
             return Ok(());
         }
         if let Tok::Word(next) = cursor.peek()?
+            && next.starts_with(['.', 'd', 'D'])
             && let Some(Directive::Data(kind)) = directive::find(next)
             && self.find_instruction(word).is_some()
             && habits::gives_data(cursor)
@@ -907,10 +908,11 @@ impl<'d> Assembler<'d> {
         cursor: &mut Cursor,
         lines: &Lines,
     ) -> Result<bool, Diagnostic> {
-        if !self.arch.is_x86() || !matches!(cursor.peek()?, Tok::End | Tok::Word(_)) {
+        // Every instruction comes by here.
+        let alone = cursor.peek()? == Tok::End;
+        if !self.arch.is_x86() || !(alone || matches!(word.as_bytes(), [.., b'4' | b'6'])) {
             return Ok(false);
         }
-        let alone = cursor.peek()? == Tok::End;
         let byte = match x86_prefix_byte(self.arch, word) {
             Some((byte, true)) => byte,
             Some((byte, false)) if alone && (lines.continues() || self.in_inline_assembly) => byte,
