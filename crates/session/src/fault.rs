@@ -7,6 +7,7 @@ use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 use sotto_object::Image;
 
 use crate::place::{ImageNames, Place, SourceText, hex};
+use crate::remarks;
 use crate::texts::Texts;
 
 /// A register with its value.
@@ -301,6 +302,9 @@ fn memory(
     }
     if let Some(instruction) = instruction {
         report.registers = operand_registers(scene, instruction);
+        let values: Vec<(&str, u64)> =
+            report.registers.iter().map(|register| (register.name, register.value)).collect();
+        report.facts.extend(remarks::cleared_upper_half(instruction, &values));
     }
 }
 

@@ -20,6 +20,7 @@ mod place;
 mod readings;
 mod reasons;
 mod reload;
+mod remarks;
 mod report;
 mod running;
 mod session;

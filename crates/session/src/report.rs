@@ -277,6 +277,9 @@ pub struct StepReport {
     pub syscall: Option<SyscallView>,
     /// The status that the program ended with, as a shell shows it.
     pub ended: Option<i32>,
+    /// What is probably a mistake in it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub remark: Option<String>,
 }
 
 impl Default for StepReport {
@@ -296,6 +299,7 @@ impl Default for StepReport {
             branch: None,
             syscall: None,
             ended: None,
+            remark: None,
         }
     }
 }
@@ -446,7 +450,7 @@ pub(crate) fn describe_step(
     });
     runs(read, memory, &mut report.reads);
     report.branch = branch;
-    (report.syscall, report.ended) = (None, None);
+    (report.syscall, report.ended, report.remark) = (None, None, None);
 }
 
 /// What a system call wrote into memory: one value, or elements as wide as they were declared.

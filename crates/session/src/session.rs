@@ -12,6 +12,7 @@ use crate::fault::{self, FaultReport};
 use crate::history::History;
 use crate::marks::Mark;
 use crate::place::{ImageNames, Place, SourceText};
+use crate::remarks;
 use crate::report::{self, CodeText, Scene, StepReport, SyscallView};
 use crate::stack::SlotWriters;
 use crate::stops::Stops;
@@ -433,10 +434,12 @@ impl Session {
             true => compared.map(|(moment, code)| (moment + 1, code)),
             false => Some((self.process.executed(), code)),
         };
+        let remark = remarks::of_step(instruction, &step.effects, &mut self.process);
         self.process.machine.take_back(step.effects);
         if let Some(call) = &syscall {
             report.syscall = Some(report::syscall_view(&call.report, &self.image));
         }
+        report.remark = remark;
         report.ended = report::status(self.ending());
         if report.ended.is_some() {
             // What a call that never returns did to registers is nobody's concern.

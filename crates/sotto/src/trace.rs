@@ -1,5 +1,6 @@
 //! `sotto trace`: one line for each executed instruction, or only for what was asked.
 
+use std::collections::HashSet;
 use std::io::{self, Write};
 
 use serde_json::{Value, json};
@@ -54,7 +55,8 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let limit = args.limit.unwrap_or(u64::MAX);
     // The limit counts from where the trace begins.
     let end = u64::MAX;
-    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out, json: Vec::new() };
+    let (json, remarked) = (Vec::new(), HashSet::new());
+    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out, json, remarked };
     let here = tracer.session.here().address;
     let status = match from.is_empty() || from.contains(&here) {
         true => None,
@@ -84,6 +86,8 @@ struct Tracer<'a, W: Write> {
     out: W,
     /// The line of JSON at hand.
     json: Vec<u8>,
+    /// What was remarked of steps so far.
+    remarked: HashSet<String>,
 }
 
 impl<W: Write> Tracer<'_, W> {
@@ -194,6 +198,13 @@ impl<W: Write> Tracer<'_, W> {
             // Values are those that the instruction finds.
             let values = if self.args.show.is_empty() { Vec::new() } else { self.values() };
             let (completed, reason) = self.session.step_into(&mut report);
+            // A loop would say the same again and again.
+            if !self.as_json
+                && report.remark.as_ref().is_some_and(|text| self.remarked.contains(text))
+            {
+                report.remark = None;
+            }
+            self.remarked.extend(report.remark.clone());
             if completed && simple {
                 text.clear();
                 line.clear();

@@ -128,6 +128,9 @@ pub fn step(report: &StepReport) -> String {
             line(text.to_string());
         }
     }
+    if let Some(remark) = &report.remark {
+        line(format!("{} {remark}", paint(Tone::Warning, "notice:")));
+    }
     if let Some(status) = report.ended {
         line(format!("the program ended with status {status}"));
     }
@@ -246,6 +249,9 @@ pub fn push_effects(report: &StepReport, out: &mut String) {
     if let Some(call) = &report.syscall {
         next(out);
         out.push_str(&syscall(call));
+    }
+    if let Some(remark) = &report.remark {
+        let _ = write!(out, "\n{} {remark}", paint(Tone::Warning, "notice:"));
     }
 }
 
