@@ -420,7 +420,9 @@ impl Parser<'_, '_> {
     }
 
     fn word(&mut self, word: &str, span: Span) -> Result<Expr, Diagnostic> {
+        // Before `@` stands a symbol, whatever it is called.
         if self.atoms != Atoms::Plain
+            && self.cursor.peek()? != Tok::Op('@')
             && let Some(reg) = Reg::parse(self.cursor.arch(), word)
         {
             return Ok(Expr::Register(reg, span));

@@ -10,7 +10,7 @@ use crate::expr::{self, Atoms};
 use crate::lexer::{Cursor, Tok};
 use crate::operand::{Parsed, Spanned};
 use crate::suggest::nearest;
-use crate::x86::{check_in_address, immediate, take_segment, with_displacement};
+use crate::x86::{check_in_address, immediate, take_idle_segment, take_segment, with_displacement};
 use crate::{Code, Diagnostic, Span};
 
 /// Parses one operand.
@@ -25,6 +25,10 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
         Tok::Op('%') => {
             let mut ahead = cursor.clone();
             ahead.next()?;
+            if take_idle_segment(&mut ahead)? {
+                *cursor = ahead;
+                return operand(cursor, OperandContext { target: false, ..context });
+            }
             if let Some(segment) = take_segment(&mut ahead)? {
                 *cursor = ahead;
                 let mut inner = operand(cursor, OperandContext { target: false, ..context })?;

@@ -240,11 +240,15 @@ impl Assembler<'_> {
         let separated = self.semicolon_separates().then_some(self.arch);
         let line = lines.next(separated)?;
         (self.file, self.line) = (lines.file, lines.line - 1);
-        if line.text.starts_with('#') {
-            match line.text.trim_end() {
+        let text = line.text.trim_start();
+        if text.starts_with('#') {
+            match text.trim_end() {
                 "#APP" => self.in_inline_assembly = true,
                 "#NO_APP" => self.in_inline_assembly = false,
-                text => self.check_preprocessor_line(text, line.at),
+                text => self.check_preprocessor_line(
+                    text,
+                    line.at + (line.text.len() - line.text.trim_start().len()),
+                ),
             }
         } else if separated.is_none() && memchr::memchr(b';', line.text.as_bytes()).is_some() {
             self.check_hidden_instruction(&line);

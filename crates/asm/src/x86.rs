@@ -37,7 +37,10 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
                 cursor.next()?;
                 pointed = true;
             }
-            segment = if pointed { take_idle_segment(cursor)? } else { take_segment(cursor)? };
+            segment = match pointed && take_idle_segment(cursor)? {
+                true => None,
+                false => take_segment(cursor)?,
+            };
         } else if word.eq_ignore_ascii_case("offset") {
             cursor.next()?;
             take_flat(cursor)?;
@@ -149,17 +152,18 @@ fn width_in_brackets(
     Ok(Some(Spanned { span: cursor.since(start), ..inner }))
 }
 
-/// Takes a segment as compilers write it before a plain number: `ds:0`, which has no effect in 64-bit code.
-fn take_idle_segment(cursor: &mut Cursor) -> Result<Option<Segment>, Diagnostic> {
+/// Takes a segment that has no effect on an address in 64-bit code, as compilers write it: `ds:0`, `%es:(%rdi)`.
+pub(crate) fn take_idle_segment(cursor: &mut Cursor) -> Result<bool, Diagnostic> {
     let mut ahead = cursor.clone();
+    let idle = |word: &str| ["cs", "ds", "es", "ss"].iter().any(|s| s.eq_ignore_ascii_case(word));
     if cursor.arch() == Arch::X86_64
-        && matches!(ahead.next()?.0, Tok::Word(word) if word.eq_ignore_ascii_case("ds"))
+        && matches!(ahead.next()?.0, Tok::Word(word) if idle(word))
         && ahead.eat(':')?
     {
         *cursor = ahead;
-        return Ok(None);
+        return Ok(true);
     }
-    take_segment(cursor)
+    Ok(false)
 }
 
 /// Takes `flat:`, which compilers write after `offset`: the one segment that there is.

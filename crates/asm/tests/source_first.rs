@@ -1,6 +1,6 @@
 //! x86 in source-first order: the same bytes as destination first, and errors that name the order.
 
-use sotto_asm::{Assembly, Options, Source, assemble};
+use sotto_asm::{Assembly, Options, Source, assemble, assemble_instruction};
 use sotto_isa::{Arch, NoNames, OperandOrder, decode};
 
 fn assembly(text: &str) -> Assembly {
@@ -244,5 +244,21 @@ fn instructions_print_in_either_order() {
         let print = |order| instruction.print_in(order, &NoNames);
         assert_eq!(print(OperandOrder::DestinationFirst), *destination_first);
         assert_eq!(print(OperandOrder::SourceFirst), *source_first);
+    }
+}
+
+/// So compilers write string instructions and fillers: segments without effect in 64-bit code.
+#[test]
+fn segments_without_effect_are_taken_in_64_bit_code() {
+    let pairs = [
+        ("rep movsl (%rsi), %es:(%rdi)", "rep movsl"),
+        ("nopw %cs:0(%rax,%rax,1)", "nopw 0(%rax,%rax,1)"),
+        ("movl %ds:8, %eax", "movl 8, %eax"),
+    ];
+    for (with, without) in pairs {
+        let bytes = |text: &str| {
+            assemble_instruction(Arch::X86_64, OperandOrder::SourceFirst, text, 0).unwrap()
+        };
+        assert_eq!(bytes(with), bytes(without), "{with}");
     }
 }
