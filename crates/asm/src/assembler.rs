@@ -306,6 +306,11 @@ impl Found {
                 source_first::settle(cursor.arch(), self.mnemonic, self.spelling, operands, span)?
             }
             OperandOrder::DestinationFirst => {
+                if let Some(mnemonic) =
+                    source_first::sized_string(cursor.arch(), self.mnemonic, operands)
+                {
+                    return Ok(mnemonic);
+                }
                 address_of_operator(self.mnemonic, operands);
                 called_as_register(cursor, self.mnemonic, operands);
                 sized_push(self.mnemonic, operands, cursor)
@@ -584,7 +589,9 @@ impl<'d> Assembler<'d> {
             (self.order, self.order_from) = (order, Some(span));
             self.known.forget();
         }
-        if self.arch.is_x86() && self.order == OperandOrder::SourceFirst {
+        // In files that compilers mark, C names are seen in either order.
+        let marked = memchr::memmem::find(text.as_bytes(), b".intel_syntax").is_some();
+        if self.arch.is_x86() && (marked || self.order == OperandOrder::SourceFirst) {
             let names = symbols_named_as_registers(text);
             if !names.is_empty() {
                 let known = self.register_names.get_or_insert_default();

@@ -148,6 +148,17 @@ pub(crate) fn outside_quotes(line: &str) -> impl Iterator<Item = (usize, u8)> + 
     })
 }
 
+/// The text of a file whose bytes are UTF-8 everywhere but in comments, where compilers write characters as they are;
+/// `None` if they are not UTF-8 elsewhere either.
+pub fn text_with_comments(bytes: &[u8]) -> Option<String> {
+    let text = String::from_utf8_lossy(bytes);
+    let sound = text.lines().all(|line| match line.find(char::REPLACEMENT_CHARACTER) {
+        Some(at) => code_end(line, Arch::X86_64) <= at,
+        None => true,
+    });
+    sound.then(|| text.into_owned())
+}
+
 /// Bytes of the line before its comment.
 pub(crate) fn code_end(line: &str, arch: Arch) -> usize {
     let comment = |(at, _): &(usize, u8)| starts_comment(line.as_bytes(), *at, arch);

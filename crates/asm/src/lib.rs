@@ -43,6 +43,7 @@ pub use directive::names as directives;
 pub use disk::{Disk, NoDisk};
 pub use expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_expression};
 pub use infer::Inference;
+pub use lexer::text_with_comments;
 pub use listing::{Listing, ListingLine};
 pub use source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
 pub use suggest::nearest;

@@ -227,6 +227,24 @@ pub(crate) fn settle(
     Ok(mnemonic)
 }
 
+/// The same of destination-first order, where compilers write `movsq es:[rdi], [rsi]`: the letter says the width that
+/// memory has.
+pub(crate) fn sized_string(
+    arch: Arch,
+    mnemonic: &'static str,
+    operands: &mut [Spanned],
+) -> Option<&'static str> {
+    let (mnemonic, width) = written_out_string(arch, mnemonic, operands)?;
+    for operand in operands {
+        match &mut operand.parsed {
+            Parsed::Fixed(Operand::Mem(mem)) => mem.width = mem.width.or(Some(width)),
+            Parsed::Mem(open) => open.mem.width = open.mem.width.or(Some(width)),
+            _ => {}
+        }
+    }
+    Some(mnemonic)
+}
+
 /// The string instruction that a mnemonic with a letter means when its operands are memory alone.
 fn written_out_string(
     arch: Arch,

@@ -52,6 +52,8 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
             return Ok(Spanned { parsed, span: cursor.since(start) });
         } else if context.target && ["short", "near"].iter().any(|w| word.eq_ignore_ascii_case(w)) {
             cursor.next()?; // the shortest reach is found anyway
+        } else if is_string_operand(cursor)? {
+            take_idle_segment(cursor)?;
         } else if let Some(named) = take_segment(cursor)? {
             segment = Some(named);
         } else if let Some(reg) = Reg::parse(cursor.arch(), word) {
@@ -101,7 +103,8 @@ pub(crate) fn operand(cursor: &mut Cursor, context: OperandContext) -> Result<Sp
     cursor.expect('[', "to open the address")?;
     segment = segment.or(take_segment(cursor)?);
     let (_, first) = cursor.peek_spanned()?;
-    let inside = expr::parse(cursor, Atoms::Registers)?;
+    let mut inside = expr::parse(cursor, Atoms::Registers)?;
+    names_in_address(cursor, &mut inside);
     if let (Expr::Symbol(..), Tok::Word(_)) = (&inside, cursor.peek()?) {
         return Err(word_in_brackets(cursor, first));
     }
@@ -126,6 +129,47 @@ fn word_in_brackets(cursor: &Cursor, word: Span) -> Diagnostic {
         }
         _ => format!("write `[{inside}]`"),
     })
+}
+
+/// `[rip + eax]`, `[rax*4 + di]`: beside the instruction pointer no register can stand, and none of this width in an
+/// address, so a symbol of the file is called so.
+fn names_in_address(cursor: &Cursor, expr: &mut Expr) {
+    let mut beside = false;
+    expr.visit_leaves(&mut |leaf| {
+        beside |= matches!(leaf, Expr::Register(reg, _) if reg.kind == RegKind::Ip);
+    });
+    expr.for_each_leaf(&mut |leaf| {
+        let Expr::Register(reg, span) = leaf else { return };
+        let unusable = check_in_address(cursor.arch(), *reg, "", *span).is_err();
+        let name = cursor.text_at(*span);
+        if (beside || unusable) && reg.kind != RegKind::Ip && cursor.names_symbol(name) {
+            *leaf = Expr::Symbol(name.into(), *span);
+        }
+    });
+}
+
+/// Whether `es:[rdi]` or `ds:[rsi]` comes next, as the manual writes the operands of string instructions.
+fn is_string_operand(cursor: &Cursor) -> Result<bool, Diagnostic> {
+    let mut ahead = cursor.clone();
+    let Tok::Word(word) = ahead.next()?.0 else { return Ok(false) };
+    let registers = match word.to_ascii_lowercase().as_str() {
+        "es" => ["[rdi]", "[edi]"],
+        "ds" => ["[rsi]", "[esi]"],
+        _ => return Ok(false),
+    };
+    if cursor.arch() != Arch::X86_64 || !ahead.eat(':')? {
+        return Ok(false);
+    }
+    const STRINGS: [&str; 7] = ["movs", "cmps", "stos", "lods", "scas", "ins", "outs"];
+    let (_, start) = cursor.clone().peek_spanned()?;
+    let before = cursor.text_before(start).to_ascii_lowercase();
+    let is_string =
+        |word: &str| STRINGS.iter().any(|name| word.starts_with(name) && word.len() <= 5);
+    if !before.split_ascii_whitespace().any(is_string) {
+        return Ok(false);
+    }
+    let rest = ahead.ahead().trim_start().to_ascii_lowercase();
+    Ok(registers.iter().any(|text| rest.starts_with(text)))
 }
 
 /// Takes `[dword ptr x[rip]]`: an operand in brackets of its own, as compilers write indirect targets.

@@ -352,3 +352,17 @@ fn a_repeated_line_is_refused_where_nothing_can_be_laid_down() {
     let assembly = assembly(" nop\n .bss\n nop\n");
     assert_eq!(assembly.diagnostics[0].message, "`.bss` cannot hold an instruction");
 }
+
+/// So another compiler writes them where the destination comes first.
+#[test]
+fn names_in_addresses_and_string_operands_of_compilers_are_taken() {
+    let text = "        .intel_syntax noprefix\n        .globl di, eax\n        .text\n        mov ecx, dword ptr [rip + eax]\n        mov ecx, dword ptr [4*rax + di + 4]\n        mov rcx, qword ptr [rip + di@GOTPCREL]\n        rep movsq es:[rdi], [rsi]\n        .data\neax:    .long 1\ndi:     .long 2, 3\n";
+    let source = Source { name: "lamp.s".into(), text: text.into() };
+    let assembly = assemble(&source, &Options::default());
+    let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
+    let code = &object.sections[0];
+    assert_eq!(code.relocations.len(), 3);
+    assert_eq!(code.data[code.data.len() - 3..], [0xf3, 0x48, 0xa5]);
+    assert!(sotto_asm::text_with_comments(b" .byte 232 # \xe8\n").is_some());
+    assert!(sotto_asm::text_with_comments(b" .ascii \"\xe8\"\n").is_none());
+}

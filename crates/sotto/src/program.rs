@@ -233,6 +233,9 @@ fn source(name: String, bytes: Vec<u8>) -> Result<Source, Failure> {
     match String::from_utf8(bytes) {
         Ok(text) if u32::try_from(text.len()).is_ok() => Ok(Source { name, text: text.into() }),
         Ok(_) => Err(Failure::plain(format!("{name} is larger than 4 GiB"))),
+        Err(error) if let Some(text) = sotto_asm::text_with_comments(error.as_bytes()) => {
+            source(name, text.into_bytes())
+        }
         Err(error) => {
             let valid = error.utf8_error().valid_up_to();
             let line = error.as_bytes()[..valid].iter().filter(|&&b| b == b'\n').count() + 1;
