@@ -726,8 +726,11 @@ impl<'d> Assembler<'d> {
         let Some(bytes) = self.key.as_ref().and_then(|key| self.known.find(key)) else {
             return false;
         };
-        if section.flags.nobits {
+        if section.flags.nobits || section.warns_of_instructions() {
             return false;
+        }
+        if self.arch == Arch::Arm64 {
+            section.mark_kind(true);
         }
         self.open_labels.clear();
         section.mark_line(self.file, self.line);
@@ -928,7 +931,14 @@ impl<'d> Assembler<'d> {
         self.open_labels.clear();
         self.mark_line();
         self.section().lay(&[byte]);
-        if !alone {
+        // They may be repeated, as often as a line is long.
+        while let Tok::Word(next) = cursor.peek()?
+            && let Some((byte, true)) = x86_prefix_byte(self.arch, next)
+        {
+            cursor.next()?;
+            self.section().lay(&[byte]);
+        }
+        if cursor.peek()? != Tok::End {
             // It stands before the instruction, which is a statement of its own.
             let (text, at) = cursor.rest();
             let (line, mut none) = (Line { text, at }, Lines::new("", at, self.file, self.line));
@@ -1061,7 +1071,7 @@ impl<'d> Assembler<'d> {
     /// Warns of the first instruction in a section that is not executed.
     fn check_executable(&mut self, span: Span) {
         let section = &mut self.sections[self.current];
-        if section.flags.exec || !section.flags.alloc || section.has_instructions {
+        if !section.warns_of_instructions() {
             return;
         }
         section.has_instructions = true;

@@ -175,6 +175,11 @@ impl SectionBuilder {
         self.bytes.extend_from_slice(bytes);
     }
 
+    /// Whether the next instruction is the first in a section that is loaded and not executed.
+    pub fn warns_of_instructions(&self) -> bool {
+        self.flags.alloc && !self.flags.exec && !self.has_instructions
+    }
+
     /// Notes whether what comes now is code.
     pub fn mark_kind(&mut self, is_code: bool) {
         if self.flags.exec && self.kinds.last().is_none_or(|last| last.2 != is_code) {

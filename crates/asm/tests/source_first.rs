@@ -262,3 +262,14 @@ fn segments_without_effect_are_taken_in_64_bit_code() {
         assert_eq!(bytes(with), bytes(without), "{with}");
     }
 }
+
+/// A filler of any length is laid down, and no line exhausts the stack.
+#[test]
+fn prefixes_that_only_fill_may_be_repeated() {
+    let text = format!("        {}nop\n        mov %eax, %ecx\n", "data16 ".repeat(100_000));
+    let source = Source { name: "lamp.s".into(), text: text.into() };
+    let assembly = assemble(&source, &Options::for_target(Arch::X86_64));
+    let object = assembly.object.unwrap();
+    assert_eq!(object.sections[0].data.len(), 100_000 + 1 + 2);
+    assert_eq!(object.sections[0].data[99_999..], [0x66, 0x90, 0x89, 0xc1]);
+}
