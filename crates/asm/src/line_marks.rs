@@ -28,7 +28,7 @@ pub(crate) struct StatedRow {
 }
 
 /// Files have numbers up to this one.
-const MAX_FILES: i128 = 1 << 16;
+const MAX_FILES: i128 = 1 << 12;
 
 /// `.file "NAME"`, a mark, or `.file NUMBER ["FOLDER"] "NAME"`.
 pub(crate) fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic> {

@@ -395,3 +395,17 @@ fn compiler_output_in_both_orders_assembles_links_and_computes_the_same() {
         }
     }
 }
+
+/// Files keep the numbers that the source gives them, although some have no name and some have the same.
+#[test]
+fn stated_files_keep_their_numbers() {
+    let text = "        .target x86-64\n        .file 4000 \"lamp.c\"\n        .file 3 \"\"\n        .file 4 \"\" \"fog.c\"\n        .file 5 \"\" \"fog.c\"\n        .global _start\n_start:\n        .loc 4000 7 1\n        nop\n        .loc 5 9 1\n        ret\n        .section .debug_info, \"\", @progbits\n        .long unit_end - unit\nunit:   .2byte 5\n        .byte 1, 8\n        .long .debug_abbrev\n        .uleb128 1\n        .long .debug_line\nunit_end:\n        .section .debug_abbrev, \"\", @progbits\n        .uleb128 1, 0x11, 0, 0x10, 0x17, 0, 0, 0\n        .section .debug_line, \"\", @progbits\n";
+    let source = Source { name: "lamp.s".into(), text: text.into() };
+    let object = assemble(&source, &Options::default()).object.unwrap();
+    let stated = object.stated_lines.clone().unwrap();
+    assert_eq!(stated.files[4000].1, "lamp.c");
+    let written = write_object(&object).unwrap();
+    assert!(written.len() < 1 << 20, "{}", written.len());
+    let holds = |name: &[u8]| written.windows(name.len()).any(|part| part == name);
+    assert!(holds(b"\0fog.c\0") && holds(b"\0unnamed-3\0") && holds(b"./.\0"));
+}

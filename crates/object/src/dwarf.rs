@@ -6,6 +6,8 @@
 //! Sources: DWARF 5, 3.1.1 "Full and Partial Compilation Unit Entries", 6.2 "Line Number
 //! Information", 6.4 "Call Frame Information"; LSB Core, "DWARF Extensions" for `.eh_frame`.
 
+use std::collections::HashMap;
+
 use gimli::write::{
     Address, AttributeValue, CallFrameInstruction, CommonInformationEntry, DwarfUnit, EhFrame,
     EndianVec, Expression, FileId, FrameDescriptionEntry, FrameTable, LineProgram, LineString,
@@ -242,33 +244,35 @@ fn stated_table(object: &Object, stated: &StatedLines) -> DwarfUnit {
     let mut dwarf = DwarfUnit::new(encoding);
     let line_encoding = LineEncoding { minimum_instruction_length: 1, ..LineEncoding::default() };
     let text = |name: &str| LineString::String(name.replace('\0', "?").into_bytes());
-    let (folder, name) = stated.files.first().cloned().unwrap_or_default();
-    let folder = folder.unwrap_or_else(|| ".".into());
-    let mut program =
-        LineProgram::new(encoding, line_encoding, text(&folder), None, text(&name), None);
+    // A number that the source leaves out has no name, and the library takes none that is empty.
+    let named = |(number, file): (usize, &(Option<String>, String))| {
+        let folder = file.0.as_deref().filter(|folder| !folder.is_empty()).unwrap_or(".");
+        let name = match file.1.as_str() {
+            "" => format!("unnamed-{number}"),
+            name => name.to_string(),
+        };
+        (folder.to_string(), name)
+    };
+    let mut sources = stated.files.iter().enumerate().map(named);
+    let unit = sources.next().unwrap_or_else(|| (".".into(), "unnamed".into()));
+    let (folder, name) = (text(&unit.0), text(&unit.1));
+    let mut program = LineProgram::new(encoding, line_encoding, folder, None, name.clone(), None);
     let default = program.default_directory();
-    let mut files = vec![program.add_file(text(&name), default, None)];
-    for (number, (folder, name)) in stated.files.iter().enumerate().skip(1) {
-        // The library joins equal files, which would shift the numbers of those behind.
-        let folder = folder.clone().unwrap_or_else(|| ".".into());
-        let mut directory = program.add_directory(text(&folder));
-        let mut file = program.add_file(text(name), directory, None);
-        let mut detour = folder;
-        while files.contains(&file) {
-            detour += "/.";
-            directory = program.add_directory(text(&detour));
-            file = program.add_file(text(name), directory, None);
-        }
-        debug_assert_eq!(number, files.len());
-        files.push(file);
+    let mut files = vec![program.add_file(name, default, None)];
+    let mut times = HashMap::from([(unit, 1)]);
+    for file in sources {
+        // The library joins equal files, which would shift the numbers of those behind: the second stands in
+        // `folder/.`, and so on.
+        let (folder, name) = (file.0.clone(), text(&file.1));
+        let known = times.entry(file).or_insert(0);
+        let directory = program.add_directory(text(&(folder + &"/.".repeat(*known))));
+        *known += 1;
+        files.push(program.add_file(name, directory, None));
     }
-    let mut sections: Vec<SectionIndex> = stated.rows.iter().map(|row| row.section).collect();
-    sections.sort_unstable();
-    sections.dedup();
-    for section in sections {
-        let mut rows: Vec<&StatedLine> =
-            stated.rows.iter().filter(|row| row.section == section).collect();
-        rows.sort_by_key(|row| row.offset);
+    let mut rows: Vec<&StatedLine> = stated.rows.iter().collect();
+    rows.sort_by_key(|row| (row.section, row.offset));
+    for rows in rows.chunk_by(|a, b| a.section == b.section) {
+        let section = rows[0].section;
         program.begin_sequence(Some(in_section(section, 0)));
         for stated in rows {
             let row = program.row();
