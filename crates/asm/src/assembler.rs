@@ -761,15 +761,12 @@ impl<'d> Assembler<'d> {
             && habits::gives_data(cursor)
         {
             // It is meant as a label, so that what refers to it is no error too.
-            let (_, next_span) = cursor.next()?;
             let error =
                 Diagnostic::error(Code::Syntax, span, format!("`{word}` is an instruction"));
-            let rest = cursor.clone().rest().0;
-            let line = format!("{word}: {next} {rest}");
+            let line = format!("{word}: {}", cursor.clone().rest().0);
             let error = error.help(format!("as a label it needs its colon: `{line}`"));
             self.report(error.replace_with(format!("{word}:")));
-            self.label(word, span)?;
-            return data::run(self, kind, next, next_span, cursor);
+            return self.labelled_data(word, span, kind, cursor);
         }
         if let Some((found, span)) = take_instruction(self.arch, word, span, cursor)? {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
@@ -784,9 +781,7 @@ impl<'d> Assembler<'d> {
         if let Tok::Word(next) = cursor.peek()?
             && let Some(Directive::Data(kind)) = directive::find(next)
         {
-            let (_, next_span) = cursor.next()?;
-            self.label(word, span)?;
-            return data::run(self, kind, next, next_span, cursor);
+            return self.labelled_data(word, span, kind, cursor);
         }
         if begins_condition(word) {
             let error = unknown_word(self.arch, word, span, None);
@@ -796,6 +791,20 @@ impl<'d> Assembler<'d> {
             return Err(error);
         }
         self.unknown_statement(word, span, cursor, lines)
+    }
+
+    /// Data behind a label without its colon; the directive comes next.
+    fn labelled_data(
+        &mut self,
+        label: &str,
+        span: Span,
+        kind: data::Kind,
+        cursor: &mut Cursor,
+    ) -> Result<(), Diagnostic> {
+        let (_, at) = cursor.next()?;
+        let word = cursor.text_at(at);
+        self.label(label, span)?;
+        data::run(self, kind, word, at, cursor)
     }
 
     /// An error for a statement that starts with a word which is nothing here.
