@@ -10,30 +10,30 @@ use sotto_isa::{
 };
 use sotto_object::{Binding, Datum, Object, SectionFlags, SymbolKind};
 
-use crate::directive::Directive;
-use crate::disk::{Disk, NoDisk};
-use crate::expr::{self, Atoms};
-use crate::fragments::{OpenInstruction, SectionBuilder};
-use crate::infer::{Inference, infer, recognise_order, symbols_named_as_registers};
-use crate::known::{Key, KnownLines};
+use crate::directives::line_table::Stated;
+use crate::directives::table::Directive;
+use crate::directives::unwind::Unwind;
+use crate::directives::{data, table, unwind};
+use crate::encode_diagnostics::{encode_diagnostic, machine_of, nearest_instruction, unknown_word};
 use crate::layout;
-use crate::lexer::{Cursor, RegisterNames, Tok, code_end};
-use crate::line_marks::Stated;
-use crate::listing::Listing;
-use crate::macros::Macro;
-use crate::operand::{OpenMem, Parsed, Spanned};
-use crate::refusal::{encode_diagnostic, machine_of, nearest_instruction, unknown_word};
-use crate::source::{BYTE_ORDER_MARK, Origin, Sources};
-use crate::structure::{Condition, Level, Line, Lines, begins_condition};
-use crate::suggest::{all_near, is_one_slip, nearest};
-use crate::symbols::{
+use crate::operands::parsed::{OpenMem, Parsed, Spanned};
+use crate::operands::{arm64, x86, x86_source_first};
+use crate::reading::infer::{Inference, infer, recognise_order, symbols_named_as_registers};
+use crate::reading::line_cache::{Key, KnownLines};
+use crate::reading::macros::Macro;
+use crate::reading::structure::{Condition, Level, Line, Lines, begins_condition};
+use crate::sections::fragments::{OpenInstruction, SectionBuilder};
+use crate::sections::listing::Listing;
+use crate::sections::symbols::{
     Context, Definition, Elements, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
 };
-use crate::unwind::Unwind;
-use crate::{
-    Code, Diagnostic, Expr, Severity, Source, Span, arm64, data, directive, habits, source_first,
-    unwind, x86,
-};
+use crate::text::disk::{Disk, NoDisk};
+use crate::text::expr;
+use crate::text::expr::Atoms;
+use crate::text::lexer::{Cursor, RegisterNames, Tok, code_end};
+use crate::text::source::{BYTE_ORDER_MARK, Origin, Sources};
+use crate::text::suggest::{all_near, is_one_slip, nearest};
+use crate::{Code, Diagnostic, Expr, Severity, Source, Span, other_spellings};
 
 /// What the user may choose.
 #[derive(Clone, Debug, Default)]
@@ -251,7 +251,7 @@ pub fn assemble_instruction(
     let evaluator = Evaluator { symbols: &symbols, distance: &|_, _| None, memo: &Memo::default() };
     let mut lowered = Vec::new();
     for operand in &operands {
-        let local = |linear: &crate::symbols::Linear| {
+        let local = |linear: &crate::sections::symbols::Linear| {
             // An address in the upper half is the same 64 bits, signed.
             let number = linear.as_number()?;
             i64::try_from(number).or_else(|_| u64::try_from(number).map(|n| n as i64)).ok()
@@ -302,12 +302,16 @@ impl Found {
         span: Span,
     ) -> Result<&'static str, Diagnostic> {
         let mnemonic = match cursor.order() {
-            OperandOrder::SourceFirst => {
-                source_first::settle(cursor.arch(), self.mnemonic, self.spelling, operands, span)?
-            }
+            OperandOrder::SourceFirst => x86_source_first::settle(
+                cursor.arch(),
+                self.mnemonic,
+                self.spelling,
+                operands,
+                span,
+            )?,
             OperandOrder::DestinationFirst => {
                 if let Some(mnemonic) =
-                    source_first::sized_string(cursor.arch(), self.mnemonic, operands)
+                    x86_source_first::sized_string(cursor.arch(), self.mnemonic, operands)
                 {
                     return Ok(mnemonic);
                 }
@@ -403,7 +407,7 @@ fn parse_operands(
         operands.push(match cursor.arch() {
             Arch::Arm64 => arm64::operand(cursor, context, operands.is_empty())?,
             _ if cursor.order() == OperandOrder::SourceFirst => {
-                source_first::operand(cursor, context)?
+                x86_source_first::operand(cursor, context)?
             }
             _ => x86::operand(cursor, context)?,
         });
@@ -419,8 +423,8 @@ fn parse_operands(
         (Tok::End, _) => Ok(()),
         (token, span) => {
             let error = cursor.unexpected(token, span, "`,` or the end of the line");
-            Err(match habits::meant_as_comment(cursor, token, span) {
-                true => error.help(habits::comment_help(cursor)),
+            Err(match other_spellings::meant_as_comment(cursor, token, span) {
+                true => error.help(other_spellings::comment_help(cursor)),
                 false => error,
             })
         }
@@ -667,7 +671,7 @@ impl<'d> Assembler<'d> {
                 _ => {
                     let error =
                         cursor.unexpected(token, span, "a label, an instruction or a directive");
-                    return Err(match habits::leading_sign(&cursor, token, span) {
+                    return Err(match other_spellings::leading_sign(&cursor, token, span) {
                         Some(help) => error.help(help),
                         None => error,
                     });
@@ -756,9 +760,9 @@ impl<'d> Assembler<'d> {
         }
         if let Tok::Word(next) = cursor.peek()?
             && next.starts_with(['.', 'd', 'D'])
-            && let Some(Directive::Data(kind)) = directive::find(next)
+            && let Some(Directive::Data(kind)) = table::find(next)
             && self.find_instruction(word).is_some()
-            && habits::gives_data(cursor)
+            && other_spellings::gives_data(cursor)
         {
             // It is meant as a label, so that what refers to it is no error too.
             let error =
@@ -771,7 +775,7 @@ impl<'d> Assembler<'d> {
         if let Some((found, span)) = take_instruction(self.arch, word, span, cursor)? {
             return self.instruction(&found, span, cursor).map_err(|error| self.with_order(error));
         }
-        if let Some(found) = directive::find(word) {
+        if let Some(found) = table::find(word) {
             return self.directive(found, word, span, cursor, lines);
         }
         if self.call(word, span, cursor)? {
@@ -779,7 +783,7 @@ impl<'d> Assembler<'d> {
         }
         // The colon of a label may be dropped before a data directive.
         if let Tok::Word(next) = cursor.peek()?
-            && let Some(Directive::Data(kind)) = directive::find(next)
+            && let Some(Directive::Data(kind)) = table::find(next)
         {
             return self.labelled_data(word, span, kind, cursor);
         }
@@ -838,10 +842,10 @@ impl<'d> Assembler<'d> {
                 || self.macros.contains_key(near)
                 || cursor.clone().peek() != Ok(Tok::End)
         });
-        let unknown = habits::Unknown { word, span, cursor, lines };
+        let unknown = other_spellings::Unknown { word, span, cursor, lines };
         let answer = match is_slip {
-            true => habits::enclosed(self, &unknown),
-            false => habits::answer(self, &unknown),
+            true => other_spellings::enclosed(self, &unknown),
+            false => other_spellings::answer(self, &unknown),
         };
         if let Some(answer) = answer {
             lines.skip(answer.lines);
@@ -880,7 +884,7 @@ impl<'d> Assembler<'d> {
         let near = all_near(&lower, instructions);
         let (one, more): (Vec<_>, Vec<_>) = near.into_iter().partition(|(slips, _)| *slips <= 1);
         // A directive's dot is left out easily; more than a letter beside is another word.
-        let directives = directive::names().filter(|name| is_one_slip(&lower, &name[1..]));
+        let directives = table::names().filter(|name| is_one_slip(&lower, &name[1..]));
         let instructions =
             |near: Vec<(usize, &'static str)>| near.into_iter().map(|(_, name)| name);
         let all = instructions(one).chain(directives).chain(instructions(more));
@@ -966,7 +970,7 @@ impl<'d> Assembler<'d> {
         lines: &mut Lines,
     ) -> Result<(), Diagnostic> {
         match found {
-            Directive::Plain(name, run) => directive::run(self, name, run, span, cursor),
+            Directive::Plain(name, run) => table::run(self, name, run, span, cursor),
             Directive::Data(kind) => data::run(self, kind, word, span, cursor),
             Directive::Structure(structure) => self.structure(structure, span, cursor, lines),
             Directive::Unwind(directive) => unwind::run(self, directive, word, span, cursor),

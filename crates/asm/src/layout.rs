@@ -11,17 +11,20 @@ use sotto_object::{
 };
 
 use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
-use crate::data::check_fits;
-use crate::expr::Via;
-use crate::fragments::{Align, DataField, Fragment, OpenInstruction, Org, SectionBuilder};
-use crate::listing::{Listing, ListingLine};
-use crate::operand::{Parsed, Spanned};
-use crate::refusal::{bare_symbol, open_diagnostic, width_finding};
-use crate::symbols::{
+use crate::directives::data::check_fits;
+use crate::directives::unwind::Pointer;
+use crate::encode_diagnostics::{bare_symbol, open_diagnostic, width_finding};
+use crate::operands::parsed::{Parsed, Spanned};
+use crate::sections::derived_unwind;
+use crate::sections::fragments::{
+    Align, DataField, Fragment, OpenInstruction, Org, SectionBuilder,
+};
+use crate::sections::listing::{Listing, ListingLine};
+use crate::sections::symbols::{
     Context, Definition, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
 };
-use crate::unwind::Pointer;
-use crate::{Code, Diagnostic, Expr, Span, TlsOperator, frames};
+use crate::text::expr::Via;
+use crate::{Code, Diagnostic, Expr, Span, TlsOperator};
 
 /// Where each fragment of each section starts, in bytes from the start of its section.
 struct Starts(Vec<Vec<u64>>);
@@ -149,7 +152,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         groups: groups(assembler),
         stated_lines: stated_lines(assembler, &starts),
     };
-    let derived = frames::derive(&object);
+    let derived = derived_unwind::derive(&object);
     object.unwind.extend(derived);
     object.unwind.sort_by_key(|table| (table.section, table.start));
     let listing = assembler.listing.take().map(|lines| {
@@ -186,7 +189,8 @@ fn groups(assembler: &Assembler) -> Vec<Group> {
 /// Makes the room of `.comm` for symbols that `.local` keeps to this file: in `.bss`, since no linker
 /// is to see them.
 fn place_local_commons(assembler: &mut Assembler) {
-    let undefined = |symbol: &crate::symbols::Symbol| matches!(symbol.definition, Definition::None);
+    let undefined =
+        |symbol: &crate::sections::symbols::Symbol| matches!(symbol.definition, Definition::None);
     let rooms: Vec<(usize, u64, u64)> = assembler
         .symbols
         .symbols
@@ -789,7 +793,7 @@ impl Emitter<'_> {
         section
     }
 
-    fn evaluator<'b>(&'b self, distance: crate::symbols::Distance<'b>) -> Evaluator<'b> {
+    fn evaluator<'b>(&'b self, distance: crate::sections::symbols::Distance<'b>) -> Evaluator<'b> {
         Evaluator { symbols: self.symbols, distance, memo: &self.memo }
     }
 

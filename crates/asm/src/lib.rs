@@ -8,42 +8,23 @@
 //! The language is the project's own; `LANGUAGE.md` beside the project's other decisions is its
 //! definition.
 
-mod arm64;
 mod assembler;
-mod data;
-mod diagnostic;
-mod directive;
-mod disk;
-mod expr;
-mod fragments;
-mod frames;
-mod habits;
-mod infer;
-mod known;
+mod directives;
+mod encode_diagnostics;
 mod layout;
-mod leb128;
-mod lexer;
-mod line_marks;
-mod listing;
-mod macros;
-mod operand;
-mod pool;
-mod refusal;
-mod source;
-mod source_first;
-mod structure;
-mod suggest;
-mod symbols;
-mod unwind;
-mod x86;
+mod operands;
+mod other_spellings;
+mod reading;
+mod sections;
+mod text;
 
 pub use assembler::{Assembly, Options, assemble, assemble_instruction, assemble_with};
-pub use diagnostic::{Code, Diagnostic, Finding, Note, Severity};
-pub use directive::names as directives;
-pub use disk::{Disk, NoDisk};
-pub use expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_expression};
-pub use infer::Inference;
-pub use lexer::text_with_comments;
-pub use listing::{Listing, ListingLine};
-pub use source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
-pub use suggest::nearest;
+pub use directives::table::names as directives;
+pub use reading::infer::Inference;
+pub use sections::listing::{Listing, ListingLine};
+pub use text::diagnostic::{Code, Diagnostic, Finding, Note, Severity};
+pub use text::disk::{Disk, NoDisk};
+pub use text::expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_expression};
+pub use text::lexer::text_with_comments;
+pub use text::source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
+pub use text::suggest::nearest;

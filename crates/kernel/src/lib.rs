@@ -8,21 +8,18 @@
 //! the printed form and the reference come from it. A call that is not modelled returns ENOSYS and
 //! leaves a notice.
 
+mod calls;
 mod errno;
-mod landing;
+mod files;
 mod load;
-mod logs;
-mod memory;
 mod process;
 mod report;
-mod status;
-mod streams;
-mod syscalls;
 pub mod table;
+mod vdso;
 
 pub use errno::Errno;
+pub use files::logs::{MemoryStore, Output, Store};
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
-pub use logs::{MemoryStore, Output, Store};
 pub use process::{
     Ending, InputSource, MadeCall, Noticed, Process, ProcessSnapshot, Progress, Stop,
 };

@@ -9,12 +9,13 @@ use sotto_machine::{
 };
 use sotto_object::Image;
 
+use crate::calls::dispatch;
+use crate::calls::dispatch::Outcome;
+use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
-use crate::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::report::{self, KernelWrite, SyscallReport};
-use crate::syscalls::{self, Outcome};
 use crate::table::Door;
-use crate::{Errno, landing, table};
+use crate::{Errno, table, vdso};
 
 /// EBX, ECX, EDX, ESI, EDI and EBP: where `int 0x80` finds the arguments. Source: syscall(2).
 const INT80_ARGUMENTS: [Storage; 6] =
@@ -549,7 +550,7 @@ impl Process {
     fn syscall(&mut self, event: Event) -> Option<Stop> {
         let stop = self.make_call(event);
         if event == Event::Sysenter && stop.is_none() {
-            landing::go_on(&mut self.machine);
+            vdso::go_on(&mut self.machine);
         }
         stop
     }
@@ -567,7 +568,7 @@ impl Process {
             registers.iter().map(|storage| self.machine.register(*storage)).collect();
         let mut refused = None;
         if let (Event::Sysenter, Some(sixth)) = (event, given.get_mut(5)) {
-            match landing::sixth_argument(&mut self.machine) {
+            match vdso::sixth_argument(&mut self.machine) {
                 Some(value) => *sixth = value,
                 // Nothing is called then. Source: Linux, `arch/x86/entry/common.c`, `do_fast_syscall_32`.
                 None => refused = Some(Errno::EFAULT.result()),
@@ -596,7 +597,7 @@ impl Process {
         };
         let (outcome, notice) = match refused {
             Some(result) => (Outcome::Returned(result), None),
-            None => syscalls::perform(self, row.call, door, &values),
+            None => dispatch::perform(self, row.call, door, &values),
         };
         (report.name, report.notice) =
             (Some(row.name), report::cut(row, &given, &values).or(notice));

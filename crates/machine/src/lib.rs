@@ -9,28 +9,25 @@
 //! Nothing here knows of system calls beyond stopping at them, nor of files or terminals.
 
 mod arm64;
-mod calls;
-mod effects;
-mod engine;
+mod code;
 mod fault;
+mod float;
 mod machine;
 mod memory;
-mod origin;
-mod snapshot;
-mod watch;
+mod state;
 mod x86;
 
-pub use calls::Call;
-pub use effects::{
-    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange, registers_used,
-};
-pub use engine::{Event, Run};
+pub use code::calls::Call;
+pub use code::engine::{Event, Run};
+pub use code::watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};
-pub use memory::{MapError, Memory, PAGE_BYTES, Permissions, Region};
-pub use origin::{FlagOperation, FlagOrigin};
-pub use snapshot::{Difference, MemorySnapshot};
-pub use watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
+pub use memory::snapshot::{Difference, MemorySnapshot};
+pub use memory::space::{MapError, Memory, PAGE_BYTES, Permissions, Region};
+pub use state::effects::{
+    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange, registers_used,
+};
+pub use state::flag_origin::{FlagOperation, FlagOrigin};
 
 /// Watches memory accesses of executed instructions.
 pub trait Observer {

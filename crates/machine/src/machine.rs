@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
 
-use crate::calls::{Call, CallStack};
-use crate::effects::{FlagChange, RegisterChange, VectorChange};
-use crate::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
+use crate::code::calls::{Call, CallStack};
+use crate::code::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
+use crate::state::effects::{FlagChange, RegisterChange, VectorChange};
 use crate::{
     Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
 };

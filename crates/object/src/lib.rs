@@ -4,35 +4,25 @@
 //! [`Image`], which the emulator loads and [`write_executable`] turns into an ELF file. Nothing here
 //! knows instructions: fields inside them are filled by relocation kind, as the ABI documents say.
 
-mod dwarf;
-mod elf_numbers;
-mod elf_read;
-mod elf_write;
+mod debug_info;
+mod elf;
 mod image;
-mod line_read;
-mod link;
-mod made;
-mod members;
+mod linker;
 mod object;
-mod object_read;
-mod object_write;
 mod printable;
-mod relax;
 mod relocation;
-mod unwind;
-mod unwind_read;
 
-pub use elf_read::{ReadError, read_executable};
-pub use elf_write::write_executable;
+pub use debug_info::read_unwind::{Caller, MAX_REGISTERS, Registers};
+pub use debug_info::unwind::{ExceptionHandler, UnwindRule, UnwindTable};
+pub use elf::read::{ReadError, read_executable};
+pub use elf::read_object::{ObjectError, read_archive, read_object};
+pub use elf::write::write_executable;
+pub use elf::write_object::{WriteError, write_object};
 pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine, Surroundings};
-pub use link::{LinkError, LinkOptions, Reference, link};
-pub use members::with_members;
+pub use linker::link::{LinkError, LinkOptions, Reference, link};
+pub use linker::members::with_members;
 pub use object::{
     Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, SectionIndex,
     StatedLine, StatedLines, Symbol, SymbolIndex, SymbolKind, Visibility,
 };
-pub use object_read::{ObjectError, read_archive, read_object};
-pub use object_write::{WriteError, write_object};
 pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};
-pub use unwind::{ExceptionHandler, UnwindRule, UnwindTable};
-pub use unwind_read::{Caller, MAX_REGISTERS, Registers};

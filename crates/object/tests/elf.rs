@@ -1,6 +1,6 @@
 //! What we write is read back by a library that only reads, and what we read may be hostile.
 
-use elf::{Object as _, ObjectSection as _, ObjectSegment as _, ObjectSymbol as _};
+use elf_layout::{Object as _, ObjectSection as _, ObjectSegment as _, ObjectSymbol as _};
 use proptest::prelude::*;
 use sotto_isa::Arch;
 use sotto_object::*;
@@ -52,8 +52,8 @@ fn a_reading_library_finds_every_segment_section_and_symbol() {
     for &arch in Arch::ALL {
         let image = lamp(arch);
         let bytes = write_executable(&image);
-        let file = elf::File::parse(&*bytes).unwrap();
-        assert_eq!(file.kind(), elf::ObjectKind::Executable);
+        let file = elf_layout::File::parse(&*bytes).unwrap();
+        assert_eq!(file.kind(), elf_layout::ObjectKind::Executable);
         assert_eq!(file.entry(), image.entry);
         let loaded: Vec<_> = file.segments().map(|s| (s.address(), s.size())).collect();
         let wanted: Vec<_> = image.segments.iter().map(|s| (s.address, s.memory_size)).collect();

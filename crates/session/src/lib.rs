@@ -5,45 +5,26 @@
 //! nothing. A moment is a number of completed instructions; going back restores the nearest earlier
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
-mod call_notices;
-mod change;
-mod evaluate;
-mod fault;
-mod fault_origin;
-mod frame_code;
-mod frames;
-mod history;
-mod marks;
+mod faults;
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 pub mod native;
-mod place;
-mod readings;
-mod reasons;
-mod reload;
-mod remarks;
-mod report;
-mod running;
-mod session;
-mod stack;
-mod stops;
-mod texts;
-mod unwound;
-mod who;
+mod run;
+mod views;
 
-pub use change::Change;
-pub use evaluate::{EvaluateError, Evaluated};
-pub use fault::{FaultReport, RegisterValue};
-pub use frames::{Argument, Frame};
-pub use marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
-pub use place::{Place, SourceText};
-pub use readings::{Format, MemoryLine, Reading, Readings, format_words, read_as};
-pub use reasons::{Compared, Reason};
-pub use reload::TakenOver;
-pub use report::{
+pub use faults::fault_report::{FaultReport, RegisterValue};
+pub use run::changes::Change;
+pub use run::evaluate::{EvaluateError, Evaluated};
+pub use run::last_writer::{Target, Writer, Wrote};
+pub use run::marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
+pub use run::reload::TakenOver;
+pub use run::session::{LastMoment, Session, SessionError, StopReason};
+pub use run::stops::{Breakpoint, Watch, WatchChange};
+pub use views::frames::{Argument, Frame};
+pub use views::places::{Place, SourceText};
+pub use views::reasons::{Compared, Reason};
+pub use views::stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
+pub use views::step_report::{
     BranchReport, FlagReport, FlagReports, FlagsRead, MemoryReport, OnStack, RegisterReport,
     StepReport, SyscallArgument, SyscallView, VectorReport,
 };
-pub use session::{LastMoment, Session, SessionError, StopReason};
-pub use stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
-pub use stops::{Breakpoint, Watch, WatchChange};
-pub use who::{Target, Writer, Wrote};
+pub use views::values::{Format, MemoryLine, Reading, Readings, format_words, read_as};

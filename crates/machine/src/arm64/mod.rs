@@ -1,15 +1,16 @@
 //! The A64 processor: registers, condition flags, and its operations.
 
 mod flags;
-mod ops;
+pub(crate) mod operations;
 #[cfg(test)]
 mod tests;
 mod translate;
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
-use crate::engine::{Result, Unseen};
-use crate::{FlagOrigin, Memory, Observer, engine};
+use crate::code::engine;
+use crate::code::engine::{Result, Unseen};
+use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
 pub(crate) use translate::Op;
 

@@ -3,9 +3,10 @@
 use sotto_isa::arm64::{Logic, Meaning, form};
 use sotto_isa::{Extend, IndexMode, Instruction, Operand, Reg, RegKind, Shift, Width};
 
-use super::ops::{self, Second};
 use super::{Cpu, NOWHERE, SP, ZERO};
-use crate::engine::Result;
+use crate::arm64::operations;
+use crate::arm64::operations::Second;
+use crate::code::engine::Result;
 use crate::{Memory, Observer};
 
 pub(super) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
@@ -101,7 +102,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
     let form = form(instruction.form);
     let operands = &instruction.operands;
     let mut op = Op {
-        run: ops::nop::<O> as Run<O>,
+        run: operations::nop::<O> as Run<O>,
         imm: 0,
         next: instruction.end(),
         d: NOWHERE,
@@ -134,61 +135,73 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Add { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(flags, ops::add_sub::<false, true, O>, ops::add_sub::<false, false, O>)
+            by_flags(
+                flags,
+                operations::add_sub::<false, true, O>,
+                operations::add_sub::<false, false, O>,
+            )
         }
         Meaning::Sub { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(flags, ops::add_sub::<true, true, O>, ops::add_sub::<true, false, O>)
+            by_flags(
+                flags,
+                operations::add_sub::<true, true, O>,
+                operations::add_sub::<true, false, O>,
+            )
         }
         Meaning::Compare | Meaning::CompareNegative | Meaning::TestBits => {
             (op.n, op.d) = (register(0), NOWHERE);
             op.put_second(operands.get(1));
             match form.meaning {
-                Meaning::Compare => ops::add_sub::<true, true, O>,
-                Meaning::CompareNegative => ops::add_sub::<false, true, O>,
-                _ => ops::logic::<false, true, O>,
+                Meaning::Compare => operations::add_sub::<true, true, O>,
+                Meaning::CompareNegative => operations::add_sub::<false, true, O>,
+                _ => operations::logic::<false, true, O>,
             }
         }
         Meaning::Negate { flags } => {
             op.put_second(operands.get(1));
-            by_flags(flags, ops::add_sub::<true, true, O>, ops::add_sub::<true, false, O>)
+            by_flags(
+                flags,
+                operations::add_sub::<true, true, O>,
+                operations::add_sub::<true, false, O>,
+            )
         }
         Meaning::Logic { op: logic, invert, flags } => {
             op.n = register(1);
             op.logic = logic;
             op.put_second(operands.get(2));
             match (invert, flags) {
-                (false, false) => ops::logic::<false, false, O>,
-                (false, true) => ops::logic::<false, true, O>,
-                (true, false) => ops::logic::<true, false, O>,
-                (true, true) => ops::logic::<true, true, O>,
+                (false, false) => operations::logic::<false, false, O>,
+                (false, true) => operations::logic::<false, true, O>,
+                (true, false) => operations::logic::<true, false, O>,
+                (true, true) => operations::logic::<true, true, O>,
             }
         }
         Meaning::Not => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            ops::logic::<true, false, O>
+            operations::logic::<true, false, O>
         }
         Meaning::Mov => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            ops::logic::<false, false, O>
+            operations::logic::<false, false, O>
         }
         Meaning::Movz => {
             op.put_second(operands.get(1));
-            ops::constant::<O>
+            operations::constant::<O>
         }
         Meaning::Movn => {
             op.put_second(operands.get(1));
             op.imm = !op.imm;
-            ops::constant::<O>
+            operations::constant::<O>
         }
         Meaning::Movk => {
             op.put_second(operands.get(1));
-            ops::movk::<O>
+            operations::movk::<O>
         }
-        Meaning::Adr | Meaning::Adrp => ops::constant::<O>,
+        Meaning::Adr | Meaning::Adrp => operations::constant::<O>,
         Meaning::Lsl | Meaning::Lsr | Meaning::Asr => {
             op.n = register(1);
             op.put_second(operands.get(2));
@@ -197,45 +210,45 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
                 Meaning::Lsr => Shift::Lsr,
                 _ => Shift::Asr,
             };
-            ops::shift::<O>
+            operations::shift::<O>
         }
         Meaning::Madd | Meaning::Msub | Meaning::Mul => {
             (op.n, op.m, op.a) = (register(1), register(2), register(3));
             match form.meaning {
-                Meaning::Msub => ops::multiply::<true, O>,
-                _ => ops::multiply::<false, O>,
+                Meaning::Msub => operations::multiply::<true, O>,
+                _ => operations::multiply::<false, O>,
             }
         }
         Meaning::Sdiv | Meaning::Udiv => {
             (op.n, op.m) = (register(1), register(2));
             match form.meaning {
-                Meaning::Sdiv => ops::divide::<true, O>,
-                _ => ops::divide::<false, O>,
+                Meaning::Sdiv => operations::divide::<true, O>,
+                _ => operations::divide::<false, O>,
             }
         }
         Meaning::Csel | Meaning::Csinc | Meaning::Csinv | Meaning::Csneg => {
             (op.n, op.m) = (register(1), register(2));
             match form.meaning {
-                Meaning::Csinc => ops::csel_changed::<false, 1, O>,
-                Meaning::Csinv => ops::csel_changed::<true, 0, O>,
-                Meaning::Csneg => ops::csel_changed::<true, 1, O>,
-                _ => ops::csel::<O>,
+                Meaning::Csinc => operations::csel_changed::<false, 1, O>,
+                Meaning::Csinv => operations::csel_changed::<true, 0, O>,
+                Meaning::Csneg => operations::csel_changed::<true, 1, O>,
+                _ => operations::csel::<O>,
             }
         }
-        Meaning::Cset => ops::cset::<O>,
+        Meaning::Cset => operations::cset::<O>,
         Meaning::Load { access, signed } => {
             op.access = access;
             op.put_memory(operands.get(1));
             match (matches!(operands.get(1), Some(Operand::Target(_))), signed) {
-                (true, _) => ops::load_literal::<O>,
-                (false, true) => ops::load::<true, O>,
-                (false, false) => ops::load::<false, O>,
+                (true, _) => operations::load_literal::<O>,
+                (false, true) => operations::load::<true, O>,
+                (false, false) => operations::load::<false, O>,
             }
         }
         Meaning::Store { access } => {
             (op.access, op.d) = (access, register(0));
             op.put_memory(operands.get(1));
-            ops::store::<O>
+            operations::store::<O>
         }
         Meaning::LoadPair { access } => {
             op.access = access;
@@ -243,20 +256,20 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
                 op.a = destination(*reg);
             }
             op.put_memory(operands.get(2));
-            ops::load_pair::<O>
+            operations::load_pair::<O>
         }
         Meaning::StorePair { access } => {
             (op.access, op.d, op.a) = (access, register(0), register(1));
             op.put_memory(operands.get(2));
-            ops::store_pair::<O>
+            operations::store_pair::<O>
         }
-        Meaning::B => ops::branch::<O>,
-        Meaning::BranchIf(_) => ops::branch_if::<O>,
+        Meaning::B => operations::branch::<O>,
+        Meaning::BranchIf(_) => operations::branch_if::<O>,
         Meaning::Cbz | Meaning::Cbnz => {
             op.d = register(0);
             match form.meaning {
-                Meaning::Cbz => ops::branch_if_zero::<true, O>,
-                _ => ops::branch_if_zero::<false, O>,
+                Meaning::Cbz => operations::branch_if_zero::<true, O>,
+                _ => operations::branch_if_zero::<false, O>,
             }
         }
         Meaning::Tbz | Meaning::Tbnz => {
@@ -265,27 +278,27 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
                 op.amount = bit.or_zero() as u8;
             }
             match form.meaning {
-                Meaning::Tbz => ops::branch_if_bit::<false, O>,
-                _ => ops::branch_if_bit::<true, O>,
+                Meaning::Tbz => operations::branch_if_bit::<false, O>,
+                _ => operations::branch_if_bit::<true, O>,
             }
         }
-        Meaning::Bl => ops::branch_and_link::<O>,
+        Meaning::Bl => operations::branch_and_link::<O>,
         Meaning::Br => {
             op.n = register(0);
-            ops::branch_to::<O>
+            operations::branch_to::<O>
         }
         Meaning::Blr => {
             op.n = register(0);
-            ops::call_to::<O>
+            operations::call_to::<O>
         }
         Meaning::Ret => {
             op.n = if operands.is_empty() { 30 } else { register(0) };
-            ops::branch_to::<O>
+            operations::branch_to::<O>
         }
-        Meaning::Nop => ops::nop::<O>,
-        Meaning::Svc => ops::svc::<O>,
-        Meaning::Brk => ops::brk::<O>,
-        Meaning::Udf => ops::undefined::<O>,
+        Meaning::Nop => operations::nop::<O>,
+        Meaning::Svc => operations::svc::<O>,
+        Meaning::Brk => operations::brk::<O>,
+        Meaning::Udf => operations::undefined::<O>,
     };
     op
 }

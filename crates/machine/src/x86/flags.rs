@@ -11,7 +11,7 @@ use sotto_isa::{FlagSet, Width};
 use crate::{FlagOperation, FlagOrigin};
 
 /// SF, ZF and PF of a result that is zero-extended from `width`.
-pub(super) fn of_result(width: Width, value: u64) -> FlagSet {
+pub(crate) fn of_result(width: Width, value: u64) -> FlagSet {
     let mut flags = FlagSet::NONE;
     if value == 0 {
         flags = flags | flag::ZF;
@@ -26,7 +26,7 @@ pub(super) fn of_result(width: Width, value: u64) -> FlagSet {
     flags
 }
 
-pub(super) fn when(condition: bool, flag: FlagSet) -> FlagSet {
+pub(crate) fn when(condition: bool, flag: FlagSet) -> FlagSet {
     if condition { flag } else { FlagSet::NONE }
 }
 
@@ -35,7 +35,7 @@ pub(super) fn when(condition: bool, flag: FlagSet) -> FlagSet {
 /// All three are zero-extended to 64 bits. The carry in is not asked for: `value` shows it.
 ///
 /// Source: SDM Vol. 2A, ADC, "Flags Affected".
-pub(super) fn after_add(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
+pub(crate) fn after_add(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
     // Bit n of `carries` is the carry out of bit n.
     let carries = (a & b) | ((a | b) & !value);
     of_result(width, value)
@@ -48,7 +48,7 @@ pub(super) fn after_add(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
 /// Flags after SUB, SBB or CMP, where `value` is `(a - b - borrow_in) mod 2^width`.
 ///
 /// Source: SDM Vol. 2B, SUB, "Flags Affected".
-pub(super) fn after_sub(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
+pub(crate) fn after_sub(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
     let borrows = (!a & b) | ((!a | b) & value);
     of_result(width, value)
         | when(borrows & width.sign_bit() != 0, flag::CF)
@@ -58,7 +58,7 @@ pub(super) fn after_sub(width: Width, a: u64, b: u64, value: u64) -> FlagSet {
 
 /// What set the flags last.
 #[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
-pub(super) enum Kind {
+pub(crate) enum Kind {
     /// Nothing that is left to compute.
     #[default]
     Known,
@@ -88,7 +88,7 @@ struct Operation {
 
 /// The status flags, computed when they are read.
 #[derive(Copy, Clone, Debug)]
-pub(super) struct LazyFlags {
+pub(crate) struct LazyFlags {
     last: Operation,
     /// What set CF, where the last operation was INC or DEC, which keep it.
     before: Operation,
@@ -251,7 +251,7 @@ impl LazyFlags {
 
 /// A shift or rotate.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(super) enum Shift {
+pub(crate) enum Shift {
     Shl,
     Shr,
     Sar,
@@ -266,7 +266,7 @@ pub(super) enum Shift {
 ///
 /// Source: SDM Vol. 2B, SAL/SAR/SHL/SHR.
 #[inline(always)]
-pub(super) fn shifted(kind: Shift, width: Width, a: u64, count: u32) -> (u64, bool) {
+pub(crate) fn shifted(kind: Shift, width: Width, a: u64, count: u32) -> (u64, bool) {
     let out = |value: u64, at: u32| value >> at & 1 == 1;
     match kind {
         Shift::Shl => {
@@ -309,7 +309,7 @@ impl Shift {
 /// processors give them where that is simple, else keep theirs.
 ///
 /// Source: SDM Vol. 2B, SAL/SAR/SHL/SHR and RCL/RCR/ROL/ROR.
-pub(super) fn shift(
+pub(crate) fn shift(
     kind: Shift,
     width: Width,
     a: u64,

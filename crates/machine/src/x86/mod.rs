@@ -3,36 +3,24 @@
 //! Both modes have one register file: in 32-bit mode the upper halves and the upper eight registers are
 //! zero and stay so, and addresses are cut to 32 bits.
 
-mod bits;
-mod cpuid;
-mod decimal;
-mod estimate;
 mod flags;
-mod float;
-mod floats;
-mod fused;
-mod jumps;
-mod ops;
-mod packed;
-mod places;
-mod products;
-mod segments;
-mod string_compare;
-mod strings;
-mod system;
-mod translate;
-mod translate_vectors;
-mod vectors;
-mod x87;
+pub(crate) mod integer;
+pub(crate) mod op;
+mod operands;
+pub(crate) mod system;
+pub(crate) mod translate;
+pub(crate) mod vector;
+pub(crate) mod x87;
 
 use sotto_isa::x86::flag;
 use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
 
-use crate::engine::Result;
-use crate::engine::Unseen;
-use crate::{FlagOrigin, Memory, Observer, engine};
+use crate::code::engine;
+use crate::code::engine::Result;
+use crate::code::engine::Unseen;
+use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
-pub(crate) use translate::Op;
+pub(crate) use op::Op;
 
 /// Index in the register file of a register that is always zero: for addresses without a base.
 const ZERO: u8 = 16;
@@ -76,7 +64,7 @@ pub(crate) struct Cpu {
     vectors: [u128; 16],
     /// Control and status of floating-point arithmetic on vectors. Source: SDM Vol. 1, 10.2.3.
     mxcsr: u32,
-    x87: x87::Words,
+    x87: x87::environment::Words,
     /// What ES, DS, FS and GS hold, 16 bits each from the lowest.
     selectors: u64,
     /// The bases of the segments that a thread describes for itself, with bit 32 set if it did.
@@ -96,8 +84,8 @@ impl Cpu {
         let mut selectors = 0;
         // In 32-bit mode ES and DS hold the data segment when a program starts, FS and GS nothing.
         if arch == Arch::X86_32 {
-            (regs[FS_BASE], regs[GS_BASE]) = (ops::NO_SEGMENT, ops::NO_SEGMENT);
-            selectors = segments::DATA << 16 | segments::DATA;
+            (regs[FS_BASE], regs[GS_BASE]) = (operands::NO_SEGMENT, operands::NO_SEGMENT);
+            selectors = system::segments::DATA << 16 | system::segments::DATA;
         }
         Cpu {
             arch,
@@ -108,7 +96,7 @@ impl Cpu {
             control: FlagSet::NONE,
             vectors: [0; 16],
             mxcsr: INITIAL_MXCSR,
-            x87: x87::Words::default(),
+            x87: x87::environment::Words::default(),
             selectors,
             thread_segments: [0; 3],
             before_syscall: [0; 2],
@@ -130,11 +118,11 @@ impl engine::Cpu for Cpu {
     }
 
     fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
-        translate::translate(instruction)
+        translate::general::translate(instruction)
     }
 
     fn fuse<O: Observer>(first: &Instruction, second: &Instruction) -> Option<Op<O>> {
-        fused::fuse(first, second)
+        translate::fused::fuse(first, second)
     }
 
     #[inline]
@@ -162,7 +150,7 @@ impl engine::Cpu for Cpu {
         match storage.0 {
             16 => self.pc = value,
             MXCSR => self.mxcsr = value as u32 & 0xffff,
-            X87_WORDS => self.x87 = x87::Words::unpacked(value),
+            X87_WORDS => self.x87 = x87::environment::Words::unpacked(value),
             SELECTORS => self.selectors = value,
             n @ THREAD_SEGMENTS.. => {
                 self.thread_segments[usize::from(n - THREAD_SEGMENTS)] = value;

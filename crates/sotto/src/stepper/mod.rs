@@ -1,11 +1,9 @@
 //! `sotto step`: a program under examination, line by line or on the full screen. Both carry out the same
 //! commands on the same [`Commander`].
 
-mod commander;
-mod grammar;
-mod input;
-mod kept;
-mod looks;
+pub(crate) mod inspect;
+pub(crate) mod line;
+pub(crate) mod saved_state;
 mod screen;
 
 use std::io::IsTerminal;
@@ -14,9 +12,9 @@ use crate::cli::StepArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::interrupt;
 use crate::output::Failure;
-use commander::{Commander, Heard};
-use input::Lines;
-use kept::Kept;
+use line::commander::{Commander, Heard};
+use line::input::Lines;
+use saved_state::Kept;
 
 /// `sotto step`
 pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {

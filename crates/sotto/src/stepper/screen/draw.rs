@@ -10,10 +10,12 @@ use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph};
 
 use super::fold::fold;
-use super::picture::{CodeLine, FlagRow, Picture, RegisterRow, VectorRow, Wanted};
 use super::state::{Pane, State};
 use super::theme::{Theme, clean};
 use crate::render;
+use crate::stepper::screen::view_model::{
+    CodeLine, FlagRow, Picture, RegisterRow, VectorRow, Wanted,
+};
 
 /// Where everything goes in an area.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -641,7 +643,7 @@ fn line(frame: &mut Frame, area: Rect, state: &State, picture: &Picture, theme: 
 /// How the command that is being typed goes on.
 fn usage_of(line: &str) -> Option<String> {
     let word = line.split_whitespace().next()?;
-    let (arguments, text) = super::super::grammar::usage(word)?;
+    let (arguments, text) = crate::stepper::line::grammar::usage(word)?;
     Some(if arguments.is_empty() { text.to_string() } else { format!("{arguments}: {text}") })
 }
 
@@ -716,7 +718,7 @@ fn help(frame: &mut Frame, area: Rect, theme: &Theme) {
         ]));
     }
     let mut commands = vec![Line::styled("Commands", theme.title(true))];
-    let help = super::super::grammar::help();
+    let help = crate::stepper::line::grammar::help();
     commands.extend(help.lines().map(|line| Line::raw(line.to_string())));
     frame.render_widget(Clear, area);
     let rows = area.height.saturating_sub(2);

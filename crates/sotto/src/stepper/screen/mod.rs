@@ -5,9 +5,9 @@
 
 mod draw;
 mod fold;
-mod picture;
 mod state;
 mod theme;
+pub(crate) mod view_model;
 
 use std::cell::{Cell, RefCell};
 use std::collections::VecDeque;
@@ -22,15 +22,15 @@ use crossterm::terminal::{BeginSynchronizedUpdate, EndSynchronizedUpdate};
 use crossterm::{execute, queue};
 use ratatui::DefaultTerminal;
 
-use super::commander::{Answers, Commander, Heard};
 use crate::console::{Tone, paint};
 use crate::interrupt;
 use crate::output::Failure;
 use crate::render;
+use crate::stepper::line::commander::{Answers, Commander, Heard};
 use draw::Layout;
-use picture::{Before, Picture};
 use state::{Pane, State, Wish};
 use theme::Theme;
+use view_model::{Before, Picture};
 
 /// Runs the full-screen view until it is left.
 ///

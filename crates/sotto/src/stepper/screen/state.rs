@@ -3,7 +3,7 @@
 use crossterm::event::{KeyCode, KeyEvent, KeyModifiers, MouseEvent, MouseEventKind};
 use ratatui::layout::{Position, Rect};
 
-use super::super::input::completions;
+use crate::stepper::line::input::completions;
 
 /// Parts of the screen that keys can go to.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]

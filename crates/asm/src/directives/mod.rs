@@ -1,0 +1,6 @@
+//! Directives: their table, and what each does.
+
+pub(crate) mod data;
+pub(crate) mod line_table;
+pub(crate) mod table;
+pub(crate) mod unwind;

@@ -1,0 +1,6 @@
+//! Operands of instructions as text: one file for each syntax.
+
+pub(crate) mod arm64;
+pub(crate) mod parsed;
+pub(crate) mod x86;
+pub(crate) mod x86_source_first;

@@ -1,0 +1,6 @@
+//! What is read, how often and for which machine: includes, conditionals, repeats, macros, known lines.
+
+pub(crate) mod infer;
+pub(crate) mod line_cache;
+pub(crate) mod macros;
+pub(crate) mod structure;

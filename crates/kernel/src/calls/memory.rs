@@ -1,0 +1,222 @@
+//! System calls that change what memory is there.
+//!
+//! Memory that no file is behind; pages are 4096 bytes. Sources: brk(2), mmap(2), mprotect(2), mremap(2).
+
+use sotto_isa::Arch;
+use sotto_machine::{PAGE_BYTES, Permissions};
+
+use crate::Errno;
+use crate::calls::dispatch::{Outcome, notice};
+use crate::process::Process;
+use crate::report::Notice;
+
+/// Mappings are made downwards from here, below the stack.
+fn map_top(process: &Process) -> u64 {
+    match process.arch() {
+        Arch::X86_32 => 0xf7ff_f000,
+        _ => 0x7fff_f7ff_f000,
+    }
+}
+
+/// And not below this.
+const MAP_FLOOR: u64 = 0x1_0000;
+
+/// Flags and protections. Source: mmap(2), <sys/mman.h>.
+const PROT_READ: u64 = 1;
+const PROT_WRITE: u64 = 2;
+const PROT_EXEC: u64 = 4;
+const MAP_TYPE: u64 = 0xf;
+const MAP_SHARED: u64 = 1;
+const MAP_PRIVATE: u64 = 2;
+const MAP_FIXED: u64 = 0x10;
+const MAP_ANONYMOUS: u64 = 0x20;
+const MAP_FIXED_NOREPLACE: u64 = 0x10_0000;
+const MREMAP_MAYMOVE: u64 = 1;
+
+fn permissions(protection: u64) -> Permissions {
+    Permissions {
+        // A processor cannot write or execute what it may not read.
+        read: protection & (PROT_READ | PROT_WRITE | PROT_EXEC) != 0,
+        write: protection & PROT_WRITE != 0,
+        execute: protection & PROT_EXEC != 0,
+    }
+}
+
+/// The pages of a range: first address, and address after the last byte.
+fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Errno> {
+    // Half of 48 bits, or 32 bits, belong to programs.
+    let bits = if process.arch() == Arch::X86_32 { 32 } else { 47 };
+    let end = address.checked_add(length).and_then(|end| end.checked_next_multiple_of(PAGE_BYTES));
+    match end {
+        Some(end) if address.is_multiple_of(PAGE_BYTES) && end < 1 << bits => Ok((address, end)),
+        _ => Err(Errno::EINVAL),
+    }
+}
+
+/// Moves the end of the heap if it can, and returns where it is.
+pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
+    let ((start, now), limit) = (process.heap, process.memory_limit);
+    let memory = process.machine.memory_mut();
+    let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > limit;
+    if end < start || too_much {
+        return now;
+    }
+    let readable = Permissions { read: true, write: true, execute: false };
+    let done = match (now == start, end == start) {
+        (true, true) => true,
+        (true, false) => memory.map("heap", start, end - start, readable).is_ok(),
+        (false, true) => {
+            memory.unmap(start, now.next_multiple_of(PAGE_BYTES));
+            true
+        }
+        (false, false) => memory.resize(start, end).is_ok(),
+    };
+    if done {
+        process.heap.1 = end;
+    }
+    process.heap.1
+}
+
+/// Maps memory.
+pub(crate) fn map(process: &mut Process, arguments: &[u64]) -> (Outcome, Option<Notice>) {
+    let [address, length, protection, flags, fd, ..] = *arguments else {
+        unreachable!("there are six arguments")
+    };
+    if flags & MAP_ANONYMOUS == 0 && !process.is_open(fd) {
+        let notice = Notice {
+            message: format!("`mmap` of the file {}, which is not open", fd as i32),
+            help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
+        };
+        return (Errno::EBADF.into(), Some(notice));
+    }
+    if length != 0 && !matches!(flags & MAP_TYPE, MAP_SHARED | MAP_PRIVATE) {
+        let notice = Notice {
+            message: "`mmap` with neither MAP_SHARED nor MAP_PRIVATE in its flags".to_string(),
+            help: Some(
+                "for memory of your own, the flags are MAP_PRIVATE + MAP_ANONYMOUS (0x22)".into(),
+            ),
+        };
+        return (Errno::EINVAL.into(), Some(notice));
+    }
+    if flags & MAP_ANONYMOUS == 0 {
+        let notice = Notice {
+            message: "`mmap` of a file, which is not modelled".to_string(),
+            help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
+        };
+        return (Errno::ENODEV.into(), Some(notice));
+    }
+    match place(process, address, length, protection, flags) {
+        Ok(address) => (Outcome::Returned(address as i64), None),
+        Err(errno) => (errno.into(), over_limit(process, "mmap", length)),
+    }
+}
+
+/// What to say about a call that asked for so many bytes more and was refused, if the limit of memory is why: the
+/// kernel might have given them.
+pub(crate) fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
+    let limit = process.memory_limit;
+    if more.saturating_add(process.machine.memory().mapped_bytes()) <= limit {
+        return None;
+    }
+    let message = format!("`{call}` asks for more memory than the program may have");
+    notice(message, "ask for less, or start the program with a higher memory limit")
+}
+
+fn place(
+    process: &mut Process,
+    address: u64,
+    length: u64,
+    protection: u64,
+    flags: u64,
+) -> Result<u64, Errno> {
+    if length == 0 {
+        return Err(Errno::EINVAL);
+    }
+    let bytes = length.checked_next_multiple_of(PAGE_BYTES).ok_or(Errno::ENOMEM)?;
+    let top = map_top(process);
+    let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
+    let range = if fixed { Some(pages(process, address, length)?) } else { None };
+    let limit = process.memory_limit;
+    let memory = process.machine.memory_mut();
+    if bytes.saturating_add(memory.mapped_bytes()) > limit {
+        return Err(Errno::ENOMEM);
+    }
+    let permissions = permissions(protection);
+    if let Some((start, end)) = range {
+        if flags & MAP_FIXED_NOREPLACE == 0 {
+            memory.unmap(start, end);
+        }
+        return match memory.map("mapped", start, end - start, permissions) {
+            Ok(()) => Ok(start),
+            Err(_) => Err(Errno::EEXIST),
+        };
+    }
+    // A place that is asked for is a wish.
+    let wish = address & !(PAGE_BYTES - 1);
+    if wish >= MAP_FLOOR && memory.map("mapped", wish, bytes, permissions).is_ok() {
+        return Ok(wish);
+    }
+    let start = memory.gap_below(top, MAP_FLOOR, bytes).ok_or(Errno::ENOMEM)?;
+    memory.map("mapped", start, bytes, permissions).map_err(|_| Errno::ENOMEM)?;
+    Ok(start)
+}
+
+/// Takes pages away.
+pub(crate) fn unmap(process: &mut Process, address: u64, length: u64) -> Result<u64, Errno> {
+    let (start, end) = pages(process, address, length)?;
+    if start == end {
+        return Err(Errno::EINVAL);
+    }
+    process.machine.memory_mut().unmap(start, end);
+    Ok(0)
+}
+
+/// Changes what pages may be used for.
+pub(crate) fn protect(
+    process: &mut Process,
+    address: u64,
+    length: u64,
+    protection: u64,
+) -> Result<u64, Errno> {
+    let (start, end) = pages(process, address, length)?;
+    let changed = process.machine.memory_mut().protect(start, end, permissions(protection));
+    changed.map(|()| 0).map_err(|_| Errno::ENOMEM)
+}
+
+/// Resizes a mapping, in place or elsewhere.
+pub(crate) fn remap(
+    process: &mut Process,
+    address: u64,
+    old_length: u64,
+    length: u64,
+    flags: u64,
+) -> Result<u64, Errno> {
+    let (start, old_end) = pages(process, address, old_length)?;
+    let top = map_top(process);
+    let (_, end) = pages(process, address, length)?;
+    if length == 0 {
+        return Err(Errno::EINVAL);
+    }
+    let limit = process.memory_limit;
+    let memory = process.machine.memory_mut();
+    let region = memory.region_at(start).ok_or(Errno::EFAULT)?;
+    let permissions = region.permissions;
+    if end <= old_end {
+        memory.unmap(end, old_end);
+        return Ok(start);
+    }
+    if (end - old_end).saturating_add(memory.mapped_bytes()) > limit {
+        return Err(Errno::ENOMEM);
+    }
+    if memory.map("mapped", old_end, end - old_end, permissions).is_ok() {
+        return Ok(start);
+    }
+    if flags & MREMAP_MAYMOVE == 0 {
+        return Err(Errno::ENOMEM);
+    }
+    let to = memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
+    memory.map("mapped", to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
+    memory.move_pages(start, old_end, to);
+    memory.unmap(start, old_end);
+    Ok(to)
+}

@@ -1,0 +1,3 @@
+//! What goes into a process and what comes out of it.
+
+pub(crate) mod logs;

@@ -1,0 +1,5 @@
+//! Decoded code: blocks, the cache that holds them, how they are run, and what observes a run.
+
+pub(crate) mod calls;
+pub(crate) mod engine;
+pub(crate) mod watch;

@@ -1,0 +1,4 @@
+//! Floating-point arithmetic in software, exact to the bit, for every machine.
+
+pub(crate) mod estimate;
+pub(crate) mod softfloat;

@@ -1,0 +1,4 @@
+//! The address space: regions, pages, permissions, the translation buffer, and snapshots of it.
+
+pub(crate) mod snapshot;
+pub(crate) mod space;

@@ -1,0 +1,5 @@
+//! Instructions to compact operations: which semantic function, with its operands laid out.
+
+pub(crate) mod fused;
+pub(crate) mod general;
+pub(crate) mod vectors;

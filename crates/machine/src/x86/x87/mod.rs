@@ -1,0 +1,3 @@
+//! The x87 unit.
+
+pub(crate) mod environment;

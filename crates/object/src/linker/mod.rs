@@ -1,0 +1,6 @@
+//! From objects to an image.
+
+pub(crate) mod link;
+pub(crate) mod members;
+pub(crate) mod relax;
+pub(crate) mod synthetic;

@@ -1,0 +1,4 @@
+//! Why a program stopped, and where the wrong value came from.
+
+pub(crate) mod fault_report;
+pub(crate) mod origin;

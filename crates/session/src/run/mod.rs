@@ -1,0 +1,11 @@
+//! A run under examination: moving in time, history, stops, marks, changes by hand, reloading.
+
+pub(crate) mod changes;
+pub(crate) mod evaluate;
+pub(crate) mod history;
+pub(crate) mod last_writer;
+pub(crate) mod marks;
+pub(crate) mod motion;
+pub(crate) mod reload;
+pub(crate) mod session;
+pub(crate) mod stops;

@@ -1,0 +1,484 @@
+//! The session: a process with its history.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
+use sotto_kernel::{Ending, Process, StartError, Startup, Stop, SyscallReport};
+use sotto_object::Image;
+
+use crate::faults::fault_report;
+use crate::faults::fault_report::FaultReport;
+use crate::run::evaluate;
+use crate::run::evaluate::{EvaluateError, Evaluated};
+use crate::run::history::History;
+use crate::run::marks::Mark;
+use crate::run::stops::Stops;
+use crate::views::places::{ImageNames, Place, SourceText};
+use crate::views::remarks;
+use crate::views::stack::SlotWriters;
+use crate::views::step_report;
+use crate::views::step_report::{CodeText, Scene, StepReport, SyscallView};
+use crate::views::text_cache::Texts;
+
+/// Why the session stopped.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum StopReason {
+    /// As many instructions as asked for were executed.
+    Done,
+    /// At the breakpoint of this number.
+    Breakpoint(u32),
+    /// The value of the watched expression of this number has changed.
+    Watch(u32),
+    /// At the place asked for.
+    Place,
+    /// At an instruction that makes a system call, where [`Session::stop_at_calls`] was asked for.
+    Call,
+    /// The program wants input.
+    NeedsInput,
+    /// The program ended.
+    Ended,
+    /// The limit on instructions was reached.
+    Limit,
+    /// The program wants more memory than it may have.
+    MemoryLimit,
+    /// Somebody asked to stop.
+    Interrupted,
+    /// There is nothing before the first instruction.
+    AtStart,
+}
+
+/// What cannot be done.
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
+pub enum SessionError {
+    /// The program cannot be started.
+    #[error(transparent)]
+    Start(#[from] StartError),
+    /// No code at the place.
+    #[error("no code at {0}")]
+    NoCode(String),
+    /// The place's expression has no value.
+    #[error(transparent)]
+    Evaluate(#[from] EvaluateError),
+    /// No breakpoint or watch has this number.
+    #[error("no breakpoint or watch {0}")]
+    NoBreakpoint(u32),
+    /// A moment that the run does not have.
+    #[error("no moment #{wanted}; {}", .last.words())]
+    NoMoment {
+        /// The moment asked for.
+        wanted: u64,
+        /// Where the run stops before it.
+        last: LastMoment,
+    },
+    /// A mark that was not set.
+    #[error("no mark `{0}`; `mark {0}` sets it")]
+    NoMark(String),
+    /// Something that cannot be changed.
+    #[error("{0}")]
+    Change(String),
+}
+
+/// The last moment of a run, and why there is none after it.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct LastMoment {
+    /// Instructions completed.
+    pub moment: u64,
+    /// The program waits for input there; otherwise it ended.
+    pub waits: bool,
+}
+
+impl LastMoment {
+    fn words(&self) -> String {
+        let moment = self.moment;
+        match self.waits {
+            true => format!("the program waits for input at #{moment}"),
+            false => format!("the program ended at #{moment}"),
+        }
+    }
+}
+
+/// A process being examined.
+pub struct Session {
+    pub(crate) process: Process,
+    pub(crate) image: Image,
+    sources: Vec<SourceText>,
+    /// The order in which operands are written.
+    order: OperandOrder,
+    pub(crate) history: History,
+    pub(crate) stops: Stops,
+    /// What is asked whether a long instruction is to be left.
+    pub(crate) interrupted: fn() -> bool,
+    /// [`Session::resume`] stops before each system call.
+    pub(crate) stops_at_calls: bool,
+    pub(crate) marks: Vec<Mark>,
+    pub(crate) writers: SlotWriters,
+    /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
+    pub(crate) compared: Option<(u64, Arc<CodeText>)>,
+    texts: Texts,
+    /// The latest moment that was reached since history last branched.
+    pub(crate) furthest: u64,
+    /// Reports of the latest steps, one after the other.
+    pub(crate) trail: VecDeque<Arc<StepReport>>,
+}
+
+impl Session {
+    /// Loads a program, stopped before its first instruction.
+    ///
+    /// # Errors
+    ///
+    /// [`SessionError::Start`].
+    pub fn start(
+        image: Image,
+        sources: Vec<SourceText>,
+        startup: &Startup,
+    ) -> Result<Session, SessionError> {
+        let mut process = Process::start(&image, startup)?;
+        let history = History::new(&mut process);
+        Ok(Session {
+            process,
+            image,
+            sources,
+            order: OperandOrder::default(),
+            history,
+            stops: Stops::default(),
+            interrupted: || false,
+            stops_at_calls: false,
+            marks: Vec::new(),
+            writers: SlotWriters::default(),
+            compared: None,
+            texts: Texts::default(),
+            furthest: 0,
+            trail: VecDeque::new(),
+        })
+    }
+
+    /// Chooses the order in which operands of instructions are written from now on.
+    pub fn set_operands(&mut self, order: OperandOrder) {
+        self.order = order;
+        self.texts = Texts::default();
+    }
+
+    /// The machine's kind.
+    pub fn arch(&self) -> Arch {
+        self.image.arch
+    }
+
+    /// The program.
+    pub fn image(&self) -> &Image {
+        &self.image
+    }
+
+    /// The sources it was assembled from.
+    pub fn sources(&self) -> &[SourceText] {
+        &self.sources
+    }
+
+    /// The process.
+    pub fn process(&self) -> &Process {
+        &self.process
+    }
+
+    /// Sets whether running stops before each system call, with [`StopReason::Call`]; a step makes the call then.
+    pub fn stop_at_calls(&mut self, stops: bool) {
+        self.stops_at_calls = stops;
+    }
+
+    /// The address of the instruction that is next.
+    pub fn here_address(&self) -> u64 {
+        self.process.machine.pc()
+    }
+
+    /// What the report of the next instruction will begin with: the moment after it, its place and its text; `None` if
+    /// there is none.
+    pub fn next_head(&mut self) -> Option<(u64, Arc<Place>, Arc<str>)> {
+        let instruction = self.process.machine.prepared_instruction()?;
+        let code = self.texts.code(&self.image, &self.sources, self.order, &instruction);
+        Some((self.moment() + 1, code.place(), code.text()))
+    }
+
+    /// Sets what is asked now and then whether a long instruction is to be left.
+    pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
+        self.interrupted = interrupted;
+        self.process.machine.set_interrupt(interrupted);
+    }
+
+    /// The process, to give it input or to look into its memory.
+    pub fn process_mut(&mut self) -> &mut Process {
+        &mut self.process
+    }
+
+    /// Instructions completed since the start.
+    pub fn moment(&self) -> u64 {
+        self.process.executed()
+    }
+
+    /// How the program ended, if it has.
+    pub fn ending(&self) -> Option<Ending> {
+        self.process.ending()
+    }
+
+    /// An address in words.
+    pub fn place(&self, address: u64) -> Place {
+        self.texts.place(&self.image, &self.sources, address)
+    }
+
+    /// Where the program is.
+    pub fn here(&self) -> Place {
+        self.place(self.process.machine.pc())
+    }
+
+    /// The instruction that is next, as text; `None` if there is none.
+    pub fn next_instruction(&mut self) -> Option<(Instruction, String)> {
+        let instruction = self.process.machine.next_instruction().ok()?;
+        let text = self.instruction_text(&instruction);
+        Some((instruction, text))
+    }
+
+    /// An instruction as text, with the program's names.
+    pub fn instruction_text(&self, instruction: &Instruction) -> String {
+        instruction.print_in(self.order, &ImageNames(&self.image))
+    }
+
+    /// A system call report in words.
+    pub fn syscall_view(&self, report: &SyscallReport) -> SyscallView {
+        step_report::syscall_view(report, &self.image)
+    }
+
+    /// The value of an expression now.
+    ///
+    /// # Errors
+    ///
+    /// See [`EvaluateError`].
+    pub fn evaluate(&mut self, text: &str) -> Result<Evaluated, EvaluateError> {
+        evaluate::evaluate(&self.image, &mut self.process, text)
+    }
+
+    /// The width that the first symbol of an address was declared with, if there is one.
+    pub fn declared_width(&self, text: &str) -> Option<Width> {
+        let expr = sotto_asm::parse_expression(self.arch(), text).ok()?;
+        evaluate::declared_width(&self.image, &expr)
+    }
+
+    /// The flag of a name or a word, `ZF` or `zero`, if the program has no symbol of that name.
+    pub(crate) fn flag_named(&self, name: &str) -> Option<&'static FlagInfo> {
+        evaluate::flag_named(&self.image, name.trim())
+    }
+
+    /// The latest moment that was reached since history last branched.
+    pub fn furthest(&self) -> u64 {
+        self.furthest
+    }
+
+    /// Reports of the last `count` steps before now, the earliest first, whichever way the session came here.
+    pub fn recent(&mut self, count: usize) -> Vec<Arc<StepReport>> {
+        let (now, ending) = (self.moment(), self.ending());
+        while self.trail.back().is_some_and(|report| report.moment > now) {
+            self.trail.pop_back();
+        }
+        let first = now.saturating_sub(count as u64);
+        let connected = self.trail.back().is_some_and(|last| last.moment == now);
+        let known = self.trail.front().map_or(now, |report| report.moment - 1);
+        // After a few steps back there is still enough of a trail.
+        if !connected || known > first.max(now.saturating_sub(count as u64 / 4)) {
+            self.trail.clear();
+            self.go_to(first);
+            while self.moment() < now {
+                let Some(report) = self.step_plainly().0 else { break };
+                self.trail.push_back(Arc::new(report));
+            }
+            self.return_to(now, ending);
+        }
+        let skip = self.trail.len().saturating_sub(count);
+        self.trail.iter().skip(skip).cloned().collect()
+    }
+
+    /// Keeps the report of the step that was just made for [`Session::recent`], which then need not execute
+    /// it again.
+    pub fn keep_report(&mut self, report: &StepReport) {
+        const KEPT: usize = 1024;
+        while self.trail.back().is_some_and(|last| last.moment >= report.moment) {
+            self.trail.pop_back();
+        }
+        if self.trail.back().is_some_and(|last| last.moment + 1 != report.moment) {
+            self.trail.clear();
+        }
+        self.trail.push_back(Arc::new(report.clone()));
+        if self.trail.len() > KEPT {
+            self.trail.pop_front();
+        }
+    }
+
+    /// The latest system calls up to now, the earliest first: the moment after each, as its step has it, where it was made, and
+    /// what it was.
+    pub fn syscalls(&self) -> Vec<(u64, Place, SyscallView)> {
+        let made = self.process.made_calls().iter();
+        made.map(|call| (call.moment + 1, self.place(call.at), self.syscall_view(&call.report)))
+            .collect()
+    }
+
+    /// The value of a storage register.
+    pub fn register(&self, storage: Storage) -> u64 {
+        self.process.machine.register(storage)
+    }
+
+    /// The first address that a place stands for; see [`Session::resolve_places`].
+    ///
+    /// # Errors
+    ///
+    /// If there is no such place, or no code there.
+    pub fn resolve_place(&mut self, text: &str) -> Result<u64, SessionError> {
+        Ok(self.resolve_places(text)?[0])
+    }
+
+    /// The addresses that a place stands for: `file:line`, a line number, or an expression. A line of
+    /// a macro stands for every place that it was expanded to. There is at least one.
+    ///
+    /// # Errors
+    ///
+    /// If there is no such place, or no code there.
+    pub fn resolve_places(&mut self, text: &str) -> Result<Vec<u64>, SessionError> {
+        let text = text.trim();
+        let (file, line) = match text.rsplit_once(':') {
+            Some((file, line)) => (Some(file), line),
+            None => (None, text),
+        };
+        let files = &self.image.lines.files;
+        if let Ok(line) = line.parse::<u32>()
+            && !files.is_empty()
+        {
+            let number = match file {
+                // A line alone is of the file that is being executed, as a reader has that in front.
+                None => Some(self.image.lines.at(self.process.machine.pc()).map_or(0, |l| l.file)),
+                Some(wanted) => files
+                    .iter()
+                    .position(|name| name == wanted || name.rsplit('/').next() == Some(wanted))
+                    .map(|number| number as u32),
+            };
+            let addresses = number
+                .map(|number| self.image.lines.addresses_of(number, line))
+                .unwrap_or_default()
+                .into_iter()
+                .filter(|address| self.image.segment_at(*address).is_some_and(|s| s.exec))
+                .collect::<Vec<u64>>();
+            return match addresses.is_empty() {
+                false => Ok(addresses),
+                true => Err(SessionError::NoCode(text.to_string())),
+            };
+        }
+        let address = self.evaluate(text)?.value as u64;
+        let code = self.image.segment_at(address).is_some_and(|segment| segment.exec);
+        if code { Ok(vec![address]) } else { Err(SessionError::NoCode(text.to_string())) }
+    }
+
+    /// Executes one instruction. `None` if the program has ended or waits for input. Arriving at a
+    /// breakpoint is counted, and is no reason to stop.
+    pub fn step(&mut self) -> (Option<StepReport>, StopReason) {
+        let (report, reason) = self.step_plainly();
+        if reason == StopReason::Done && !self.stops.breakpoints.is_empty() {
+            self.arrive(self.process.machine.pc());
+        }
+        (report, reason)
+    }
+
+    /// Executes one instruction whatever stops there are.
+    pub(crate) fn step_plainly(&mut self) -> (Option<StepReport>, StopReason) {
+        let mut report = StepReport::default();
+        let (completed, reason) = self.step_into(&mut report);
+        (completed.then_some(report), reason)
+    }
+
+    /// Executes one instruction whatever stops there are, and puts what it did into a report that was used
+    /// before: whoever steps millions of times need not make room for each. Whether it was completed;
+    /// if not, the report is of no use.
+    pub fn step_into(&mut self, report: &mut StepReport) -> (bool, StopReason) {
+        if self.ending().is_some() {
+            return (false, StopReason::Ended);
+        }
+        self.history.keep(&mut self.process);
+        let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
+        let (step, syscall, stop) = self.step_process();
+        let incomplete = match stop {
+            Stop::NeedsInput => Some(StopReason::NeedsInput),
+            Stop::MemoryLimit => Some(StopReason::MemoryLimit),
+            Stop::Unfinished => {
+                self.settle();
+                Some(StopReason::Interrupted)
+            }
+            _ => None,
+        };
+        if let Some(reason) = incomplete {
+            self.compared = compared;
+            return (false, reason);
+        }
+        let Some(instruction) = step
+            .instruction
+            .as_ref()
+            .filter(|_| !matches!(self.ending(), Some(Ending::Killed(..))))
+        else {
+            return (false, StopReason::Ended);
+        };
+        let moment = self.process.executed();
+        let by_kernel = syscall.as_ref().map_or(&[][..], |call| &call.report.written);
+        self.writers.follow(moment, instruction.address, &step.effects, by_kernel);
+        let code = self.texts.code(&self.image, &self.sources, self.order, instruction);
+        let scene = Scene {
+            image: &self.image,
+            describe: &|address| self.texts.place(&self.image, &self.sources, address),
+            symbol: &|address| self.texts.symbol(&self.image, address),
+            compared: compared.as_ref().and_then(|(_, code)| code.names.as_ref()),
+        };
+        step_report::describe_step(&scene, &step, &code, &self.process, report);
+        report.memory.extend(
+            by_kernel.iter().map(|write| step_report::kernel_write(&scene, write, &self.process)),
+        );
+        self.compared = match step.effects.flags.written.is_empty() {
+            // What does not write flags lets the comparison stand.
+            true => compared.map(|(moment, code)| (moment + 1, code)),
+            false => Some((self.process.executed(), code)),
+        };
+        let remark = remarks::of_step(instruction, &step.effects, &mut self.process);
+        self.process.machine.take_back(step.effects);
+        if let Some(call) = &syscall {
+            report.syscall = Some(step_report::syscall_view(&call.report, &self.image));
+        }
+        report.remark = remark;
+        report.ended = step_report::status(self.ending());
+        if report.ended.is_some() {
+            // What a call that never returns did to registers is nobody's concern.
+            report.registers.clear();
+        }
+        let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };
+        self.furthest = self.furthest.max(self.process.executed());
+        (true, reason)
+    }
+
+    /// Why the program died; `None` if it did not.
+    ///
+    /// The instruction that led there is found by executing again up to just before it.
+    pub fn fault_report(&mut self) -> Option<FaultReport> {
+        let Some(Ending::Killed(..)) = self.ending() else { return None };
+        let last = self.last_instruction();
+        let (image, sources, process) = (&self.image, &self.sources, &mut self.process);
+        let mut report = fault_report::report(fault_report::Scene {
+            image,
+            sources,
+            order: self.order,
+            process,
+            last,
+        })?;
+        self.add_origin(&mut report);
+        Some(report)
+    }
+
+    /// The last instruction that completed, found by executing again. The session is as before
+    /// when this returns, except that output of the run so far is there again.
+    fn last_instruction(&mut self) -> Option<Instruction> {
+        let moment = self.moment();
+        let before = moment.checked_sub(1)?;
+        self.go_to(before);
+        let instruction = self.process.machine.next_instruction().ok();
+        self.go_back_to_the_end();
+        instruction
+    }
+}

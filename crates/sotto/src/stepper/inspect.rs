@@ -1,0 +1,275 @@
+//! What a program looks like now: registers, flags, stack, frames, memory, output, source and code.
+
+use serde_json::{Value, json};
+use sotto_isa::{LaneKind, Lanes, Reg, Width};
+use sotto_session::{DEEP, Format, Place};
+
+use crate::console::{Tone, paint};
+use crate::render;
+use crate::stepper::line::commander::Commander;
+
+impl Commander {
+    /// The other names of a register, which stand for more or less of it, with their values.
+    fn parts(&mut self, name: &str) {
+        let arch = self.session.arch();
+        let Some(storage) = Reg::parse(arch, name).and_then(Reg::storage) else { return };
+        let whole = self.session.register(storage);
+        let parts = arch.register_names().into_iter().filter_map(|other| {
+            let reg = Reg::parse(arch, other).filter(|reg| reg.storage() == Some(storage))?;
+            let same = other.eq_ignore_ascii_case(name) || reg.name() != other;
+            (!same).then(|| (other, reg.part_of(whole), reg.width().bits()))
+        });
+        let parts: Vec<_> = parts.collect();
+        if parts.is_empty() {
+            return;
+        }
+        if self.as_json {
+            let hex =
+                |&(name, value, _): &(&str, u64, u32)| (name.into(), json!(format!("{value:#x}")));
+            let parts: serde_json::Map<String, Value> = parts.iter().map(hex).collect();
+            self.print_json(&json!({ "parts": parts }));
+            return;
+        }
+        let shown = parts.iter().map(|&(name, part, bits)| {
+            format!("{} {}", paint(Tone::Strong, name), render::value(part, bits))
+        });
+        let indent = " ".repeat(name.len() + 3);
+        self.print(&format!("        {indent}{}", shown.collect::<Vec<_>>().join("   ")));
+    }
+
+    pub(crate) fn registers(&mut self, names: &[String]) -> Result<(), String> {
+        for name in names {
+            let vector = Reg::parse(self.session.arch(), name).and_then(Reg::vector);
+            match vector {
+                Some(number) => self.vector(name, number),
+                None if name == "vectors" => self.vectors()?,
+                None => {
+                    let value = self.expression(name, Format::default())?;
+                    self.print_value(name, &value);
+                    self.parts(name);
+                }
+            }
+        }
+        if !names.is_empty() {
+            return Ok(());
+        }
+        let arch = self.session.arch();
+        if self.as_json {
+            let values: serde_json::Map<String, Value> = arch
+                .convention()
+                .groups
+                .iter()
+                .flat_map(|group| group.registers)
+                .map(|&s| {
+                    (arch.storage_name(s).into(), json!(format!("{:#x}", self.session.register(s))))
+                })
+                .collect();
+            self.print_json(&Value::Object(values));
+            return Ok(());
+        }
+        for group in arch.convention().groups {
+            for (index, &storage) in group.registers.iter().enumerate() {
+                let title = if index == 0 { group.title } else { "" };
+                let register = self.session.register(storage);
+                let name = arch.storage_name(storage);
+                let place = self.session.place(register).name().map(|n| format!("  = {n}"));
+                let shown = render::value(register, 64);
+                let text = format!("{title:<10} {name:<4} {shown}{}", place.unwrap_or_default());
+                self.print(&if register == 0 { paint(Tone::Quiet, &text) } else { text });
+            }
+        }
+        Ok(())
+    }
+
+    /// A vector register, read in every way.
+    fn vector(&mut self, name: &str, number: u8) {
+        let value = self.session.process().machine.vector(number);
+        let readings = [
+            (LaneKind::Float, Width::W64),
+            (LaneKind::Float, Width::W32),
+            (LaneKind::Bits, Width::W64),
+            (LaneKind::Signed, Width::W32),
+            (LaneKind::Signed, Width::W16),
+            (LaneKind::Bits, Width::W8),
+        ];
+        let readings = readings.map(|(kind, width)| Lanes::new(kind, width));
+        if self.as_json {
+            let lanes: serde_json::Map<String, Value> =
+                readings.iter().map(|r| (r.name(), json!(r.texts(value)))).collect();
+            return self.print_json(
+                &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
+            );
+        }
+        let order = paint(Tone::Quiet, "elements, the lowest first:");
+        self.print(&format!("        {} = {value:#x}  {order}", paint(Tone::Strong, name)));
+        for lanes in readings {
+            self.print(&format!("        {:>5}  {}", lanes.name(), lanes.texts(value).join(", ")));
+        }
+    }
+
+    /// All vector registers, in hex.
+    fn vectors(&mut self) -> Result<(), String> {
+        let arch = self.session.arch();
+        let machine = &self.session.process().machine;
+        let values = (0..arch.vector_count()).map(|n| (format!("xmm{n}"), machine.vector(n)));
+        let values: Vec<(String, u128)> = values.collect();
+        if arch.vector_count() == 0 {
+            return Err(format!("vector registers of {arch} are not modelled yet"));
+        }
+        if self.as_json {
+            let values: serde_json::Map<String, Value> = values
+                .into_iter()
+                .map(|(name, value)| (name, json!(format!("{value:#x}"))))
+                .collect();
+            self.print_json(&Value::Object(values));
+            return Ok(());
+        }
+        for (name, value) in values {
+            let text = format!("        {name:<5} {value:#x}");
+            self.print(&if value == 0 { paint(Tone::Quiet, &text) } else { text });
+        }
+        Ok(())
+    }
+
+    pub(crate) fn flags(&mut self) {
+        let arch = self.session.arch();
+        let flags = self.session.process().machine.flags();
+        if self.as_json {
+            let values: serde_json::Map<String, Value> = arch
+                .flags()
+                .iter()
+                .map(|f| (f.name.into(), json!(flags.contains(f.flag))))
+                .collect();
+            return self.print_json(&Value::Object(values));
+        }
+        for info in arch.flags() {
+            let set = flags.contains(info.flag);
+            let text = format!("        {:<3} {}  {}", info.name, u8::from(set), info.word);
+            self.print(&if set { text } else { paint(Tone::Quiet, &text) });
+        }
+    }
+
+    pub(crate) fn stack(&mut self, count: u64) {
+        let view = self.session.stack(2, count, DEEP);
+        match self.as_json {
+            true => self.print_json(&serde_json::to_value(&view).unwrap_or_default()),
+            false => self.print(&render::stack(&view)),
+        }
+    }
+
+    pub(crate) fn memory(
+        &mut self,
+        place: &str,
+        count: Option<u64>,
+        format: Format,
+    ) -> Result<(), String> {
+        const LINE_BYTES: u64 = 16;
+        let lines = self.session.memory_lines(place, count, format, LINE_BYTES);
+        for line in lines.map_err(|error| error.to_string())? {
+            match self.as_json {
+                true => self.print_json(&serde_json::to_value(&line).unwrap_or_default()),
+                false => self.print(&render::memory_line(&line)),
+            }
+        }
+        Ok(())
+    }
+
+    /// The chain of calls.
+    pub(crate) fn frames(&mut self) {
+        let frames = self.session.frames();
+        match self.as_json {
+            true => self.print_json(&json!({ "frames": frames })),
+            false => self.print(&render::frames(&frames)),
+        }
+    }
+
+    /// The latest system calls.
+    pub(crate) fn syscalls(&mut self) {
+        let calls = self.session.syscalls();
+        if calls.is_empty() && !self.as_json {
+            self.print("the program has made no system call yet");
+        }
+        for (moment, place, call) in calls {
+            match self.as_json {
+                true => {
+                    self.print_json(&json!({ "moment": moment, "place": place, "syscall": call }))
+                }
+                false => {
+                    let location = place.location().unwrap_or_default();
+                    let location = location.rsplit('/').next().unwrap_or_default().to_string();
+                    self.print(&format!("{moment:>6}  {location:<14} {}", render::syscall(&call)));
+                }
+            }
+        }
+    }
+
+    pub(crate) fn output(&mut self) {
+        /// Bytes that are shown, from the end.
+        const MOST: u64 = 1 << 20;
+        let process = self.session.process();
+        let first = process.output_bytes().saturating_sub(MOST);
+        let lost = process.lost_output();
+        let pieces = process.output_since(first, MOST).into_iter();
+        let all: Vec<u8> = pieces.flat_map(|piece| piece.bytes).collect();
+        if lost > 0 {
+            self.complain(&format!("{} of output could not be kept", render::byte_count(lost)));
+        }
+        if first > 0 && !self.as_json {
+            let text = format!("{} before this", render::byte_count(first));
+            self.print(&paint(Tone::Quiet, &text));
+        }
+        if self.as_json {
+            return self.print_json(&json!({ "output": String::from_utf8_lossy(&all) }));
+        }
+        if all.is_empty() {
+            self.print("the program has written nothing yet");
+        }
+        for line in String::from_utf8_lossy(&all).lines() {
+            self.print(line);
+        }
+    }
+
+    /// Source lines around the one that is next.
+    pub(crate) fn source(&mut self) {
+        let here = self.session.here();
+        let text = self
+            .session
+            .sources()
+            .iter()
+            .find(|source| Some(&*source.name) == here.file.as_deref());
+        let (Some(text), Some(line)) = (text, here.line) else {
+            return self.print("no source line is known here; `code` shows the instructions");
+        };
+        let first = line.saturating_sub(6) as usize;
+        let lines: Vec<String> = text
+            .text
+            .lines()
+            .enumerate()
+            .skip(first)
+            .take(12)
+            .map(|(index, text)| {
+                let number = index as u32 + 1;
+                let marker = if number == line { "->" } else { "  " };
+                let text = format!("{marker} {number:>4}  {text}");
+                if number == line { paint(Tone::Strong, &text) } else { text }
+            })
+            .collect();
+        self.print(&lines.join("\n"));
+    }
+
+    /// Instructions from the next one on.
+    pub(crate) fn code(&mut self) {
+        let mut place: Place = self.session.here();
+        for index in 0..10 {
+            let Ok(instruction) = self.session.process_mut().machine.instruction_at(place.address)
+            else {
+                return;
+            };
+            let marker = if index == 0 { "->" } else { "  " };
+            let text = self.session.instruction_text(&instruction);
+            let name = place.name().unwrap_or_default();
+            self.print(&format!("{marker} {:#x}  {name:<16} {text}", place.address));
+            place = self.session.place(instruction.end());
+        }
+    }
+}

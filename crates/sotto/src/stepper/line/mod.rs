@@ -1,0 +1,5 @@
+//! Commands as lines: reading them, their grammar, and carrying them out.
+
+pub(crate) mod commander;
+pub(crate) mod grammar;
+pub(crate) mod input;
