@@ -9,9 +9,10 @@ use sotto_object::DatumKind;
 use crate::directives::table;
 use crate::operands::parsed::{Parsed, Spanned};
 use crate::sections::fragments::OpenInstruction;
-use crate::sections::symbols::{Evaluator, shown};
+use crate::symbols::{Evaluator, shown};
+use crate::text::hints;
 use crate::text::suggest::nearest;
-use crate::{Code, Diagnostic, Span, other_spellings};
+use crate::{Code, Diagnostic, Span};
 
 /// An error of the encoder, with its place.
 pub(crate) fn encode_diagnostic(
@@ -50,7 +51,7 @@ pub(crate) fn encode_diagnostic(
                 matches!(operand.parsed, Parsed::Mem(_) | Parsed::Fixed(Operand::Mem(_)))
             };
             if operands.len() == 2 && operands.iter().all(in_memory) {
-                return error.help(other_spellings::BOTH_IN_MEMORY);
+                return error.help(hints::BOTH_IN_MEMORY);
             }
             match register_widths(operands) {
                 Some((a, b)) => error.help(format!("`{a}` and `{b}` differ in width; use names of one width")),

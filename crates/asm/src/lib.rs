@@ -9,13 +9,17 @@
 //! definition.
 
 mod assembler;
+mod context;
 mod directives;
 mod encode_diagnostics;
+mod instructions;
 mod layout;
 mod operands;
 mod other_spellings;
 mod reading;
 mod sections;
+mod statements;
+mod symbols;
 mod text;
 
 pub use assembler::{Assembly, Options, assemble, assemble_instruction, assemble_with};

@@ -6,8 +6,8 @@ use std::ops::RangeInclusive;
 use arrayvec::ArrayVec;
 
 use crate::{
-    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, Implicit, Operand, Operands, Width,
-    arm64, x86,
+    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, Implicit, Lanes, Operand, Operands,
+    Width, arm64, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -75,6 +75,10 @@ impl Instruction {
         on_form!(self, form => form.implicit)
     }
 
+    /// How the vectors that this instruction works on are read: as its row says.
+    pub fn lanes(&self) -> Lanes {
+        on_form!(self, form => form.elements)
+    }
     /// How the explicit operand at `index` is used.
     ///
     /// # Panics

@@ -1,6 +1,6 @@
 //! Vectors as elements: which kind of element an instruction works on, and elements as text.
 
-use crate::{Arch, Instruction, Width, arm64, x86};
+use crate::Width;
 
 /// What the elements of a vector are.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -71,16 +71,6 @@ fn float(value: f64, plain: impl Fn() -> String, scientific: impl Fn() -> String
         return "NaN".to_string();
     }
     plain()
-}
-
-impl Instruction {
-    /// How the vectors that this instruction works on are read: as its row says.
-    pub fn lanes(&self) -> Lanes {
-        match self.arch {
-            Arch::X86_64 | Arch::X86_32 => x86::form(self.form).elements,
-            Arch::Arm64 => arm64::form(self.form).elements,
-        }
-    }
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@
 
 mod calls;
 mod errno;
+mod execution;
 mod files;
 mod load;
 mod process;

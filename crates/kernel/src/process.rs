@@ -1,25 +1,15 @@
 //! A program running on a machine under the modelled kernel.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
 
-use sotto_isa::{Arch, Storage};
-use sotto_machine::{
-    Event, Fault, Machine, MemoryFault, MemoryFaultKind, Run, Signal, Snapshot, Step, Watcher,
-};
+use sotto_isa::Arch;
+use sotto_machine::{Fault, Machine, Signal, Snapshot};
 use sotto_object::Image;
 
-use crate::calls::dispatch;
-use crate::calls::dispatch::Outcome;
+use crate::Errno;
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
-use crate::report::{self, KernelWrite, SyscallReport};
-use crate::table::Door;
-use crate::{Errno, table, vdso};
-
-/// EBX, ECX, EDX, ESI, EDI and EBP: where `int 0x80` finds the arguments. Source: syscall(2).
-const INT80_ARGUMENTS: [Storage; 6] =
-    [Storage(3), Storage(1), Storage(2), Storage(6), Storage(7), Storage(5)];
+use crate::report::{KernelWrite, SyscallReport};
 
 /// How a program ended.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -94,12 +84,6 @@ pub struct Noticed {
     pub times: u64,
 }
 
-/// As many system calls are kept at least, and twice as many at most.
-const KEPT_CALLS: usize = 128;
-
-/// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
-const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
-
 /// Gives input piece by piece, and `None` at its end.
 pub type InputSource = Box<dyn FnMut() -> Option<Vec<u8>> + Send>;
 
@@ -107,34 +91,34 @@ pub type InputSource = Box<dyn FnMut() -> Option<Vec<u8>> + Send>;
 pub struct Process {
     /// The machine.
     pub machine: Machine,
-    executed: u64,
-    ending: Option<Ending>,
-    input: InputLog,
+    pub(crate) executed: u64,
+    pub(crate) ending: Option<Ending>,
+    pub(crate) input: InputLog,
     /// Where input comes from when it is wanted.
-    input_source: Option<InputSource>,
+    pub(crate) input_source: Option<InputSource>,
     /// Bytes of input that were read.
-    input_taken: u64,
+    pub(crate) input_taken: u64,
     /// A bit for each of the three streams that the program has not closed.
-    open_streams: u8,
+    pub(crate) open_streams: u8,
     /// What the system call that is being made wrote into memory so far.
-    written: Vec<KernelWrite>,
+    pub(crate) written: Vec<KernelWrite>,
     /// Where the heap starts, and where it ends now.
     pub(crate) heap: (u64, u64),
     /// Bytes that the system call which is being made has transferred so far; it is not completed.
-    transferred: u64,
+    pub(crate) transferred: u64,
     /// Running stops before each system call.
-    stops_at_calls: bool,
+    pub(crate) stops_at_calls: bool,
     /// Running stopped last since there would be more memory than there may be.
-    at_memory_limit: bool,
+    pub(crate) at_memory_limit: bool,
     /// An instruction was begun and is not completed.
-    unfinished: bool,
+    pub(crate) unfinished: bool,
     /// All of a program's memory together; pages take room only when they are touched.
     pub(crate) memory_limit: u64,
-    output: OutputLog,
+    pub(crate) output: OutputLog,
     /// The latest system calls, the earliest first.
-    made: Vec<Arc<MadeCall>>,
+    pub(crate) made: Vec<Arc<MadeCall>>,
     /// System calls with a notice, not yet collected.
-    noticed: Vec<Noticed>,
+    pub(crate) noticed: Vec<Noticed>,
 }
 
 /// A process at a moment. Input is not part of it: what was given stays given.
@@ -401,275 +385,6 @@ impl Process {
     /// Takes the reports of system calls that are probably mistakes.
     pub fn take_noticed(&mut self) -> Vec<Noticed> {
         std::mem::take(&mut self.noticed)
-    }
-
-    /// Runs until the program ends, needs input, writes output, reaches a stop, or `budget`
-    /// instructions are completed.
-    pub fn run(&mut self, budget: u64) -> Progress {
-        self.run_by(budget, None)
-    }
-
-    /// Runs likewise under a watcher, which can stop it with [`Stop::Written`].
-    pub fn run_watched(&mut self, budget: u64, watcher: &mut Watcher) -> Progress {
-        self.run_by(budget, Some(watcher))
-    }
-
-    fn run_by(&mut self, budget: u64, mut watcher: Option<&mut Watcher>) -> Progress {
-        let mut executed = 0;
-        let mut started: Option<Instant> = None;
-        loop {
-            if let Some(ending) = self.ending {
-                return Progress { executed, stop: Stop::Ended(ending) };
-            }
-            (self.unfinished, self.at_memory_limit) = (false, false);
-            let left = budget - executed;
-            let run: Run = match &mut watcher {
-                Some(watcher) => self.machine.run_watched(left, watcher),
-                None => self.machine.run(left),
-            };
-            executed += run.executed;
-            self.executed += run.executed;
-            let stop = match run.event {
-                Event::Budget => Some(Stop::Budget),
-                Event::Paused => Some(Stop::Paused),
-                Event::Unfinished => {
-                    self.unfinished = true;
-                    Some(Stop::Unfinished)
-                }
-                Event::Stop => Some(Stop::Place),
-                Event::Written => Some(Stop::Written),
-                Event::Fault(fault) => Some(self.stop_by(fault)),
-                Event::Syscall | Event::Syscall32 | Event::Sysenter if self.stops_at_calls => {
-                    self.undo_call(run.event);
-                    executed -= 1;
-                    Some(Stop::AtCall)
-                }
-                Event::Syscall | Event::Syscall32 | Event::Sysenter => {
-                    let started = *started.get_or_insert_with(Instant::now);
-                    let outputs = self.output.len();
-                    let before = self.executed - 1;
-                    let stop = self.syscall(run.event);
-                    if let (Some(watcher), Some(call)) = (&mut watcher, self.made.last())
-                        && call.moment == before
-                    {
-                        for written in &call.report.written {
-                            watcher.note_kernel_write(written.address, written.bytes);
-                        }
-                        watcher.kernel_wrote(before, call.at);
-                    }
-                    let written = watcher.as_ref().is_some_and(|watcher| watcher.wants_stop());
-                    match stop.or(written.then_some(Stop::Written)) {
-                        Some(stop @ (Stop::NeedsInput | Stop::Unfinished)) => {
-                            executed -= 1;
-                            Some(stop)
-                        }
-                        Some(stop) => Some(stop),
-                        None if self.output.len() > outputs => Some(Stop::Output),
-                        // The machine takes the next run to start at a stop that was seen.
-                        None if self.machine.is_stop(self.machine.pc()) => Some(Stop::Place),
-                        // A call may take as long as many instructions.
-                        None if started.elapsed() > LONGEST_WITH_CALLS => Some(Stop::Paused),
-                        None => None,
-                    }
-                }
-            };
-            if let Some(stop) = stop {
-                return Progress { executed, stop };
-            }
-        }
-    }
-
-    fn stop_by(&mut self, fault: Fault) -> Stop {
-        if let Fault::Memory(MemoryFault { kind: MemoryFaultKind::Limit, .. }) = fault {
-            self.at_memory_limit = true;
-            return Stop::MemoryLimit;
-        }
-        let ending = Ending::Killed(fault.signal(), fault);
-        self.ending = Some(ending);
-        Stop::Ended(ending)
-    }
-
-    /// Executes one instruction, a system call with it if it makes one, and says what it did.
-    ///
-    /// The stop is [`Stop::Budget`] if the program can go on, and [`Stop::Unfinished`] if the machine's interrupt was
-    /// asked for in the middle of the instruction.
-    pub fn step(&mut self) -> (Step, Option<Arc<MadeCall>>, Stop) {
-        if let Some(ending) = self.ending {
-            let effects = Default::default();
-            let step = Step { instruction: None, effects, event: None, jumped: false };
-            return (step, None, Stop::Ended(ending));
-        }
-        (self.unfinished, self.at_memory_limit) = (false, false);
-        let mut step = self.machine.step();
-        let stop = match step.event {
-            Some(Event::Fault(fault)) => self.stop_by(fault),
-            Some(Event::Unfinished) => {
-                self.unfinished = true;
-                Stop::Unfinished
-            }
-            Some(event @ (Event::Syscall | Event::Syscall32 | Event::Sysenter)) => {
-                self.executed += 1;
-                let mut stop = self.syscall(event).unwrap_or(Stop::Budget);
-                while stop == Stop::Unfinished && !self.machine.is_interrupted() {
-                    // The instruction is made again for the rest of what its call transfers.
-                    self.machine.take_back(std::mem::take(&mut step.effects));
-                    step = self.machine.step();
-                    self.executed += 1;
-                    self.unfinished = false;
-                    stop = self.syscall(event).unwrap_or(Stop::Budget);
-                }
-                // The kernel wrote registers after the instruction itself.
-                for change in &mut step.effects.registers {
-                    if let Some(storage) = change.reg.storage() {
-                        change.new = self.machine.register(storage);
-                    }
-                }
-                stop
-            }
-            _ => {
-                self.executed += 1;
-                Stop::Budget
-            }
-        };
-        let called =
-            matches!(step.event, Some(Event::Syscall | Event::Syscall32 | Event::Sysenter));
-        let made = self.made.last().filter(|call| called && call.moment + 1 == self.executed);
-        let made = made.cloned();
-        (step, made, stop)
-    }
-
-    /// The way into the kernel that the machine took.
-    fn door(&self, event: Event) -> Door {
-        match event {
-            Event::Syscall32 | Event::Sysenter => Door::X86_32,
-            _ => Door::of(self.arch()),
-        }
-    }
-
-    /// Makes the system call that the machine stopped at; `None` if the program goes on.
-    fn syscall(&mut self, event: Event) -> Option<Stop> {
-        let stop = self.make_call(event);
-        if event == Event::Sysenter && stop.is_none() {
-            vdso::go_on(&mut self.machine);
-        }
-        stop
-    }
-
-    fn make_call(&mut self, event: Event) -> Option<Stop> {
-        let door = self.door(event);
-        let convention = self.arch().convention();
-        let number_register = convention.syscall_number;
-        let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
-        let registers = match door {
-            Door::X86_32 => &INT80_ARGUMENTS[..],
-            _ => convention.syscall_arguments,
-        };
-        let mut given: Vec<u64> =
-            registers.iter().map(|storage| self.machine.register(*storage)).collect();
-        let mut refused = None;
-        if let (Event::Sysenter, Some(sixth)) = (event, given.get_mut(5)) {
-            match vdso::sixth_argument(&mut self.machine) {
-                Some(value) => *sixth = value,
-                // Nothing is called then. Source: Linux, `arch/x86/entry/common.c`, `do_fast_syscall_32`.
-                None => refused = Some(Errno::EFAULT.result()),
-            }
-        }
-        let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
-        // To the kernel the number is an int. Source: Linux, `do_syscall_64`, `el0_svc_common`.
-        let (number, values) =
-            (number & 0xffff_ffff, given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
-        let mut report = SyscallReport {
-            door,
-            number,
-            name: None,
-            arguments: Vec::new(),
-            written: Vec::new(),
-            result: None,
-            notice: None,
-        };
-        let Some(row) = table::by_number(door, number) else {
-            let result = Errno::ENOSYS.result();
-            self.set_result(result);
-            report.notice = Some(report::not_modelled(door, number));
-            report.result = Some(result);
-            self.report(report);
-            return None;
-        };
-        let (outcome, notice) = match refused {
-            Some(result) => (Outcome::Returned(result), None),
-            None => dispatch::perform(self, row.call, door, &values),
-        };
-        (report.name, report.notice) =
-            (Some(row.name), report::cut(row, &given, &values).or(notice));
-        let stop = match outcome {
-            Outcome::Returned(result) => {
-                self.set_result(result);
-                report.result = Some(result);
-                None
-            }
-            Outcome::NeedsInput | Outcome::Unfinished => {
-                // It is made again when there is input, or for the rest.
-                self.undo_call(event);
-                if matches!(outcome, Outcome::Unfinished) {
-                    self.unfinished = true;
-                    return Some(Stop::Unfinished);
-                }
-                return Some(Stop::NeedsInput);
-            }
-            Outcome::Ended(ending) => {
-                self.ending = Some(ending);
-                Some(Stop::Ended(ending))
-            }
-        };
-        report.written = std::mem::take(&mut self.written);
-        let filled = report.result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
-        report.arguments = report::arguments(row, &values, &mut self.machine, filled);
-        self.report(report);
-        stop
-    }
-
-    /// Goes back to the instruction that makes a system call, as if it had not been executed.
-    fn undo_call(&mut self, event: Event) {
-        self.executed -= 1;
-        let at = self.machine.pc().wrapping_sub(self.call_length());
-        self.machine.undo_syscall(event, at, self.executed);
-    }
-
-    /// Puts a call's result where the program looks for it, as wide as a register is there.
-    fn set_result(&mut self, result: i64) {
-        let arch = self.arch();
-        let value = result as u64 & arch.address_width().mask();
-        self.machine.set_register(arch.convention().syscall_result, value);
-    }
-
-    /// Bytes of the instruction that makes a system call.
-    fn call_length(&self) -> u64 {
-        // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2).
-        match self.arch() {
-            Arch::Arm64 => 4,
-            _ => 2,
-        }
-    }
-
-    fn report(&mut self, report: SyscallReport) {
-        if report.notice.is_some() {
-            let same = |noticed: &&mut Noticed| noticed.call.notice == report.notice;
-            let has_room = self.noticed.len() < KEPT_CALLS;
-            match self.noticed.iter_mut().find(same) {
-                Some(noticed) => noticed.times += 1,
-                // Who does not collect them is told of the first ones.
-                None if has_room => {
-                    self.noticed.push(Noticed { call: report.clone(), times: 1 });
-                }
-                None => {}
-            }
-        }
-        if self.made.len() >= 2 * KEPT_CALLS {
-            self.made.drain(..KEPT_CALLS);
-        }
-        let at = self.machine.pc().wrapping_sub(self.call_length());
-        let moment = self.executed - 1;
-        self.made.push(Arc::new(MadeCall { moment, at, report }));
     }
 
     /// The process as it is now.

@@ -7,6 +7,7 @@
 mod debug_info;
 mod elf;
 mod image;
+mod index;
 mod linker;
 mod object;
 mod printable;
@@ -19,10 +20,11 @@ pub use elf::read_object::{ObjectError, read_archive, read_object};
 pub use elf::write::write_executable;
 pub use elf::write_object::{WriteError, write_object};
 pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine, Surroundings};
+pub use index::{SectionIndex, SymbolIndex};
 pub use linker::link::{LinkError, LinkOptions, Reference, link};
 pub use linker::members::with_members;
 pub use object::{
-    Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, SectionIndex,
-    StatedLine, StatedLines, Symbol, SymbolIndex, SymbolKind, Visibility,
+    Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, StatedLine,
+    StatedLines, Symbol, SymbolKind, Visibility,
 };
 pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};

@@ -2,15 +2,8 @@
 
 use sotto_isa::Arch;
 
+use crate::index::SectionIndex;
 use crate::{Relocation, UnwindTable};
-
-/// Index of a section in its object.
-#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub struct SectionIndex(pub u32);
-
-/// Index of a symbol in its object.
-#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
-pub struct SymbolIndex(pub u32);
 
 /// What one source assembles to.
 #[derive(Clone, Debug)]

@@ -6,6 +6,7 @@ mod console;
 mod demo;
 mod diagnostics;
 mod disk;
+mod dispatch;
 mod explain;
 mod guest_io;
 mod interrupt;
@@ -27,5 +28,5 @@ fn main() -> ExitCode {
         Err(error) => return cli::refuse(&error),
     };
     arguments.color.apply();
-    ExitCode::from(cli::carry_out(&arguments))
+    ExitCode::from(dispatch::carry_out(&arguments))
 }

@@ -14,7 +14,6 @@ use crate::cli::ProgramArgs;
 use crate::diagnostics;
 use crate::disk::Folders;
 use crate::output::{self, Failure};
-use crate::with_c;
 
 /// A program, and the sources it came from.
 pub struct Program {
@@ -52,15 +51,12 @@ pub struct Making {
 }
 
 /// Makes a program of the files to be run here: sources are assembled and linked with objects and with what they
-/// need of archives, or with the C library by the system's compiler; an ELF executable is read.
+/// need of archives; an ELF executable is read.
 ///
 /// # Errors
 ///
 /// What is wrong with the files; errors in sources are printed here.
-pub fn load(args: &ProgramArgs, with_c: bool, json: bool) -> Result<Program, Failure> {
-    if with_c {
-        return with_c::load(args, json);
-    }
+pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let first = &args.files[0];
     let (objects, archives, assemblies) = match inputs(args)? {
         Inputs::Program(image) => {

@@ -12,7 +12,7 @@ use crate::cli::RunArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::guest_io::{self, Notices};
 use crate::output::Failure;
-use crate::{interrupt, program, render};
+use crate::{interrupt, program, render, with_c};
 
 /// Instructions between looks at the outside world; a run pauses by itself where few of them take long.
 const SLICE: u64 = 1 << 20;
@@ -46,7 +46,7 @@ pub fn session(program: program::Program, startup: &Startup) -> Result<Session, 
 
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
-    let program = program::load(&args.program, args.with_c, as_json)?;
+    let program = with_c::load_program(&args.program, args.with_c, as_json)?;
     let startup = startup(&program.argument, &args.arguments, args.memory);
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {

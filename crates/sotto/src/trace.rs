@@ -10,7 +10,7 @@ use sotto_session::{Session, StepReport, StopReason};
 use crate::cli::TraceArgs;
 use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
-use crate::{guest_io, interrupt, program, render, run};
+use crate::{guest_io, interrupt, render, run, with_c};
 
 /// Status when the traced program died by a fault.
 const FAULTED: u8 = 1;
@@ -19,7 +19,7 @@ const LIMIT_REACHED: u8 = 124;
 
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
-    let program = program::load(&args.program, args.with_c, as_json)?;
+    let program = with_c::load_program(&args.program, args.with_c, as_json)?;
     let startup = run::startup(&program.argument, &args.arguments, args.memory);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;

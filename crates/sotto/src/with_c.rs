@@ -31,12 +31,22 @@ struct Parts {
     arch: Option<Arch>,
 }
 
+/// Makes a program of the files: with the C library by the system's compiler if `with_c` is set, else with
+/// [`program::load`].
+///
+/// # Errors
+///
+/// See [`program::load`]; a compiler that is missing, and what it complains of.
+pub fn load_program(args: &ProgramArgs, with_c: bool, json: bool) -> Result<Program, Failure> {
+    if with_c { load(args, json) } else { program::load(args, json) }
+}
+
 /// Makes a program of the files and the C library.
 ///
 /// # Errors
 ///
 /// What is wrong with the files, a compiler that is missing, and what it complains of.
-pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
+fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let cannot =
         |error: std::io::Error| Failure::plain(format!("cannot make a temporary folder: {error}"));
     let folder = tempfile::tempdir().map_err(cannot)?;

@@ -3,14 +3,15 @@
 use sotto_isa::Arch;
 use sotto_object::{Datum, DatumKind};
 
-use crate::assembler::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
+use crate::context::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::sections::fragments::Fragment;
 use crate::sections::leb128;
 use crate::sections::leb128::Leb128;
 use crate::text::expr;
 use crate::text::expr::Atoms;
+use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok, unescape};
-use crate::{Code, Diagnostic, Span, other_spellings};
+use crate::{Code, Diagnostic, Span};
 
 /// What a data directive lays down.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -219,7 +220,7 @@ fn after_number(
             .help(format!("write `.float {text}` for 4 bytes, `.double {text}` for 8"));
     }
     if let Tok::Num(count) = token
-        && let Some(error) = other_spellings::repeated_values(cursor, word, bytes, count)
+        && let Some(error) = hints::repeated_values(cursor, word, bytes, count)
     {
         return error;
     }
@@ -339,7 +340,7 @@ fn floats(assembler: &mut Assembler, bytes: u8, cursor: &mut Cursor) -> Result<(
 
 /// `.incbin "file"[, SKIP[, COUNT]]`
 fn file(assembler: &mut Assembler, cursor: &mut Cursor) -> Result<(), Diagnostic> {
-    let (name, at) = crate::reading::structure::file_name(cursor)?;
+    let (name, at) = crate::reading::files::file_name(cursor)?;
     // How large it is decides what may be asked for, and only that is read.
     let (size, _) = assembler.read_part_beside(&name, at, 0..0)?;
     let (mut skip, mut taken) = (0, None);

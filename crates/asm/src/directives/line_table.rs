@@ -5,28 +5,12 @@
 
 use sotto_object::{SectionIndex, StatedLine};
 
-use crate::assembler::Assembler;
+use crate::context::Assembler;
 use crate::directives::data;
-use crate::sections::symbols::{Definition, Position};
+use crate::sections::stated_lines::StatedRow;
+use crate::symbols::Definition;
 use crate::text::lexer::{Cursor, Tok, unescape};
 use crate::{Code, Diagnostic, Expr, Span};
-
-/// What the source states so far.
-#[derive(Default)]
-pub(crate) struct Stated {
-    /// Files by number: folder and name.
-    pub files: Vec<(Option<String>, String)>,
-    pub rows: Vec<StatedRow>,
-    /// The view of the last row: how many rows before it are of the same address.
-    view: i128,
-}
-
-/// A row whose place is not settled yet.
-pub(crate) struct StatedRow {
-    pub at: Position,
-    /// Its section and offset are filled in when places are settled.
-    pub line: StatedLine,
-}
 
 /// Files have numbers up to this one.
 const MAX_FILES: i128 = 1 << 12;

@@ -2,5 +2,7 @@
 
 pub(crate) mod data;
 pub(crate) mod line_table;
+pub(crate) mod literals;
+pub(crate) mod structure;
 pub(crate) mod table;
 pub(crate) mod unwind;

@@ -5,12 +5,12 @@ use std::sync::OnceLock;
 use sotto_isa::{Arch, OperandOrder};
 use sotto_object::{Binding, SectionFlags, SymbolKind, Visibility};
 
-use crate::assembler::Assembler;
+use crate::context::Assembler;
+use crate::directives::structure;
+use crate::directives::structure::Structure;
 use crate::directives::{data, line_table, unwind};
-use crate::reading::structure;
-use crate::reading::structure::Structure;
 use crate::sections::fragments::{Align, Fragment, Org};
-use crate::sections::symbols::{Definition, FastMap, Linear};
+use crate::symbols::{Definition, FastMap, Linear};
 use crate::text::expr;
 use crate::text::lexer::{Cursor, Tok, unescape};
 use crate::{Code, Diagnostic, Span};
@@ -488,7 +488,7 @@ fn common(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> 
     let (name, span) = symbol_name(cursor)?;
     cursor.expect(',', "after the symbol")?;
     let (size, size_span) = data::number(assembler, cursor)?;
-    let most = i128::from(crate::assembler::MAX_SECTION_BYTES);
+    let most = i128::from(crate::context::MAX_SECTION_BYTES);
     if !(0..=most).contains(&size) {
         let message = format!("{size} is no size");
         return Err(Diagnostic::error(Code::OutOfRange, size_span, message)

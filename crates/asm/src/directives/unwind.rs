@@ -3,42 +3,13 @@
 use sotto_isa::Reg;
 use sotto_object::UnwindRule;
 
-use crate::assembler::Assembler;
+use crate::context::Assembler;
 use crate::directives::data;
-use crate::sections::symbols::{Context, Position};
+use crate::sections::unwind_tables::{Pointer, Table};
 use crate::text::expr;
 use crate::text::expr::Atoms;
 use crate::text::lexer::{Cursor, Tok};
-use crate::{Code, Diagnostic, Expr, Span};
-
-/// The tables that directives describe.
-#[derive(Default)]
-pub(crate) struct Unwind {
-    open: Option<Table>,
-    pub tables: Vec<Table>,
-}
-
-/// A table whose places are not settled yet.
-pub(crate) struct Table {
-    span: Span,
-    pub from: Position,
-    pub to: Position,
-    pub rules: Vec<(Position, UnwindRule)>,
-    /// Offset of the frame address from its register, as far as the directives say.
-    frame_offset: i64,
-    /// The routine that decides what an exception does here, and the table that it reads.
-    pub personality: Option<Pointer>,
-    pub exceptions: Option<Pointer>,
-}
-
-/// A place that an unwind table names.
-pub(crate) struct Pointer {
-    /// How it is written: `DW_EH_PE_*`.
-    pub encoding: u8,
-    pub expr: Expr,
-    pub context: Context,
-    pub span: Span,
-}
+use crate::{Code, Diagnostic, Span};
 
 /// What a directive takes.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]

@@ -2,7 +2,7 @@
 
 use sotto_isa::{Extend, Mem, Operand, Reg, RegKind, Shift, Value};
 
-use crate::sections::symbols::{Context, Evaluator, Linear};
+use crate::symbols::{Context, Evaluator, Linear};
 use crate::text::lexer::{Cursor, Tok};
 use crate::{Binary, Code, Diagnostic, Expr, Span};
 

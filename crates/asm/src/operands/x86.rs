@@ -1,6 +1,6 @@
 //! x86 operands, destination first: the vendor manual's order.
 //!
-//! The other order is in [`source_first`](crate::operands::x86_source_first).
+//! The other order is in `x86_source_first.rs`.
 
 use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
 

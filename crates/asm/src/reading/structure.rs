@@ -10,14 +10,19 @@ use std::sync::Arc;
 
 use sotto_isa::Arch;
 
-use crate::assembler::{Assembler, Listed};
+use crate::context::{Assembler, Listed};
+use crate::directives::structure::{Structure, begins_condition};
 use crate::directives::table::Directive;
 use crate::directives::{data, table};
+use crate::reading::files::file_name;
+use crate::reading::lines::{Condition, Level, Line, Lines};
 use crate::reading::macros;
 use crate::reading::macros::{Body, Kind, Macro, Parameter};
-use crate::text::lexer::{Cursor, Tok, blank_block_comments, outside_quotes, starts_comment};
+use crate::statements::Pending;
+use crate::text::hints;
+use crate::text::lexer::{Cursor, Tok, blank_block_comments};
 use crate::text::source::{BYTE_ORDER_MARK, Origin};
-use crate::{Code, Diagnostic, Span, other_spellings};
+use crate::{Code, Diagnostic, Span};
 
 /// Includes, macros and repeats nest at most this deep.
 const MAX_DEPTH: usize = 64;
@@ -28,172 +33,6 @@ const MAX_EXPANDED_LINES: u64 = 1 << 23;
 
 /// Bytes that lines have at least on average, when room is made for what they lay down.
 const LEAST_OF_A_LINE: usize = 8;
-
-/// A line of a text.
-#[derive(Copy, Clone)]
-pub(crate) struct Line<'t> {
-    /// Without its end.
-    pub text: &'t str,
-    /// Where it stands.
-    pub at: usize,
-}
-
-/// Gives the lines of a text, one after the other.
-#[derive(Clone)]
-pub(crate) struct Lines<'t> {
-    text: &'t str,
-    at: usize,
-    /// Where the text stands.
-    base: usize,
-    file: u32,
-    /// Number of the line that comes next.
-    line: u32,
-    /// A part of a line was given, and the rest of it comes next; `line` is the number of the one behind it.
-    within_line: bool,
-}
-
-impl<'t> Lines<'t> {
-    pub fn new(text: &'t str, base: usize, file: u32, line: u32) -> Lines<'t> {
-        Lines { text, at: 0, base, file, line, within_line: false }
-    }
-
-    /// The whole text.
-    pub fn text(&self) -> &'t str {
-        self.text
-    }
-
-    /// The lines that come next.
-    pub fn rest(self) -> impl Iterator<Item = &'t str> {
-        self.text[self.at..].lines()
-    }
-
-    /// Skips so many lines.
-    pub fn skip(&mut self, lines: usize) {
-        for _ in 0..lines {
-            self.next(None);
-        }
-    }
-
-    /// Whether a part of a line was given, and more of it comes next.
-    pub fn continues(&self) -> bool {
-        self.within_line
-    }
-
-    /// The next line, or the next statement of one if `;` separates statements (`separated` names the machine,
-    /// whose comments a `;` may stand in).
-    fn next(&mut self, separated: Option<Arch>) -> Option<Line<'t>> {
-        let rest = &self.text[self.at..];
-        if rest.is_empty() {
-            return None;
-        }
-        let at = self.base + self.at;
-        let length = memchr::memchr(b'\n', rest.as_bytes());
-        let line = &rest[..length.unwrap_or(rest.len())];
-        if !self.within_line {
-            self.line += 1;
-        }
-        if let Some(end) = separated.and_then(|arch| separator(line, arch)) {
-            (self.at, self.within_line) = (self.at + end + 1, true);
-            return Some(Line { text: &line[..end], at });
-        }
-        self.at += length.map_or(rest.len(), |length| length + 1);
-        self.within_line = false;
-        Some(Line { text: line.strip_suffix('\r').unwrap_or(line), at })
-    }
-}
-
-/// Where the first `;` of a line stands that separates statements.
-fn separator(line: &str, arch: Arch) -> Option<usize> {
-    memchr::memchr(b';', line.as_bytes())?;
-    let bytes = line.as_bytes();
-    let mut outside = outside_quotes(line);
-    let found = outside.find(|(at, byte)| *byte == b';' || starts_comment(bytes, *at, arch))?;
-    (found.1 == b';').then_some(found.0)
-}
-
-/// An `.if` that is being read.
-pub(crate) struct Condition {
-    span: Span,
-    /// One of its branches was taken.
-    taken: bool,
-    /// Its `.else`, once that is reached.
-    other: Option<Span>,
-}
-
-/// A macro or a repeat that is being read.
-pub(crate) struct Level {
-    /// The text whose dotted labels are its own.
-    range: Range<u32>,
-    labels: Rc<[Box<str>]>,
-    number: u32,
-    /// Parts of the text that came from the caller, and where they stand there.
-    passed: Vec<(Range<u32>, u32)>,
-}
-
-/// The directives of this module.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(crate) enum Structure {
-    Include,
-    If,
-    IfDefined(bool),
-    /// Whether nothing follows, as the directive wants it.
-    IfBlank(bool),
-    /// Whether two texts are the same, as the directive wants it.
-    IfSame(bool),
-    /// One that begins as these do and is none of them.
-    IfUnknown,
-    ElseIf,
-    Else,
-    EndIf,
-    Repeat,
-    RepeatFor,
-    RepeatForCharacters,
-    EndRepeat,
-    Macro,
-    ExitMacro,
-    EndMacro,
-}
-
-impl Structure {
-    /// Whether it opens a conditional.
-    fn opens_condition(self) -> bool {
-        matches!(
-            self,
-            Structure::If
-                | Structure::IfDefined(_)
-                | Structure::IfBlank(_)
-                | Structure::IfSame(_)
-                | Structure::IfUnknown
-        )
-    }
-}
-
-/// Name, and whether its dot may be dropped.
-pub(crate) const DIRECTIVES: &[(&str, bool, Structure)] = &[
-    (".include", true, Structure::Include),
-    (".if", false, Structure::If),
-    (".ifdef", false, Structure::IfDefined(true)),
-    (".ifndef", false, Structure::IfDefined(false)),
-    (".ifb", false, Structure::IfBlank(true)),
-    (".ifnb", false, Structure::IfBlank(false)),
-    (".ifc", false, Structure::IfSame(true)),
-    (".ifnc", false, Structure::IfSame(false)),
-    (".elseif", false, Structure::ElseIf),
-    (".else", false, Structure::Else),
-    (".endif", false, Structure::EndIf),
-    (".rept", false, Structure::Repeat),
-    (".irp", false, Structure::RepeatFor),
-    (".irpc", false, Structure::RepeatForCharacters),
-    (".endr", false, Structure::EndRepeat),
-    (".macro", false, Structure::Macro),
-    (".exitm", false, Structure::ExitMacro),
-    (".endm", false, Structure::EndMacro),
-];
-
-/// Whether an unknown word is meant to open a conditional, which then has an `.endif` of its own.
-pub(crate) fn begins_condition(word: &str) -> bool {
-    word.get(..3).is_some_and(|start| start.eq_ignore_ascii_case(".if"))
-}
 
 /// The first word of a line after its labels, if it is a directive of this module, with its place and
 /// what follows it.
@@ -219,6 +58,22 @@ fn leading(line: Line<'_>, arch: Arch) -> Option<(Structure, Span, Cursor<'_>)> 
 }
 
 impl Assembler<'_> {
+    /// Carries out what a statement left to its reader.
+    fn complete(&mut self, pending: Pending<'_>, lines: &mut Lines) -> Result<(), Diagnostic> {
+        match pending {
+            Pending::Nothing => Ok(()),
+            Pending::Structure(structure, span, mut cursor) => {
+                self.structure(structure, span, &mut cursor, lines)
+            }
+            Pending::Call(called, span, mut cursor) => self.call(&called, span, &mut cursor),
+            Pending::UnknownCondition(span, error) => {
+                // Its `.endif` is no error of its own, and no branch of it is read.
+                self.open_unknown_condition(span, lines)?;
+                Err(error)
+            }
+        }
+    }
+
     /// Reads a file that was added at `base`.
     pub(crate) fn read_file(&mut self, text: &str, base: u32, file: u32) {
         let base = base as usize;
@@ -275,7 +130,7 @@ impl Assembler<'_> {
 
     /// Warns of a line of the C preprocessor, which is a comment here.
     fn check_preprocessor_line(&mut self, text: &str, at: usize) {
-        if let Some(help) = other_spellings::preprocessor_line(text) {
+        if let Some(help) = hints::preprocessor_line(text) {
             let end = text.find([' ', '\t']).unwrap_or(text.len());
             let message = format!("`{}` starts a comment here", &text[..end]);
             let warning = Diagnostic::error(Code::Syntax, Span::new(at, at + end), message);
@@ -293,7 +148,8 @@ impl Assembler<'_> {
             && let Some(line) = self.take(lines)
         {
             let listed = self.listing.as_ref().map_or(0, Vec::len);
-            if let Err(diagnostic) = self.statement(line, lines) {
+            let pending = self.statement(line, lines);
+            if let Err(diagnostic) = pending.and_then(|pending| self.complete(pending, lines)) {
                 self.report(diagnostic);
             }
             let to = self.here();
@@ -315,7 +171,7 @@ impl Assembler<'_> {
     }
 
     /// Carries out a directive of this module.
-    pub(crate) fn structure(
+    fn structure(
         &mut self,
         structure: Structure,
         span: Span,
@@ -400,11 +256,7 @@ impl Assembler<'_> {
     }
 
     /// Opens a conditional of which no branch is read.
-    pub(crate) fn open_unknown_condition(
-        &mut self,
-        span: Span,
-        lines: &mut Lines,
-    ) -> Result<(), Diagnostic> {
+    fn open_unknown_condition(&mut self, span: Span, lines: &mut Lines) -> Result<(), Diagnostic> {
         self.conditions.push(Condition { span, taken: true, other: None });
         self.skip_branch(lines)
     }
@@ -666,24 +518,17 @@ impl Assembler<'_> {
         error.map_or(Ok(()), Err)
     }
 
-    /// Calls a macro, if there is one of this name.
-    pub(crate) fn call(
-        &mut self,
-        name: &str,
-        span: Span,
-        cursor: &mut Cursor,
-    ) -> Result<bool, Diagnostic> {
-        let Some(called) = self.macros.get(name).cloned() else { return Ok(false) };
+    /// Calls a macro; its arguments stand at the cursor.
+    fn call(&mut self, called: &Macro, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
         self.open_labels.clear();
         let (rest, at) = cursor.rest();
         let end = at + rest.trim_end().len();
         let call = Span::new(span.start as usize, end.max(span.end as usize));
         self.macro_depth += 1;
-        let expanded = self.expand(&called, rest, at, call);
+        let expanded = self.expand(called, rest, at, call);
         self.macro_depth -= 1;
         self.leaving_macro = false;
-        expanded?;
-        Ok(true)
+        expanded
     }
 
     /// Makes sure that nesting ends, and numbers the expansion.
@@ -743,28 +588,6 @@ impl Assembler<'_> {
         Ok(())
     }
 
-    /// A dotted name as it is known inside the macros and repeats being read: one that the body of
-    /// a macro defines is fresh in each expansion.
-    pub(crate) fn own_name<'n>(&self, name: &'n str, span: Span) -> std::borrow::Cow<'n, str> {
-        if self.levels.is_empty() || !name.starts_with('.') {
-            return name.into();
-        }
-        let mut at = span.start;
-        for level in self.levels.iter().rev() {
-            if !level.range.contains(&at) {
-                continue;
-            }
-            if let Some((range, outer)) = level.passed.iter().find(|(r, _)| r.contains(&at)) {
-                at = outer + (at - range.start);
-                continue;
-            }
-            if level.labels.iter().any(|label| **label == *name) {
-                return format!("{name}\u{0}{}", level.number).into();
-            }
-        }
-        name.into()
-    }
-
     /// `.include "file"`
     fn include(&mut self, span: Span, cursor: &mut Cursor) -> Result<(), Diagnostic> {
         let (name, at) = file_name(cursor)?;
@@ -799,47 +622,6 @@ impl Assembler<'_> {
         self.including.pop();
         Ok(())
     }
-
-    /// Reads a file that is named in the source: its name to show, and its bytes.
-    fn read_beside(&mut self, name: &str, at: Span) -> Result<(String, Vec<u8>), Diagnostic> {
-        let from = self.including.last().map_or("", String::as_str);
-        let (shown, bytes) =
-            self.disk.read(name, from).map_err(|reason| unreadable(name, at, &reason))?;
-        self.files_read.push(shown.clone());
-        Ok((shown, bytes))
-    }
-
-    /// Reads a part of a file that is named in the source: how large the file is, and the bytes.
-    pub(crate) fn read_part_beside(
-        &mut self,
-        name: &str,
-        at: Span,
-        part: Range<u64>,
-    ) -> Result<(u64, Vec<u8>), Diagnostic> {
-        let from = self.including.last().map_or("", String::as_str);
-        let (shown, size, bytes) = self
-            .disk
-            .read_part(name, from, part)
-            .map_err(|reason| unreadable(name, at, &reason))?;
-        if !self.files_read.contains(&shown) {
-            self.files_read.push(shown);
-        }
-        Ok((size, bytes))
-    }
-
-    /// The number of a file in the line table.
-    pub(crate) fn file_number(&mut self, name: &str) -> u32 {
-        let found = self.files.iter().position(|file| file == name);
-        found.unwrap_or_else(|| {
-            self.files.push(name.to_string());
-            self.files.len() - 1
-        }) as u32
-    }
-}
-
-fn unreadable(name: &str, at: Span, reason: &str) -> Diagnostic {
-    Diagnostic::error(Code::Include, at, format!("cannot read `{name}`: {reason}"))
-        .help("a file is looked for beside the one that names it, then in the include path")
 }
 
 const REPEATS: &[Structure] =
@@ -849,14 +631,6 @@ const REPEATS: &[Structure] =
 fn unquoted(text: &str) -> &str {
     let quote = |quote: char| text.strip_prefix(quote)?.strip_suffix(quote);
     quote('"').or_else(|| quote('\'')).unwrap_or(text)
-}
-
-/// Takes the name of a file in quotes.
-pub(crate) fn file_name(cursor: &mut Cursor) -> Result<(String, Span), Diagnostic> {
-    match cursor.next()? {
-        (Tok::Str(name), span) if !name.is_empty() => Ok((name.to_string(), span)),
-        (token, span) => Err(cursor.unexpected(token, span, "the name of a file in double quotes")),
-    }
 }
 
 fn unopened(span: Span, name: &str, opener: &str) -> Diagnostic {

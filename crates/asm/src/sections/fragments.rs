@@ -8,7 +8,7 @@ use sotto_object::{Line, SectionFlags};
 use crate::operands::parsed::Spanned;
 use crate::sections::leb128::Leb128;
 use crate::sections::pools::Pool;
-use crate::sections::symbols::{Context, Position};
+use crate::symbols::{Context, Position};
 use crate::{Expr, Span};
 
 /// A number to be put into data once it is known.

@@ -2,7 +2,7 @@
 //!
 //! Source: DWARF 5, 7.6 "Variable Length Data".
 
-use crate::sections::symbols::{Context, Evaluator};
+use crate::symbols::{Context, Evaluator};
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// A number whose value depends on addresses.

@@ -5,4 +5,5 @@ pub(crate) mod fragments;
 pub(crate) mod leb128;
 pub(crate) mod listing;
 pub(crate) mod pools;
-pub(crate) mod symbols;
+pub(crate) mod stated_lines;
+pub(crate) mod unwind_tables;

@@ -1,112 +1,20 @@
-//! Literal pools: values that `ldr register, =value` loads, laid down after the code.
+//! Literals that wait for the next literal pool of their section.
 
-use sotto_isa::{Arch, Operand, Width};
-use sotto_object::SectionFlags;
-
-use crate::assembler::{Assembler, Listed};
-use crate::operands::parsed::{Parsed, Spanned};
-use crate::sections::fragments::{Align, Fragment};
-use crate::sections::symbols::{Context, Definition};
-use crate::{Code, Diagnostic, Expr, Span};
+use crate::symbols::Context;
+use crate::{Expr, Span};
 
 /// The values that wait for the next pool of a section.
 #[derive(Default)]
 pub(crate) struct Pool {
-    waiting: Vec<Literal>,
+    pub waiting: Vec<Literal>,
 }
 
-struct Literal {
+/// A value that waits for a literal pool.
+pub(crate) struct Literal {
     /// The hidden label that the load refers to.
-    label: String,
-    expr: Expr,
-    context: Context,
-    bytes: u8,
-    span: Span,
-}
-
-impl Assembler<'_> {
-    /// Turns `=value` operands into references to the next literal pool.
-    pub(crate) fn take_literals(
-        &mut self,
-        mnemonic: &str,
-        operands: &mut [Spanned],
-    ) -> Result<(), Diagnostic> {
-        let register = match operands.first() {
-            Some(Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), .. }) => Some(*reg),
-            _ => None,
-        };
-        for operand in operands {
-            let Parsed::Literal(expr) = &operand.parsed else { continue };
-            let span = operand.span;
-            let Some(register) = register.filter(|_| mnemonic == "ldr") else {
-                let message = "`=value` stands in `ldr register, =value` only";
-                return Err(Diagnostic::error(Code::Syntax, span, message));
-            };
-            let bytes = if register.width() == Width::W64 { 8 } else { 4 };
-            let mut expr = expr.clone();
-            self.bind_names(&mut expr);
-            let context = self.context();
-            let number = self.symbols.symbols.len();
-            let pool = &mut self.sections[self.current].pool;
-            // Numbers that are equal share their place.
-            let same = pool.waiting.iter().find(|literal| {
-                literal.bytes == bytes
-                    && literal.expr == expr
-                    && matches!(literal.expr, Expr::Number(_))
-            });
-            let label = match same {
-                Some(literal) => literal.label.clone(),
-                None => {
-                    let label = format!("literal\0{number}.{}", pool.waiting.len());
-                    let waiting = label.clone();
-                    pool.waiting.push(Literal { label: waiting, expr, context, bytes, span });
-                    label
-                }
-            };
-            operand.parsed = Parsed::Target(Expr::Symbol(label.into(), span));
-        }
-        Ok(())
-    }
-
-    /// Lays down the values that wait in the current section.
-    pub(crate) fn place_pool(&mut self) {
-        let current = self.current;
-        let mut waiting = std::mem::take(&mut self.sections[current].pool.waiting);
-        // Wider ones first, so that one alignment serves all.
-        waiting.sort_by_key(|literal| std::cmp::Reverse(literal.bytes));
-        let Some(widest) = waiting.first().map(|literal| u64::from(literal.bytes)) else { return };
-        let section = &mut self.sections[current];
-        section.align = section.align.max(widest);
-        section.mark_kind(false);
-        let align = Align { align: widest, fill: Some(0), max: u64::MAX };
-        section.push(Fragment::Align(Box::new(align)));
-        for literal in waiting {
-            let here = Definition::Label(self.here());
-            match self.symbols.define(&literal.label, literal.span, here, None) {
-                Ok(id) => self.symbols.get_mut(id).hidden = true,
-                Err(diagnostic) => self.report(diagnostic),
-            }
-            let Literal { bytes, expr, context, span, .. } = literal;
-            let from = self.here();
-            self.section().lay_field(bytes, expr, context, span);
-            let to = self.here();
-            // In the listing it is a line of its own.
-            let (file, line, depth) = (self.file, self.line, self.levels.len());
-            if let Some(listing) = &mut self.listing {
-                listing.push(Listed { span, file, line, depth, from, to });
-            }
-        }
-    }
-
-    /// Lays down what waits in any section, at its end.
-    pub(crate) fn place_pools(&mut self) {
-        let current = self.current;
-        for section in 0..self.sections.len() {
-            self.current = section;
-            if self.arch == Arch::Arm64 && self.sections[section].flags != SectionFlags::default() {
-                self.place_pool();
-            }
-        }
-        self.current = current;
-    }
+    pub label: String,
+    pub expr: Expr,
+    pub context: Context,
+    pub bytes: u8,
+    pub span: Span,
 }

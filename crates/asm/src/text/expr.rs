@@ -6,6 +6,7 @@
 use compact_str::CompactString;
 use sotto_isa::{Arch, OperandOrder, Reg, Width};
 
+use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok};
 use crate::{Code, Diagnostic, Span};
 
@@ -345,7 +346,7 @@ impl Parser<'_, '_> {
             return Ok(());
         }
         let error = Diagnostic::error(Code::Syntax, first.to(second), "`--` starts no comment");
-        Err(error.help(crate::other_spellings::comment_help(self.cursor)))
+        Err(error.help(hints::comment_help(self.cursor)))
     }
 
     /// A text where a number is needed.

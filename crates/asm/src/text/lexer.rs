@@ -1,6 +1,6 @@
 //! One line of source to tokens.
 //!
-//! Comments end a line: `;` (but see [`crate::reading::structure`]) and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
+//! Comments end a line: `;` (except where it separates statements: in inline assembly, and in source-first order) and `//` everywhere, `#` on x86, and on ARM `#` as the first thing of a
 //! line. Block comments are blanked before lines are cut (see [`blank_block_comments`]).
 
 use std::collections::{HashMap, HashSet};

@@ -3,6 +3,7 @@
 pub(crate) mod diagnostic;
 pub(crate) mod disk;
 pub(crate) mod expr;
+pub(crate) mod hints;
 pub(crate) mod lexer;
 pub(crate) mod source;
 pub(crate) mod suggest;

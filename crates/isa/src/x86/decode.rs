@@ -1,7 +1,7 @@
 //! Bytes to operands.
 
 use super::decode_common::{self, CommonRows, OnlyPrefix, WINDOW};
-use super::encoding::{Encoding, MAPS, Mandatory, ModRm, Sizes, immediate_bytes};
+use super::encoding::{Encoding, MAPS, Mandatory, ModRm, NARROW_ADDRESSES, Sizes, immediate_bytes};
 use super::{EIP, Pattern, RIP, Row, rows};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
@@ -631,18 +631,6 @@ fn read_memory(
     }
     Ok(mem)
 }
-
-/// The registers of 16-bit addresses, by the last field of ModRM. Source: SDM Vol. 2A, table 2-1.
-pub(super) const NARROW_ADDRESSES: [(u8, Option<u8>); 8] = [
-    (3, Some(6)),
-    (3, Some(7)),
-    (5, Some(6)),
-    (5, Some(7)),
-    (6, None),
-    (7, None),
-    (5, None),
-    (3, None),
-];
 
 /// A memory operand whose address has 16 bits.
 fn read_narrow_memory(

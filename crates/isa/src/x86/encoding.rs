@@ -247,3 +247,15 @@ pub(crate) const fn immediate_bytes(pattern: Pattern, address: Width) -> usize {
         _ => 0,
     }
 }
+
+/// The registers of 16-bit addresses, by the last field of ModRM. Source: SDM Vol. 2A, table 2-1.
+pub(super) const NARROW_ADDRESSES: [(u8, Option<u8>); 8] = [
+    (3, Some(6)),
+    (3, Some(7)),
+    (5, Some(6)),
+    (5, Some(7)),
+    (6, None),
+    (7, None),
+    (5, None),
+    (3, None),
+];

@@ -17,6 +17,7 @@ mod derived;
 mod encode;
 mod encoding;
 mod feature;
+mod kinds;
 mod pattern;
 mod prefix;
 mod rows;

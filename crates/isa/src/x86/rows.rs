@@ -1,8 +1,8 @@
 //! Every row of the table, with what its encoding and its operands say.
 
 use super::derived::{COUNT, FORMS};
-use super::encode::Kinds;
 use super::encoding::Encoding;
+use super::kinds::Kinds;
 use super::{Form, Meaning, Pattern, StringOp, vector};
 use crate::form::Modes;
 use crate::{Control, Width};

@@ -1,6 +1,7 @@
 //! The A64 processor: registers, condition flags, and its operations.
 
 mod flags;
+mod op;
 pub(crate) mod operations;
 #[cfg(test)]
 mod tests;
@@ -12,7 +13,7 @@ use crate::code::engine;
 use crate::code::engine::{Result, Unseen};
 use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
-pub(crate) use translate::Op;
+pub(crate) use op::Op;
 
 /// Index in the register file of the stack pointer.
 const SP: u8 = 31;

@@ -3,24 +3,13 @@
 //! A function changes registers only after every access that may fault.
 
 use sotto_isa::arm64::Logic;
-use sotto_isa::{Extend, IndexMode, Shift, Width};
+use sotto_isa::{IndexMode, Shift, Width};
 
 use crate::arm64::flags::add_with_carry;
-use crate::arm64::translate::Op;
+use crate::arm64::op::{Op, Second};
 use crate::arm64::{Cpu, SP};
 use crate::code::engine::{Flow, Result};
 use crate::{Fault, Memory, Observer};
-
-/// How the second operand is made.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(crate) enum Second {
-    /// The immediate.
-    Imm,
-    /// The register, shifted by a constant.
-    Shifted(Shift),
-    /// The register, extended and shifted left by a constant.
-    Extended(Extend),
-}
 
 impl Cpu {
     /// A register at the operation's width, zero-extended.

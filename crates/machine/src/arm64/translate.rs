@@ -3,37 +3,10 @@
 use sotto_isa::arm64::{Logic, Meaning, form};
 use sotto_isa::{Extend, IndexMode, Instruction, Operand, Reg, RegKind, Shift, Width};
 
-use super::{Cpu, NOWHERE, SP, ZERO};
+use super::{NOWHERE, SP, ZERO};
+use crate::Observer;
+use crate::arm64::op::{Op, Run, Second};
 use crate::arm64::operations;
-use crate::arm64::operations::Second;
-use crate::code::engine::Result;
-use crate::{Memory, Observer};
-
-pub(super) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
-
-/// An instruction ready to be carried out.
-pub(crate) struct Op<O> {
-    pub(super) run: Run<O>,
-    /// The immediate, shifted where its form says so; or a target.
-    pub(super) imm: u64,
-    /// Address of the next instruction.
-    pub(super) next: u64,
-    /// Destination, or the register that a store stores.
-    pub(super) d: u8,
-    pub(super) n: u8,
-    pub(super) m: u8,
-    /// The addend of a multiplication, or the second register of a pair.
-    pub(super) a: u8,
-    pub(super) amount: u8,
-    pub(super) cond: u8,
-    pub(super) width: Width,
-    /// Width of a memory access.
-    pub(super) access: Width,
-    pub(super) second: Second,
-    pub(super) logic: Logic,
-    pub(super) shift: Shift,
-    pub(super) mode: IndexMode,
-}
 
 fn source(reg: Reg) -> u8 {
     match reg.kind {

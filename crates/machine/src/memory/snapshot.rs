@@ -6,7 +6,7 @@ use std::collections::BTreeSet;
 use std::ops::Range;
 use std::sync::Arc;
 
-use crate::memory::space::{PAGE_BYTES, Page, Region};
+use crate::memory::region::{PAGE_BYTES, Page, Region};
 
 /// Memory at a moment.
 #[derive(Clone)]

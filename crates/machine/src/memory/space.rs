@@ -12,10 +12,9 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use crate::memory::region::{PAGE_BYTES, Page, Permissions, Region};
 use crate::{AccessKind, MemoryFault, MemoryFaultKind, MemorySnapshot, Observer};
 
-/// Bytes of a page.
-pub const PAGE_BYTES: u64 = 4096;
 const TABLE_ENTRIES: usize = 256;
 /// The slot of the page of zeros, which every page has that was read and never written.
 const ZEROS: u32 = 0;
@@ -24,34 +23,6 @@ const ZEROS: u32 = 0;
 const WORK_BEFORE_PAUSE: u64 = 1 << 22;
 /// No page has this number: it would lie beyond the 64-bit address space.
 const NO_PAGE: u64 = u64::MAX;
-
-pub(crate) type Page = [u8; PAGE_BYTES as usize];
-
-/// What a region may be used for.
-#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
-pub struct Permissions {
-    /// Data may be read.
-    pub read: bool,
-    /// Data may be written.
-    pub write: bool,
-    /// Instructions may be fetched.
-    pub execute: bool,
-}
-
-/// A mapped range.
-#[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Region {
-    /// First address, a multiple of the page size.
-    pub start: u64,
-    /// Address after the last mapped byte, a multiple of the page size.
-    pub end: u64,
-    /// Address after the last byte that was asked for. Code does not go beyond it.
-    pub used_end: u64,
-    /// What it may be used for.
-    pub permissions: Permissions,
-    /// What it is, in a word or two.
-    pub name: String,
-}
 
 #[derive(Copy, Clone)]
 struct Entry {

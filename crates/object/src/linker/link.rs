@@ -12,6 +12,7 @@ use std::collections::{HashMap, HashSet};
 use sotto_isa::Arch;
 
 use crate::debug_info::dwarf;
+use crate::linker::align::align_up;
 use crate::linker::relax;
 use crate::linker::synthetic::{Made, made_by_linker};
 use crate::object::is_mapping_symbol;
@@ -181,10 +182,6 @@ fn rank(flags: SectionFlags) -> u8 {
         SectionFlags { nobits: false, .. } => 2,
         _ => 3,
     }
-}
-
-pub(crate) fn align_up(value: u64, align: u64) -> u64 {
-    value.next_multiple_of(align.max(1))
 }
 
 /// Lays out objects as a program.

@@ -3,7 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::linker::link::align_up;
+use crate::linker::align::align_up;
 use crate::linker::relax;
 use crate::{
     Binding, Object, Place, RelocationKind, Section, SectionFlags, SectionIndex, SymbolKind,

@@ -11,16 +11,11 @@ use crate::x86::flags;
 use crate::x86::flags::Kind;
 pub(crate) use crate::x86::integer::jumps::*;
 pub(crate) use crate::x86::integer::products::*;
+pub(crate) use crate::x86::integer::stack::*;
 use crate::x86::op::Op;
 pub(crate) use crate::x86::operands::*;
 use crate::x86::{ALWAYS_SET, Cpu, R11, RAX, RBP, RCX, RDX, RSP};
 use crate::{Fault, Memory, Observer};
-
-/// What comes after an operation that may have written memory of this kind.
-#[inline]
-pub(crate) fn next<D: Operand>(memory: &Memory) -> Result {
-    if D::IS_MEMORY && memory.code_was_written() { Ok(Flow::Leave) } else { Ok(Flow::Next) }
-}
 
 /// A two-operand operation that sets flags.
 pub(crate) trait Binary {
@@ -375,57 +370,6 @@ pub(crate) fn xchg<D: Operand, W: Size, O: Observer>(
     D::put::<W, O>(cpu, memory, op, observer, b)?;
     cpu.put::<W>(op.second, a);
     next::<D>(memory)
-}
-
-pub(crate) fn push_value<W: Size, O: Observer>(
-    cpu: &mut Cpu,
-    memory: &mut Memory,
-    value: u64,
-    observer: &mut O,
-) -> Result<()> {
-    let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes()) & cpu.address_mask;
-    if O::ACTIVE || memory.put_value_at_hand(top, W::WIDTH.bytes(), value).is_none() {
-        store_on_stack::<W, O>(memory, top, value, observer)?;
-    }
-    cpu.regs[RSP] = top;
-    Ok(())
-}
-
-#[inline(never)]
-fn store_on_stack<W: Size, O: Observer>(
-    memory: &mut Memory,
-    top: u64,
-    value: u64,
-    observer: &mut O,
-) -> Result<()> {
-    Ok(memory.store_value(top, W::WIDTH.bytes(), value, observer).map_err(of_stack)?)
-}
-
-/// What lies on top of the stack; it is still there.
-pub(crate) fn top_value<W: Size, O: Observer>(
-    cpu: &Cpu,
-    memory: &mut Memory,
-    observer: &mut O,
-) -> Result<u64> {
-    Ok(match memory.value_at_hand(cpu.regs[RSP], W::WIDTH.bytes()) {
-        Some(value) if !O::ACTIVE => value,
-        _ => load_from_stack::<W, O>(memory, cpu.regs[RSP], observer)?,
-    })
-}
-
-#[inline(never)]
-fn load_from_stack<W: Size, O: Observer>(
-    memory: &mut Memory,
-    top: u64,
-    observer: &mut O,
-) -> Result<u64> {
-    Ok(memory.load_value(top, W::WIDTH.bytes(), observer).map_err(of_stack)?)
-}
-
-/// The stack pointer moved up over so many bytes.
-#[inline]
-pub(crate) fn above(cpu: &Cpu, bytes: u64) -> u64 {
-    cpu.regs[RSP].wrapping_add(bytes) & cpu.address_mask
 }
 
 pub(crate) fn push<S: Operand, W: Size, O: Observer>(

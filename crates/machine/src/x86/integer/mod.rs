@@ -5,4 +5,5 @@ pub(crate) mod bits;
 pub(crate) mod jumps;
 pub(crate) mod legacy;
 pub(crate) mod products;
+pub(crate) mod stack;
 pub(crate) mod strings;

@@ -15,39 +15,9 @@ use crate::x86::integer::arithmetic::{
     B8, B32, B64, Binary, First, Imm, Mem, Operand, Second, Size, Unary,
 };
 use crate::x86::op::{Is, Op, Run};
+use crate::x86::translate::conditional_jumps::{by_condition, instance, jump_if};
 use crate::x86::translate::general::{kind_of, translate};
 use crate::{Memory, Observer};
-
-/// A function for these types and this condition.
-macro_rules! instance {
-    ($f:ident, [$($types:ty),* $(,)?], $name:ident) => {
-        $f::<$($types,)* O, { Cond::$name as u8 }> as Run<O>
-    };
-}
-
-/// A function for the condition, or something else for the rarest.
-macro_rules! by_condition {
-    ($cond:expr, $f:ident, $types:tt) => {
-        by_condition!($cond, $f, $types, return None)
-    };
-    ($cond:expr, $f:ident, $types:tt, $other:expr) => {
-        match $cond {
-            Cond::B => instance!($f, $types, B),
-            Cond::Ae => instance!($f, $types, Ae),
-            Cond::E => instance!($f, $types, E),
-            Cond::Ne => instance!($f, $types, Ne),
-            Cond::Be => instance!($f, $types, Be),
-            Cond::A => instance!($f, $types, A),
-            Cond::S => instance!($f, $types, S),
-            Cond::Ns => instance!($f, $types, Ns),
-            Cond::L => instance!($f, $types, L),
-            Cond::Ge => instance!($f, $types, Ge),
-            Cond::Le => instance!($f, $types, Le),
-            Cond::G => instance!($f, $types, G),
-            _ => $other,
-        }
-    };
-}
 
 /// A function for the width and the condition.
 macro_rules! by_width {
@@ -85,11 +55,6 @@ pub(crate) fn fuse<O: Observer>(first: &Instruction, jump: &Instruction) -> Opti
         Is::Mem => Op { imm: target, ..op },
         _ => Op { disp: target, ..op },
     })
-}
-
-/// The function of a conditional jump that stands alone.
-pub(crate) fn jump<O: Observer>(cond: Cond) -> Run<O> {
-    by_condition!(cond, jump_alone, [], arithmetic::jcc::<O>)
 }
 
 fn run<O: Observer>(
@@ -146,16 +111,6 @@ fn compare_memory<W: Size, O: Observer, const COND: u8>(
     jump_if::<COND>(cpu, op.imm)
 }
 
-/// A conditional jump that stands alone.
-fn jump_alone<O: Observer, const COND: u8>(
-    cpu: &mut Cpu,
-    _: &mut Memory,
-    op: &Op<O>,
-    _: &mut O,
-) -> Result {
-    jump_if::<COND>(cpu, op.imm)
-}
-
 /// One operand, a register.
 fn count<F: Unary, W: Size, O: Observer, const COND: u8>(
     cpu: &mut Cpu,
@@ -165,10 +120,4 @@ fn count<F: Unary, W: Size, O: Observer, const COND: u8>(
 ) -> Result {
     arithmetic::unary::<F, First, W, O>(cpu, memory, op, observer)?;
     jump_if::<COND>(cpu, op.disp)
-}
-
-#[inline(always)]
-fn jump_if<const COND: u8>(cpu: &mut Cpu, target: u64) -> Result {
-    let taken = cpu.flags.holds(const { Cond::ALL[COND as usize] });
-    arithmetic::jump_if(cpu, target, taken)
 }

@@ -13,7 +13,7 @@ use crate::x86::integer::arithmetic::{B8, B16, B32, B64, First, Imm, Mem, Second
 use crate::x86::integer::{bits, legacy, strings};
 use crate::x86::op::{Is, Op, Run};
 use crate::x86::system::{instructions, segments};
-use crate::x86::translate::fused;
+use crate::x86::translate::conditional_jumps;
 use crate::x86::translate::vectors::{Operands, vector_instruction};
 use crate::x86::x87::environment;
 use crate::x86::{FS_BASE, GS_BASE, ZERO, code};
@@ -405,7 +405,7 @@ pub(crate) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
             Is::Mem => arithmetic::jump_to::<Mem, B16, O>,
             _ => arithmetic::jump::<O>,
         },
-        Meaning::Jcc(cond) => fused::jump(cond),
+        Meaning::Jcc(cond) => conditional_jumps::jump(cond),
         Meaning::Setcc(_) => match first {
             Is::Mem => arithmetic::setcc::<Mem, O>,
             _ => arithmetic::setcc::<First, O>,

@@ -16,7 +16,7 @@ use crate::output::{self, Failure};
 use crate::render;
 use crate::stepper::line::grammar;
 use crate::stepper::line::grammar::{Command, Distance, Parsed};
-use crate::{diagnostics, guest_io, interrupt, program, run};
+use crate::{diagnostics, guest_io, interrupt, program, run, with_c};
 
 /// A single command runs at most this many instructions, unless Ctrl-C comes first.
 const LIMIT: u64 = u64::MAX / 2;
@@ -69,7 +69,7 @@ impl Commander {
     ///
     /// What is wrong with the files.
     pub fn start(args: &StepArgs, as_json: bool) -> Result<Commander, Failure> {
-        let program = program::load(&args.program, args.with_c, as_json)?;
+        let program = with_c::load_program(&args.program, args.with_c, as_json)?;
         let (name, operands) = (program.name.clone(), program.operands);
         let argument = program.argument.clone();
         let session = session(program, args)?;
@@ -737,7 +737,7 @@ impl Commander {
             Failure::Reported => "the source has errors; nothing was reloaded".to_string(),
             other => other.to_string(),
         };
-        let load = || program::load(&self.args.program, self.args.with_c, self.as_json);
+        let load = || with_c::load_program(&self.args.program, self.args.with_c, self.as_json);
         let program = match self.answers {
             Answers::Print => load(),
             Answers::Collect(_) => {
