@@ -2,8 +2,8 @@
 
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
-    Arch, Encoded, Mem, Operand, OperandContext, OperandOrder, Operands, Reg, Value, Width, encode,
-    find_mnemonic, form_docs,
+    Arch, Encoded, Mem, Operand, OperandContext, OperandOrder, Operands, Reg, Traits, Value, Width,
+    encode, find_mnemonic, form_docs,
 };
 
 use crate::context::Assembler;
@@ -49,12 +49,12 @@ impl Found {
                 {
                     return Ok(mnemonic);
                 }
-                address_of_operator(self.mnemonic, operands);
-                called_as_register(cursor, self.mnemonic, operands);
-                sized_push(self.mnemonic, operands, cursor)
+                address_of_operator(self.context.traits, operands);
+                called_as_register(cursor, self, operands);
+                sized_immediate(self.mnemonic, self.context.traits, operands, cursor)
             }
         };
-        implied_operands(mnemonic, operands);
+        implied_operands(self.context.traits, operands);
         if let Some(number) = self.comparison {
             let parsed = Parsed::Fixed(Operand::Imm(Value::Known(i64::from(number))));
             operands.push(Spanned { parsed, span });
@@ -167,15 +167,15 @@ pub(crate) fn parse_operands(
 
 /// Adds what compilers leave out: a shift without a count shifts by one, a double one by CL; a product with an
 /// immediate goes back to its register.
-pub(crate) fn implied_operands(mnemonic: &str, operands: &mut Vec<Spanned>) {
-    const SHIFTS: [&str; 8] = ["shl", "sal", "shr", "sar", "rol", "ror", "rcl", "rcr"];
-    if operands.len() == 1 && SHIFTS.contains(&mnemonic) {
+pub(crate) fn implied_operands(traits: Traits, operands: &mut Vec<Spanned>) {
+    if operands.len() == 1 && traits.contains(Traits::IMPLIED_COUNT_ONE) {
         let one = Parsed::Fixed(Operand::Imm(Value::Known(1)));
         operands.push(Spanned { parsed: one, span: operands[0].span });
-    } else if operands.len() == 2 && ["shld", "shrd"].contains(&mnemonic) {
+    } else if operands.len() == 2 && traits.contains(Traits::IMPLIED_COUNT_CL) {
         let cl = Parsed::Fixed(Operand::Reg(Reg::x86(Width::W8, 1)));
         operands.push(Spanned { parsed: cl, span: operands[1].span });
-    } else if let ("imul", [register, factor]) = (mnemonic, &operands[..])
+    } else if let [register, factor] = &operands[..]
+        && traits.contains(Traits::IMPLIED_SOURCE)
         && matches!(register.parsed, Parsed::Fixed(Operand::Reg(_)))
         && matches!(
             factor.parsed,
@@ -188,38 +188,45 @@ pub(crate) fn implied_operands(mnemonic: &str, operands: &mut Vec<Spanned>) {
 
 /// `push word 5` is the instruction whose own name is `pushw`: only there the width of an immediate
 /// says something that the value does not.
-pub(crate) fn sized_push(
+fn sized_immediate(
     mnemonic: &'static str,
+    traits: Traits,
     operands: &[Spanned],
     cursor: &Cursor,
 ) -> &'static str {
-    match operands {
-        [one] if mnemonic == "push" => {
-            let immediate = matches!(
-                one.parsed,
-                Parsed::Imm(_) | Parsed::Offset(_) | Parsed::Fixed(Operand::Imm(_))
-            );
-            let text = cursor.text_at(one.span).to_ascii_lowercase();
-            if immediate && text.starts_with("word") { "pushw" } else { mnemonic }
-        }
-        _ => mnemonic,
+    let [Spanned { parsed, span }] = operands else { return mnemonic };
+    let immediate =
+        matches!(parsed, Parsed::Imm(_) | Parsed::Offset(_) | Parsed::Fixed(Operand::Imm(_)));
+    if !immediate || !traits.contains(Traits::SIZED_IMMEDIATE) {
+        return mnemonic;
     }
+    let text = cursor.text_at(*span);
+    let is_word = text.get(..4).is_some_and(|word| word.eq_ignore_ascii_case("word"));
+    let sized = || find_mnemonic(cursor.arch(), &format!("{mnemonic}w"));
+    is_word.then(sized).flatten().map_or(mnemonic, |(sized, _)| sized)
 }
 
 /// Refuses a bare symbol where LEA takes an address.
 pub(crate) fn check_address(
-    mnemonic: &str,
+    found: &Found,
     operands: &[Spanned],
     cursor: &Cursor,
 ) -> Result<(), Diagnostic> {
     let [first, Spanned { parsed: Parsed::Imm(_), span }] = operands else { return Ok(()) };
-    if mnemonic != "lea" || cursor.order() == OperandOrder::SourceFirst {
+    if !found.context.traits.contains(Traits::ADDRESS_ONLY)
+        || cursor.order() == OperandOrder::SourceFirst
+    {
         return Ok(());
     }
+    let mnemonic = found.mnemonic;
     let (register, name) = (cursor.text_at(first.span), cursor.text_at(*span));
-    Err(Diagnostic::error(Code::NoSuchForm, *span, "`lea` takes an address in brackets")
-        .help(format!("write `lea {register}, [{name}]`"))
-        .replace_with(format!("[{name}]")))
+    Err(Diagnostic::error(
+        Code::NoSuchForm,
+        *span,
+        format!("`{mnemonic}` takes an address in brackets"),
+    )
+    .help(format!("write `{mnemonic} {register}, [{name}]`"))
+    .replace_with(format!("[{name}]")))
 }
 
 /// Whether an instruction would take its two operands the other way round.
@@ -231,22 +238,23 @@ pub(crate) fn swapped_operands(arch: Arch, mnemonic: &str, operands: &Operands) 
 }
 
 /// `call ax`: no call goes to a register of that width, so it is to a function of this name.
-pub(crate) fn called_as_register(cursor: &Cursor, mnemonic: &str, operands: &mut [Spanned]) {
+pub(crate) fn called_as_register(cursor: &Cursor, found: &Found, operands: &mut [Spanned]) {
     let [Spanned { parsed, span }] = operands else { return };
     if let Parsed::Fixed(Operand::Reg(reg)) = parsed
-        && matches!(mnemonic, "call" | "jmp")
+        && found.context.target
         && reg.width() != cursor.arch().address_width()
+        && !found.context.traits.contains(Traits::TARGET_IS_16_BITS)
     {
         *parsed = Parsed::Target(Expr::Symbol(cursor.text_at(*span).into(), *span));
     }
 }
 
 /// `lea eax, x@ntpoff`: an operand with an operator is memory there, as compilers write it.
-pub(crate) fn address_of_operator(mnemonic: &str, operands: &mut [Spanned]) {
+pub(crate) fn address_of_operator(traits: Traits, operands: &mut [Spanned]) {
     let [_, Spanned { parsed, .. }] = operands else { return };
     if let Parsed::Imm(disp) = parsed
         && disp.via().is_some()
-        && mnemonic == "lea"
+        && traits.contains(Traits::ADDRESS_ONLY)
     {
         let mem = Mem { disp: Value::Late, ..Mem::absolute(0) };
         let disp = disp.clone();
@@ -289,9 +297,9 @@ impl Assembler<'_> {
         if self.arch == Arch::Arm64 {
             self.section().mark_kind(true);
         }
-        check_address(mnemonic, operands, cursor)?;
-        self.check_interrupt(mnemonic, operands);
-        self.take_literals(mnemonic, operands)?;
+        check_address(found, operands, cursor)?;
+        self.check_interrupt(found.context.traits, operands);
+        self.take_literals(found.context.traits, operands)?;
         self.bind(operands);
         self.mark_line();
         if operands.iter().all(Spanned::is_fixed) {
@@ -325,6 +333,7 @@ impl Assembler<'_> {
         section.operands.append(operands);
         let open = OpenInstruction {
             mnemonic,
+            traits: found.context.traits,
             operands: first..section.operands.len() as u32,
             context,
             span: whole,
@@ -338,12 +347,12 @@ impl Assembler<'_> {
     }
 
     /// Warns of an interrupt whose number was meant in hexadecimal.
-    pub(crate) fn check_interrupt(&mut self, mnemonic: &str, operands: &[Spanned]) {
+    pub(crate) fn check_interrupt(&mut self, traits: Traits, operands: &[Spanned]) {
         let [Spanned { parsed: Parsed::Fixed(Operand::Imm(Value::Known(80))), span }] = operands
         else {
             return;
         };
-        if mnemonic == "int" && self.arch.is_x86() {
+        if traits.contains(Traits::INTERRUPT) {
             let message = "the kernel is called by interrupt 0x80, and this is 80";
             let warning = Diagnostic::error(Code::OutOfRange, *span, message).warning();
             self.report(warning.help("write `int 0x80`").replace_with("0x80"));

@@ -353,6 +353,12 @@ impl Assembler<'_> {
         if !self.arch.is_x86() || !(alone || matches!(word.as_bytes(), [.., b'4' | b'6'])) {
             return Ok(None);
         }
+        // The same word before a jump in 32-bit code is part of the mnemonic.
+        if let Tok::Word(next) = cursor.peek()?
+            && self.find_instruction(&format!("{word} {next}")).is_some()
+        {
+            return Ok(None);
+        }
         let byte = match x86_prefix_byte(self.arch, word) {
             Some((byte, true)) => byte,
             Some((byte, false)) if alone && (lines.continues() || self.in_inline_assembly) => byte,

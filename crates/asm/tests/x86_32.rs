@@ -61,21 +61,21 @@ fn targets_of_16_bits_are_for_addresses_that_are_known() {
         assemble_instruction(Arch::X86_32, order, text, 0x804_9000).map_err(|d| d.message.clone())
     };
     let cases = [
-        (DestinationFirst, "cut16 jmp 0x9001", &[0x66, 0xeb, 0xfe][..]),
-        (DestinationFirst, "CUT16 JZ 0x9010", &[0x66, 0x74, 0x0d]),
-        (DestinationFirst, "cut16 jnz 0x1000", &[0x66, 0x0f, 0x85, 0xfb, 0x7f]),
-        (DestinationFirst, "cut16 call 0", &[0x66, 0xe8, 0xfc, 0x6f]),
-        (DestinationFirst, "cut16 ret", &[0x66, 0xc3]),
-        (SourceFirst, "cut16 jmp *%bx", &[0x66, 0xff, 0xe3]),
-        (SourceFirst, "cut16 loop 0x9000", &[0x66, 0xe2, 0xfd]),
+        (DestinationFirst, "data16 jmp 0x9001", &[0x66, 0xeb, 0xfe][..]),
+        (DestinationFirst, "DATA16 JZ 0x9010", &[0x66, 0x74, 0x0d]),
+        (DestinationFirst, "data16 jnz 0x1000", &[0x66, 0x0f, 0x85, 0xfb, 0x7f]),
+        (DestinationFirst, "data16 call 0", &[0x66, 0xe8, 0xfc, 0x6f]),
+        (DestinationFirst, "data16 ret", &[0x66, 0xc3]),
+        (SourceFirst, "data16 jmp *%bx", &[0x66, 0xff, 0xe3]),
+        (SourceFirst, "data16 loop 0x9000", &[0x66, 0xe2, 0xfd]),
     ];
     for (order, text, wanted) in cases {
         assert_eq!(one(order, text).as_deref(), Ok(wanted), "{text}");
     }
-    let beyond = one(DestinationFirst, "cut16 jmp 0x10000").unwrap_err();
+    let beyond = one(DestinationFirst, "data16 jmp 0x10000").unwrap_err();
     assert!(beyond.contains("65536 does not fit"), "{beyond}");
     // Where a label comes to be is known only when the program is linked.
-    let source = Source { name: "bell.s".into(), text: "bell: cut16 jz bell\n".into() };
+    let source = Source { name: "bell.s".into(), text: "bell: data16 jz bell\n".into() };
     let assembly = assemble(&source, &Options::for_target(Arch::X86_32));
     let message = &assembly.diagnostics[0].message;
     assert!(message.contains("below 64 KiB, where the kernel lets no program"), "{message}");

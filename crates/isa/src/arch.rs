@@ -1,16 +1,16 @@
 //! The machines we know, by name.
 
 use std::fmt;
+use std::ops::RangeInclusive;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::Width;
+use crate::{Storage, Width};
 
 /// A target machine.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-#[non_exhaustive]
 pub enum Arch {
     /// x86 in 64-bit mode.
     #[serde(rename = "x86-64")]
@@ -93,6 +93,73 @@ impl Arch {
     /// Whether it is x86, in either mode.
     pub const fn is_x86(self) -> bool {
         matches!(self, Arch::X86_64 | Arch::X86_32)
+    }
+
+    /// The register in which a call leaves the return address; `None` where it pushes it.
+    pub const fn link_register(self) -> Option<Storage> {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => None,
+            Arch::Arm64 => Some(crate::arm64::storage::LR),
+        }
+    }
+
+    /// The register that holds the address of the frame by convention.
+    ///
+    /// Sources: psABI x86-64, 3.2.2; psABI i386, 2.2.2; AAPCS64, 6.4.6.
+    pub const fn frame_pointer(self) -> Storage {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => crate::x86::storage::RBP,
+            Arch::Arm64 => crate::arm64::storage::FP,
+        }
+    }
+
+    /// Bytes that a call pushes for the return address: 0 where it is left in a register.
+    pub const fn return_address_slot(self) -> u64 {
+        if self.stacks_return_address() { self.address_bytes() } else { 0 }
+    }
+
+    /// Bytes below the stack pointer that a routine may use without moving it, and that signals leave alone.
+    ///
+    /// Source: psABI x86-64, 3.2.2 "The Stack Frame". The other conventions have none.
+    pub const fn red_zone_bytes(self) -> u64 {
+        match self {
+            Arch::X86_64 => 128,
+            Arch::X86_32 | Arch::Arm64 => 0,
+        }
+    }
+
+    /// The lengths in bytes that a call instruction can have.
+    pub const fn call_lengths(self) -> RangeInclusive<u64> {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => 2..=7,
+            Arch::Arm64 => 4..=4,
+        }
+    }
+
+    /// Bytes of the instruction that enters the kernel.
+    ///
+    /// Sources: SDM Vol. 2A, INT; Vol. 2B, SYSCALL; Arm ARM, C6.2 SVC.
+    pub const fn syscall_bytes(self) -> u64 {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => 2,
+            Arch::Arm64 => 4,
+        }
+    }
+
+    /// Whether a subtraction clears the carry flag when it borrows; otherwise it sets it.
+    pub const fn carry_means_no_borrow(self) -> bool {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => false,
+            Arch::Arm64 => true,
+        }
+    }
+
+    /// Whether sources for this machine may write the source operand first.
+    pub const fn has_source_first(self) -> bool {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => true,
+            Arch::Arm64 => false,
+        }
     }
 
     /// Whether a call leaves the return address on the stack; otherwise it does so in a register.

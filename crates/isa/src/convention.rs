@@ -5,11 +5,45 @@
 
 use crate::{Arch, Reg, RegKind, Storage, Width};
 
+/// What a register is for by convention.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum RegisterRole {
+    /// Passes arguments of routines; a routine may change it.
+    Arguments,
+    /// Returns the result of a routine.
+    Result,
+    /// A routine leaves it as it found it.
+    Preserved,
+    /// A routine may change it.
+    Scratch,
+    /// Part of the frame record: the frame pointer and the link register.
+    FrameRecord,
+    /// The stack pointer.
+    Stack,
+    /// The program counter.
+    Next,
+}
+
+impl RegisterRole {
+    /// The role in a word.
+    pub const fn title(self) -> &'static str {
+        match self {
+            RegisterRole::Arguments => "arguments",
+            RegisterRole::Result => "result",
+            RegisterRole::Preserved => "preserved",
+            RegisterRole::Scratch => "scratch",
+            RegisterRole::FrameRecord => "frame",
+            RegisterRole::Stack => "stack",
+            RegisterRole::Next => "next",
+        }
+    }
+}
+
 /// Registers that share a role, in the order in which the convention uses them.
 #[derive(Debug, PartialEq, Eq)]
 pub struct RoleGroup {
-    /// The role in a word or two.
-    pub title: &'static str,
+    /// The role.
+    pub role: RegisterRole,
     /// The registers. A register stands in one group only.
     pub registers: &'static [Storage],
 }
@@ -31,6 +65,19 @@ pub struct Convention {
     pub syscall_result: Storage,
 }
 
+impl Convention {
+    /// The role of a register; `None` if it is for the system's use.
+    pub fn role(&self, storage: Storage) -> Option<RegisterRole> {
+        let group = self.groups.iter().find(|group| group.registers.contains(&storage))?;
+        Some(group.role)
+    }
+
+    /// Whether a routine leaves the register as it found it for its caller; the registers of a frame record are such.
+    pub fn is_preserved(&self, storage: Storage) -> bool {
+        matches!(self.role(storage), Some(RegisterRole::Preserved | RegisterRole::FrameRecord))
+    }
+}
+
 const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
     let mut out = [Storage(0); N];
     let mut i = 0;
@@ -43,12 +90,12 @@ const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
 
 static X86_64: Convention = Convention {
     groups: &[
-        RoleGroup { title: "arguments", registers: &list([7, 6, 2, 1, 8, 9]) },
-        RoleGroup { title: "result", registers: &list([0]) },
-        RoleGroup { title: "preserved", registers: &list([3, 5, 12, 13, 14, 15]) },
-        RoleGroup { title: "scratch", registers: &list([10, 11]) },
-        RoleGroup { title: "stack", registers: &list([4]) },
-        RoleGroup { title: "next", registers: &list([16]) },
+        RoleGroup { role: RegisterRole::Arguments, registers: &list([7, 6, 2, 1, 8, 9]) },
+        RoleGroup { role: RegisterRole::Result, registers: &list([0]) },
+        RoleGroup { role: RegisterRole::Preserved, registers: &list([3, 5, 12, 13, 14, 15]) },
+        RoleGroup { role: RegisterRole::Scratch, registers: &list([10, 11]) },
+        RoleGroup { role: RegisterRole::Stack, registers: &list([4]) },
+        RoleGroup { role: RegisterRole::Next, registers: &list([16]) },
     ],
     arguments: &list([7, 6, 2, 1, 8, 9]),
     result: Storage(0),
@@ -60,11 +107,11 @@ static X86_64: Convention = Convention {
 /// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
 static X86_32: Convention = Convention {
     groups: &[
-        RoleGroup { title: "result", registers: &list([0, 2]) },
-        RoleGroup { title: "scratch", registers: &list([1]) },
-        RoleGroup { title: "preserved", registers: &list([3, 6, 7, 5]) },
-        RoleGroup { title: "stack", registers: &list([4]) },
-        RoleGroup { title: "next", registers: &list([16]) },
+        RoleGroup { role: RegisterRole::Result, registers: &list([0, 2]) },
+        RoleGroup { role: RegisterRole::Scratch, registers: &list([1]) },
+        RoleGroup { role: RegisterRole::Preserved, registers: &list([3, 6, 7, 5]) },
+        RoleGroup { role: RegisterRole::Stack, registers: &list([4]) },
+        RoleGroup { role: RegisterRole::Next, registers: &list([16]) },
     ],
     arguments: &[],
     result: Storage(0),
@@ -75,18 +122,18 @@ static X86_32: Convention = Convention {
 
 static ARM64: Convention = Convention {
     groups: &[
-        RoleGroup { title: "arguments", registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
+        RoleGroup { role: RegisterRole::Arguments, registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
         RoleGroup {
-            title: "preserved",
+            role: RegisterRole::Preserved,
             registers: &list([19, 20, 21, 22, 23, 24, 25, 26, 27, 28]),
         },
         RoleGroup {
-            title: "scratch",
+            role: RegisterRole::Scratch,
             registers: &list([8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18]),
         },
-        RoleGroup { title: "frame", registers: &list([29, 30]) },
-        RoleGroup { title: "stack", registers: &list([31]) },
-        RoleGroup { title: "next", registers: &list([32]) },
+        RoleGroup { role: RegisterRole::FrameRecord, registers: &list([29, 30]) },
+        RoleGroup { role: RegisterRole::Stack, registers: &list([31]) },
+        RoleGroup { role: RegisterRole::Next, registers: &list([32]) },
     ],
     arguments: &list([0, 1, 2, 3, 4, 5, 6, 7]),
     result: Storage(0),

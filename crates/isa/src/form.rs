@@ -1,6 +1,6 @@
 //! The shape of a row: an instruction form, the same for every machine.
 
-use crate::{Arch, FlagEffects, LaneKind, Lanes, Reg, Width};
+use crate::{Arch, FlagEffects, LaneKind, Lanes, Reg, Traits, Width};
 
 /// Whether an operand is read, written or both.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -86,6 +86,29 @@ impl Modes {
     }
 }
 
+/// A part of the instruction set that a processor has only if it says so.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub struct Feature {
+    /// The manual's name.
+    pub name: &'static str,
+    /// Where the processor says so.
+    pub bit: FeatureBit,
+}
+
+/// Where a processor tells of a feature.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum FeatureBit {
+    /// A bit of the answer of CPUID.
+    Cpuid {
+        /// The leaf, in EAX; the subleaf, in ECX, is 0.
+        leaf: u32,
+        /// The register of the answer: 0 to 3 for EAX, EBX, ECX and EDX.
+        register: u8,
+        /// The bit in it.
+        bit: u8,
+    },
+}
+
 /// One row of a machine's table.
 ///
 /// `M` is the machine's list of meanings, `P` its list of operand patterns.
@@ -107,6 +130,10 @@ pub struct Form<M: 'static, P: 'static> {
     pub encoding: &'static str,
     /// In which modes it is valid.
     pub modes: Modes,
+    /// The feature that the processor must have; `None` if every processor of the mode has the row.
+    pub feature: Option<Feature>,
+    /// Facts that no other field says.
+    pub traits: Traits,
     /// Effects on the flags.
     pub flags: FlagEffects,
     /// Where control goes.
@@ -131,6 +158,8 @@ impl<M: 'static, P: 'static> Form<M, P> {
             implicit: &[],
             encoding: "",
             modes: Modes::All,
+            feature: None,
+            traits: Traits::NONE,
             flags: FlagEffects::NONE,
             control: Control::Next,
             accepted_only: false,
@@ -146,7 +175,10 @@ impl<M: 'static, P: 'static> Form<M, P> {
             aliases: self.aliases,
             syntax,
             encoding: self.encoding,
-            feature: None,
+            feature: match &self.feature {
+                Some(feature) => Some(feature.name),
+                None => None,
+            },
             flags: self.flags,
             condition,
             summary: self.summary,

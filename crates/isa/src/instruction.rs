@@ -7,7 +7,7 @@ use arrayvec::ArrayVec;
 
 use crate::{
     Access, Arch, Control, FlagEffects, FlagSet, FormDoc, Implicit, Lanes, Operand, Operands,
-    Width, arm64, x86,
+    Traits, Width, arm64, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -86,6 +86,21 @@ impl Instruction {
     /// If there is no such operand.
     pub fn access(&self, index: usize) -> Access {
         on_form!(self, form => form.operands[index].access)
+    }
+
+    /// Facts about the row that no other question asks for.
+    pub fn traits(&self) -> Traits {
+        on_form!(self, form => form.traits)
+    }
+
+    /// Whether the result does not depend on the sources, which are one register twice: `xor eax, eax`.
+    pub fn is_zeroing(&self) -> bool {
+        let pair = match self.operands[..] {
+            [a, b] | [_, a, b] => (a, b),
+            _ => return false,
+        };
+        self.traits().contains(Traits::ZEROING_IDIOM)
+            && matches!(pair, (Operand::Reg(a), Operand::Reg(b)) if a == b)
     }
 
     /// Address of the next instruction in memory.
@@ -349,6 +364,8 @@ pub struct OperandContext {
     pub page: bool,
     /// A word may be a condition.
     pub condition: bool,
+    /// What holds for a row of the mnemonic.
+    pub traits: Traits,
 }
 
 /// The mnemonic that a word is in any case, as the table spells it, and what its operands can be.

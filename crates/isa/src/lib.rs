@@ -15,6 +15,7 @@ pub mod arm64;
 mod convention;
 mod flags;
 mod form;
+mod frame_step;
 mod instruction;
 mod lanes;
 mod mnemonics;
@@ -23,14 +24,16 @@ mod print;
 mod reg;
 #[cfg(any(test, feature = "sample"))]
 pub mod sample;
+mod traits;
 mod unmodelled;
 mod width;
 pub mod x86;
 
 pub use arch::{Arch, UnknownArch};
-pub use convention::{Convention, RoleGroup};
+pub use convention::{Convention, RegisterRole, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
-pub use form::{Access, Control, Form, FormDoc, Implicit, Modes, Slot};
+pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, Slot};
+pub use frame_step::FrameStep;
 pub use instruction::{
     DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
     OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
@@ -40,5 +43,6 @@ pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};
+pub use traits::Traits;
 pub use unmodelled::is_unmodelled;
 pub use width::Width;

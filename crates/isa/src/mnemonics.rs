@@ -3,7 +3,7 @@
 //! Every line of a source asks here, so the index is made for that: a mnemonic of up to 16 letters is one number,
 //! looked up in a table of open addresses. It is made when this is compiled, so that no program waits for it.
 
-use crate::{Arch, Form, OperandContext};
+use crate::{Arch, Form, OperandContext, Traits};
 
 /// The index of a machine's rows.
 pub(crate) struct Mnemonics {
@@ -88,7 +88,8 @@ pub(crate) const fn names<const N: usize, M: 'static, P: 'static>(
     groups: &[&[Form<M, P>]],
     arch: Arch,
 ) -> [Name; N] {
-    let nothing = OperandContext { target: false, page: false, condition: false };
+    let nothing =
+        OperandContext { target: false, page: false, condition: false, traits: Traits::NONE };
     let mut names = [Name { key: 0, name: "", row: 0, context: nothing }; N];
     let (mut count, mut row, mut group) = (0, 0, 0);
     while group < groups.len() {
@@ -179,6 +180,7 @@ impl<const MNEMONICS: usize, const NAMES: usize, const SLOTS: usize>
                 context.target |= own.target;
                 context.page |= own.page;
                 context.condition |= own.condition;
+                context.traits = context.traits.with(own.traits);
                 tables.rows[at] = names[at].row;
                 at += 1;
             }

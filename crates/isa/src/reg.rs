@@ -58,12 +58,12 @@ impl Storage {
     /// The number that the ABI gives the register in DWARF, of the general ones and of what stands for the return
     /// address or the stack pointer. See [`Reg::dwarf_number`].
     pub fn dwarf_number(self, arch: Arch) -> Option<u16> {
-        match self.0 {
-            number @ 0..16 if arch.is_x86() => Reg::new(RegKind::Qword, number),
-            16 if arch.is_x86() => Reg::new(RegKind::Ip, 0),
-            number @ 0..31 if !arch.is_x86() => Reg::new(RegKind::X, number),
-            31 if !arch.is_x86() => Reg::new(RegKind::Sp, 31),
-            _ => return None,
+        match (arch, self.0) {
+            (Arch::X86_64 | Arch::X86_32, number @ 0..16) => Reg::new(RegKind::Qword, number),
+            (Arch::X86_64 | Arch::X86_32, 16) => Reg::new(RegKind::Ip, 0),
+            (Arch::Arm64, number @ 0..31) => Reg::new(RegKind::X, number),
+            (Arch::Arm64, 31) => Reg::new(RegKind::Sp, 31),
+            (Arch::X86_64 | Arch::X86_32 | Arch::Arm64, _) => return None,
         }
         .dwarf_number(arch)
     }
@@ -202,24 +202,23 @@ impl Reg {
     ///
     /// Sources: psABI x86-64, 3.6.2 "DWARF Register Number Mapping"; psABI i386, 2.5.1; AADWARF64, 4.1.
     pub fn dwarf_number(self, arch: Arch) -> Option<u16> {
-        const X86: [u16; 8] = [0, 2, 1, 3, 7, 6, 4, 5];
-        match self.kind {
-            RegKind::Xmm if arch == Arch::X86_32 => Some(21 + u16::from(self.number)),
-            RegKind::Segment if arch == Arch::X86_32 => Some(40 + u16::from(self.number)),
-            RegKind::Ip if arch == Arch::X86_32 => Some(8),
+        // RAX to RDI in the order of encodings.
+        const X86_64: [u16; 8] = [0, 2, 1, 3, 7, 6, 4, 5];
+        let number = u16::from(self.number);
+        match (arch, self.kind) {
+            (Arch::X86_32, RegKind::Xmm) => Some(21 + number),
+            (Arch::X86_32, RegKind::Segment) => Some(40 + number),
+            (Arch::X86_32, RegKind::Ip) => Some(8),
             // There the numbers are those of the encoding.
-            _ if arch == Arch::X86_32 => Some(u16::from(self.number)),
-            RegKind::W | RegKind::X | RegKind::Wsp | RegKind::Sp => {
-                self.storage().map(|storage| u16::from(storage.0))
-            }
+            (Arch::X86_32, _) => Some(number),
             // The return address stands for the instruction pointer.
-            RegKind::Ip => Some(16),
-            RegKind::Xmm => Some(17 + u16::from(self.number)),
-            RegKind::Segment => Some(50 + u16::from(self.number)),
-            _ => Some(match X86.get(usize::from(self.number)) {
-                Some(number) => *number,
-                None => u16::from(self.number),
-            }),
+            (Arch::X86_64, RegKind::Ip) => Some(16),
+            (Arch::X86_64, RegKind::Xmm) => Some(17 + number),
+            (Arch::X86_64, RegKind::Segment) => Some(50 + number),
+            (Arch::X86_64, _) => {
+                Some(X86_64.get(usize::from(self.number)).copied().unwrap_or(number))
+            }
+            (Arch::Arm64, _) => self.storage().map(|storage| u16::from(storage.0)),
         }
     }
 
@@ -234,9 +233,10 @@ impl Reg {
 
     /// The names of the registers of a machine that general instructions take.
     pub fn names(arch: Arch) -> impl Iterator<Item = &'static str> {
-        let x86 = [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE].concat();
-        let arm64 = [&X[..], &W, &["sp", "wsp"]].concat();
-        let all = if arch.is_x86() { x86 } else { arm64 };
+        let all = match arch {
+            Arch::X86_64 | Arch::X86_32 => [&QWORD[..], &DWORD, &WORD, &BYTE, &HIGH_BYTE].concat(),
+            Arch::Arm64 => [&X[..], &W, &["sp", "wsp"]].concat(),
+        };
         all.into_iter().filter(move |name| Reg::parse(arch, name).is_some())
     }
 
@@ -363,8 +363,8 @@ impl Arch {
     /// the stack pointer; those after it, if any, are for the system's use.
     pub fn pc(self) -> Storage {
         match self {
-            Arch::X86_64 | Arch::X86_32 => Storage(16),
-            Arch::Arm64 => Storage(32),
+            Arch::X86_64 | Arch::X86_32 => crate::x86::storage::RIP,
+            Arch::Arm64 => crate::arm64::storage::PC,
         }
     }
 
@@ -380,8 +380,8 @@ impl Arch {
     /// The stack pointer's storage register.
     pub fn stack_pointer(self) -> Storage {
         match self {
-            Arch::X86_64 | Arch::X86_32 => Storage(4),
-            Arch::Arm64 => Storage(31),
+            Arch::X86_64 | Arch::X86_32 => crate::x86::storage::RSP,
+            Arch::Arm64 => crate::arm64::storage::SP,
         }
     }
 

@@ -7,8 +7,8 @@ use rand::Rng;
 use rand::seq::IndexedRandom;
 
 use crate::{
-    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Segment, Shift, Value,
-    Width, arm64, x86,
+    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Segment, Shift, Traits,
+    Value, Width, arm64, x86,
 };
 
 /// Where sampled instructions and the data they name stand.
@@ -54,7 +54,7 @@ fn x86_operands(
     loop {
         let mut operands: Operands =
             form.operands.iter().map(|slot| x86_operand(arch, slot.pattern, places, rng)).collect();
-        if x86::cuts_target(form.mnemonic)
+        if form.traits.contains(Traits::TARGET_IS_16_BITS)
             && let Some(Operand::Target(Value::Known(target))) = operands.first_mut()
         {
             *target &= 0xffff;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sotto_isa::{Arch, Storage};
+use sotto_isa::Arch;
 use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, Watcher};
 
 use crate::calls::dispatch;
@@ -12,10 +12,6 @@ use crate::process::{Ending, MadeCall, Noticed, Process, Progress, Stop};
 use crate::report::{self, SyscallReport};
 use crate::table::Door;
 use crate::{Errno, table, vdso};
-
-/// EBX, ECX, EDX, ESI, EDI and EBP: where `int 0x80` finds the arguments. Source: syscall(2).
-const INT80_ARGUMENTS: [Storage; 6] =
-    [Storage(3), Storage(1), Storage(2), Storage(6), Storage(7), Storage(5)];
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
 const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
@@ -182,7 +178,7 @@ impl Process {
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
         let registers = match door {
-            Door::X86_32 => &INT80_ARGUMENTS[..],
+            Door::X86_32 => Arch::X86_32.convention().syscall_arguments,
             _ => convention.syscall_arguments,
         };
         let mut given: Vec<u64> =
@@ -252,7 +248,7 @@ impl Process {
     /// Goes back to the instruction that makes a system call, as if it had not been executed.
     fn undo_call(&mut self, event: Event) {
         self.executed -= 1;
-        let at = self.machine.pc().wrapping_sub(self.call_length());
+        let at = self.machine.pc().wrapping_sub(self.arch().syscall_bytes());
         self.machine.undo_syscall(event, at, self.executed);
     }
 
@@ -261,15 +257,6 @@ impl Process {
         let arch = self.arch();
         let value = result as u64 & arch.address_width().mask();
         self.machine.set_register(arch.convention().syscall_result, value);
-    }
-
-    /// Bytes of the instruction that makes a system call.
-    fn call_length(&self) -> u64 {
-        // SYSCALL and INT are two bytes (SDM Vol. 2A and 2B), SVC four (Arm ARM, C6.2).
-        match self.arch() {
-            Arch::Arm64 => 4,
-            _ => 2,
-        }
     }
 
     fn report(&mut self, report: SyscallReport) {
@@ -288,7 +275,7 @@ impl Process {
         if self.made.len() >= 2 * KEPT_CALLS {
             self.made.drain(..KEPT_CALLS);
         }
-        let at = self.machine.pc().wrapping_sub(self.call_length());
+        let at = self.machine.pc().wrapping_sub(self.arch().syscall_bytes());
         let moment = self.executed - 1;
         self.made.push(Arc::new(MadeCall { moment, at, report }));
     }

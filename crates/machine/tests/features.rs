@@ -2,8 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use sotto_isa::x86::{self, Feature};
-use sotto_isa::{Arch, Storage};
+use sotto_isa::{Arch, Feature, FeatureBit, Storage, x86};
 use sotto_machine::{Machine, Permissions};
 
 const CODE: u64 = 0x40_0000;
@@ -29,9 +28,10 @@ fn features(arch: Arch) -> Vec<(u16, Feature)> {
 fn every_feature_of_a_row_is_told() {
     for arch in [Arch::X86_64, Arch::X86_32] {
         for (number, feature) in features(arch) {
-            let told = cpuid(arch, feature.topic)[usize::from(feature.register)];
+            let FeatureBit::Cpuid { leaf, register, bit } = feature.bit;
+            let told = cpuid(arch, leaf)[usize::from(register)];
             let name = x86::form(number).mnemonic;
-            assert!(told >> feature.bit & 1 == 1, "{arch} `{name}`: {}", feature.name);
+            assert!(told >> bit & 1 == 1, "{arch} `{name}`: {}", feature.name);
         }
     }
 }
@@ -42,7 +42,10 @@ fn no_feature_is_told_that_no_row_has() {
     let others = [(0x8000_0001, 2, 0), (0x8000_0001, 3, 20), (0x8000_0001, 3, 29)];
     let known: BTreeSet<(u32, u8, u8)> = features(Arch::X86_64)
         .iter()
-        .map(|(_, f)| (f.topic, f.register, f.bit))
+        .map(|(_, feature)| {
+            let FeatureBit::Cpuid { leaf, register, bit } = feature.bit;
+            (leaf, register, bit)
+        })
         .chain(others)
         .collect();
     for (topic, registers) in [(1, 2..4), (7, 1..4), (0x8000_0001, 2..4)] {

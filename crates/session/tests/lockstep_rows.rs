@@ -19,8 +19,8 @@ use sotto_isa::sample::{self, Places};
 use sotto_isa::x86::vector::Vector;
 use sotto_isa::x86::{self, Meaning, Pattern, Repeat, flag};
 use sotto_isa::{
-    Arch, Control, FlagSet, Mem, Operand, OperandOrder, Operands, Reg, RegKind, Segment, Storage,
-    Value, Width,
+    Arch, Control, FeatureBit, FlagSet, Mem, Operand, OperandOrder, Operands, Reg, RegKind,
+    Segment, Storage, Value, Width,
 };
 use sotto_machine::{CpuState, Event, Fault, Machine, MemoryFaultKind, Permissions};
 use sotto_object::{Image, LineTable, Segment as ImageSegment, write_executable};
@@ -693,9 +693,10 @@ fn lacking(form: u16) -> Option<&'static str> {
         return Some("UMIP");
     }
     let feature = x86::feature(form)?;
-    let answer = __cpuid_count(feature.topic, 0);
+    let FeatureBit::Cpuid { leaf, register, bit } = feature.bit;
+    let answer = __cpuid_count(leaf, 0);
     let registers = [answer.eax, answer.ebx, answer.ecx, answer.edx];
-    let there = registers[usize::from(feature.register)] >> feature.bit & 1 == 1;
+    let there = registers[usize::from(register)] >> bit & 1 == 1;
     (!there).then_some(feature.name)
 }
 

@@ -2,7 +2,9 @@
 
 use serde_json::{Value, json};
 use sotto_asm::nearest;
-use sotto_isa::{Arch, FlagEffects, FlagSet, FormDoc, Reg, RegKind, form_docs, mnemonics, x86};
+use sotto_isa::{
+    Arch, FlagEffects, FlagSet, FormDoc, Reg, RegKind, RegisterRole, form_docs, mnemonics, x86,
+};
 use sotto_kernel::table::{self, SYSCALLS};
 
 use crate::cli::ExplainArgs;
@@ -244,11 +246,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     };
     let full = arch.storage_name(storage);
     let convention = arch.convention();
-    let role = convention
-        .groups
-        .iter()
-        .find(|group| group.registers.contains(&storage))
-        .map_or("", |g| g.title);
+    let role = convention.role(storage);
     let mut text = title;
     let low = reg.shift();
     let high = low + reg.width().bits() - 1;
@@ -259,12 +257,20 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     let call_argument =
         convention.syscall_arguments.iter().position(|s| *s == storage).map(|n| n + 1);
     text += &match (role, argument) {
-        ("arguments", Some(n)) => format!("  argument {n} of a routine; a routine may change it"),
-        ("result", _) => "  result of a routine; a routine may change it".to_string(),
-        ("preserved", _) => "  preserved: a routine that changes it must restore it".to_string(),
-        ("scratch", _) => "  scratch: a routine may change it".to_string(),
-        ("stack", _) => "  stack pointer: restored by every routine".to_string(),
-        ("frame", _) => "  frame: x29 the frame pointer, x30 the return address".to_string(),
+        (Some(RegisterRole::Arguments), Some(n)) => {
+            format!("  argument {n} of a routine; a routine may change it")
+        }
+        (Some(RegisterRole::Result), _) => {
+            "  result of a routine; a routine may change it".to_string()
+        }
+        (Some(RegisterRole::Preserved), _) => {
+            "  preserved: a routine that changes it must restore it".to_string()
+        }
+        (Some(RegisterRole::Scratch), _) => "  scratch: a routine may change it".to_string(),
+        (Some(RegisterRole::Stack), _) => "  stack pointer: restored by every routine".to_string(),
+        (Some(RegisterRole::FrameRecord), _) => {
+            "  frame: x29 the frame pointer, x30 the return address".to_string()
+        }
         _ => "  address of the next instruction".to_string(),
     };
     if convention.syscall_number.storage() == Some(storage) {
@@ -280,7 +286,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     }
     let data = json!({
         "kind": "register", "target": arch.name(), "name": reg.name(), "full": full,
-        "low_bit": low, "high_bit": high, "role": role, "argument": argument,
+        "low_bit": low, "high_bit": high, "role": role.map_or("", RegisterRole::title), "argument": argument,
         "syscall_argument": call_argument,
     });
     Some(Entry { text, data })

@@ -18,7 +18,6 @@ fn compilers(arch: Arch) -> &'static [(&'static str, &'static [&'static str])] {
         Arch::X86_64 => &[("cc", &[]), ("gcc", &[]), ("x86_64-linux-gnu-gcc", &[])],
         Arch::X86_32 => &[("i686-linux-gnu-gcc", &[]), ("cc", &["-m32"])],
         Arch::Arm64 => &[("aarch64-linux-gnu-gcc", &[])],
-        _ => &[],
     }
 }
 

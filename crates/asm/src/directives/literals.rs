@@ -1,6 +1,6 @@
 //! Literal pools: values that `ldr register, =value` loads, laid down after the code.
 
-use sotto_isa::{Arch, Operand, Width};
+use sotto_isa::{Arch, Operand, Traits, Width};
 use sotto_object::SectionFlags;
 
 use crate::context::{Assembler, Listed};
@@ -14,7 +14,7 @@ impl Assembler<'_> {
     /// Turns `=value` operands into references to the next literal pool.
     pub(crate) fn take_literals(
         &mut self,
-        mnemonic: &str,
+        traits: Traits,
         operands: &mut [Spanned],
     ) -> Result<(), Diagnostic> {
         let register = match operands.first() {
@@ -24,7 +24,7 @@ impl Assembler<'_> {
         for operand in operands {
             let Parsed::Literal(expr) = &operand.parsed else { continue };
             let span = operand.span;
-            let Some(register) = register.filter(|_| mnemonic == "ldr") else {
+            let Some(register) = register.filter(|_| traits.contains(Traits::LOADS_LITERAL)) else {
                 let message = "`=value` stands in `ldr register, =value` only";
                 return Err(Diagnostic::error(Code::Syntax, span, message));
             };

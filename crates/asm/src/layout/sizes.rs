@@ -1,6 +1,6 @@
 //! Sizes of instructions, settled: each starts in its shortest form and only ever grows, so that settling ends.
 
-use sotto_isa::{Arch, Field, Operand, OperandOrder, Value, encode_at_least};
+use sotto_isa::{Arch, Field, Operand, OperandOrder, Traits, Value, encode_at_least};
 use sotto_object::Binding;
 
 use crate::Diagnostic;
@@ -184,8 +184,8 @@ impl Pass<'_> {
         number: usize,
     ) -> Result<(), Diagnostic> {
         let at = self.starts.0[self.section][number];
-        // Only an address that is known could be cut, and not a distance.
-        let cut = sotto_isa::x86::cuts_target(open.mnemonic);
+        // Only an address that is known could be truncated, and not a distance.
+        let truncated = open.traits.contains(Traits::TARGET_IS_16_BITS);
         let local = |linear: &Linear| {
             let plus = linear.plus?;
             let position = plus.position?;
@@ -194,7 +194,7 @@ impl Pass<'_> {
                 .symbol
                 .is_some_and(|id| self.evaluator.symbols.get(id).binding == Binding::Weak);
             let plain = linear.minus.is_none() && linear.via.is_none() && !weak;
-            let here = position.section as usize == self.section && plain && !cut;
+            let here = position.section as usize == self.section && plain && !truncated;
             // In the first round instructions have no sizes that could have grown.
             let moved = match self.round {
                 0 => 0,

@@ -6,9 +6,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use sotto_isa::{
-    Arch, Control, IndexMode, Instruction, Operand, Reg, RegKind, Width, arm64, decode, x86,
-};
+use sotto_isa::{Arch, Control, FrameStep, IndexMode, Instruction, Operand, Reg, Storage, decode};
 use sotto_object::{
     Binding, Object, Place, Section, SectionIndex, SymbolKind, UnwindRule, UnwindTable,
 };
@@ -65,8 +63,8 @@ struct Frame {
 fn follow(arch: Arch, section: &Section, start: u64, end: u64) -> Option<Vec<(u64, UnwindRule)>> {
     let code = section.data.get(start as usize..end as usize)?;
     let fields: Vec<u64> = section.relocations.iter().map(|r| r.offset).collect();
-    // A call on x86 leaves its return address in the frame.
-    let depth = if arch.is_x86() { arch.address_bytes() as i64 } else { 0 };
+    // A call that pushes its return address leaves it in the frame.
+    let depth = arch.return_address_slot() as i64;
     let first = Frame { depth: Some(depth), by_frame: None, stored: BTreeMap::new() };
     // Frames that jumps bring to places further on, and the frame before each instruction so far.
     let mut arrivals: HashMap<u64, Frame> = HashMap::new();
@@ -94,10 +92,7 @@ fn follow(arch: Arch, section: &Section, start: u64, end: u64) -> Option<Vec<(u6
         seen.insert(at, frame.clone());
         shown = frame.clone();
         last = frame.clone();
-        let next = match arch {
-            Arch::Arm64 => step_arm64(&instruction, frame)?,
-            _ => step_x86(&instruction, frame)?,
-        };
+        let next = step(&instruction, frame)?;
         let range = start + at..start + instruction.end();
         let field_inside = fields.iter().any(|field| range.contains(field));
         let control = instruction.control();
@@ -123,194 +118,117 @@ fn follow(arch: Arch, section: &Section, start: u64, end: u64) -> Option<Vec<(u6
 }
 
 /// Whether an instruction writes this storage register through an operand.
-fn writes(instruction: &Instruction, register: Reg) -> bool {
+fn writes(instruction: &Instruction, register: Storage) -> bool {
     instruction.operands.iter().enumerate().any(|(index, operand)| {
         instruction.access(index).writes()
-            && matches!(operand, Operand::Reg(reg) if reg.storage() == register.storage())
+            && matches!(operand, Operand::Reg(reg) if reg.storage() == Some(register))
     })
 }
 
-/// Whether a routine keeps this general register for its caller.
-///
-/// Sources: psABI x86-64, 3.2.1 "Registers"; psABI i386, 2.2.1.
-fn is_callee_saved(arch: Arch, register: u8) -> bool {
-    match arch {
-        Arch::X86_32 => matches!(register, 3 | 5 | 6 | 7),
-        _ => matches!(register, 3 | 5 | 12..=15),
-    }
-}
-const RSP: u8 = 4;
-const RBP: u8 = 5;
-
-/// The frame after an x86 instruction.
-fn step_x86(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
-    let form = x86::form(instruction.form);
-    let (arch, slot) = (instruction.arch, instruction.arch.address_bytes() as i64);
-    let general = |number| Reg::x86(arch.address_width(), number);
-    let reg = |index: usize| match instruction.operands.get(index) {
-        Some(Operand::Reg(reg)) if *reg == general(reg.number) => Some(reg.number),
-        _ => None,
+/// The frame after an instruction; `None` if its effect on the stack cannot be followed.
+fn step(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
+    let arch = instruction.arch;
+    let (stack, pointer) = (arch.stack_pointer(), arch.frame_pointer());
+    let is = |reg: Reg, storage: Storage| reg.storage() == Some(storage);
+    let preserved = |reg: Reg| {
+        let convention = arch.convention();
+        let kept = reg.storage().filter(|storage| convention.is_preserved(*storage))?;
+        kept.dwarf_number(arch)
     };
-    let number = |index: usize| match instruction.operands.get(index) {
-        Some(Operand::Imm(value)) => value.known(),
-        _ => None,
-    };
-    let move_stack = |frame: &mut Frame, bytes: i64| {
-        frame.depth = frame.depth.map(|depth| depth + bytes);
-    };
-    match form.meaning {
-        x86::Meaning::Push | x86::Meaning::PushWord => {
-            let bytes = if form.meaning == x86::Meaning::Push { slot } else { 2 };
-            let word = instruction.operands.first().is_some_and(|operand| {
-                matches!(operand, Operand::Reg(reg) if reg.width() == Width::W16)
-                    || matches!(operand, Operand::Mem(mem) if mem.width == Some(Width::W16))
-            });
-            move_stack(&mut frame, if word { 2 } else { bytes });
-            if let (Some(register), Some(depth)) = (reg(0), frame.depth)
-                && is_callee_saved(arch, register)
-            {
-                let number = general(register).dwarf_number(arch)?;
+    match instruction.frame_step() {
+        FrameStep::Push { bytes, stored } => {
+            frame.depth = frame.depth.map(|depth| depth + bytes as i64);
+            if let (Some(number), Some(depth)) = (stored.and_then(preserved), frame.depth) {
                 frame.stored.entry(number).or_insert(-depth);
             }
         }
-        x86::Meaning::Pop => {
-            let register = reg(0)?;
-            move_stack(&mut frame, -slot);
-            restore(&mut frame, general(register), arch)?;
-        }
-        x86::Meaning::Leave => {
-            frame.depth = Some(frame.by_frame? - slot);
-            restore(&mut frame, general(RBP), arch)?;
-        }
-        x86::Meaning::Sub if reg(0) == Some(RSP) => move_stack(&mut frame, number(1)?),
-        x86::Meaning::Add if reg(0) == Some(RSP) => move_stack(&mut frame, -number(1)?),
-        x86::Meaning::Lea if reg(0) == Some(RSP) => match instruction.operands.get(1)? {
-            Operand::Mem(mem) if mem.index.is_none() => {
-                let disp = mem.disp.known()?;
-                match mem.base?.number {
-                    RSP => move_stack(&mut frame, -disp),
-                    RBP => frame.depth = Some(frame.by_frame? - disp),
-                    _ => return None,
-                }
+        FrameStep::Pop { bytes, loaded } => {
+            frame.depth = frame.depth.map(|depth| depth - bytes as i64);
+            if let Some(register) = loaded {
+                frame.restore(arch, register)?;
             }
-            _ => return None,
-        },
-        // Only right after the caller's RBP was pushed does this make a frame; elsewhere RBP is a
+        }
+        FrameStep::Leave => {
+            frame.depth = Some(frame.by_frame? - arch.address_bytes() as i64);
+            frame.by_frame = None;
+            frame.stored.remove(&pointer.dwarf_number(arch)?);
+        }
+        FrameStep::Offset { to, from, amount } if is(to, stack) && is(from, stack) => {
+            frame.depth = Some(frame.depth? - amount);
+        }
+        FrameStep::Offset { to, from, amount } if is(to, stack) && is(from, pointer) => {
+            frame.depth = Some(frame.by_frame? - amount);
+        }
+        // Only where the caller's frame pointer was stored does this make a frame; elsewhere the frame pointer is a
         // register like others.
-        x86::Meaning::Mov
-            if reg(0) == Some(RBP) && reg(1) == Some(RSP) && frame.depth == Some(2 * slot) =>
+        FrameStep::Offset { to, from, amount }
+            if is(to, pointer)
+                && is(from, stack)
+                && frame.stores(pointer.dwarf_number(arch)?, amount) =>
         {
-            let saved = general(RBP).dwarf_number(arch)?;
-            if frame.stored.get(&saved) == Some(&(-2 * slot)) {
-                frame.by_frame = frame.depth;
-            }
+            frame.by_frame = Some(frame.depth? - amount);
         }
-        x86::Meaning::Mov if reg(0) == Some(RSP) && reg(1) == Some(RBP) => {
-            frame.depth = Some(frame.by_frame?);
-        }
-        // Aligning the stack loses its depth; RBP still tells.
-        x86::Meaning::And if reg(0) == Some(RSP) => {
+        // Aligning the stack loses its depth; the frame pointer still tells.
+        FrameStep::Align { to } if is(to, stack) => {
             frame.by_frame?;
             frame.depth = None;
         }
-        _ => {
-            let frame_lost = frame.by_frame.is_some() && writes(instruction, general(RBP));
-            if writes(instruction, general(RSP)) || frame_lost {
-                return None;
+        FrameStep::Transfer { loads, base, offset, mode, registers } if is(base, stack) => {
+            let depth = frame.depth?;
+            // Where the first register is, from the stack pointer as it was.
+            let at = if mode == IndexMode::Post { 0 } else { offset };
+            if mode != IndexMode::Offset {
+                frame.depth = Some(depth - offset);
             }
-        }
-    }
-    Some(frame)
-}
-
-/// A callee-saved register has the caller's value again.
-fn restore(frame: &mut Frame, register: Reg, arch: Arch) -> Option<()> {
-    if register.number == RSP {
-        return None;
-    }
-    if register.number == RBP {
-        frame.by_frame = None;
-    }
-    let number = register.dwarf_number(arch)?;
-    frame.stored.remove(&number);
-    Some(())
-}
-
-const SP: Reg = Reg::new(RegKind::Sp, 31);
-const X29: Reg = Reg::new(RegKind::X, 29);
-
-/// The frame after an A64 instruction. Callee-saved are X19 to X30: AAPCS64, 6.1.1.
-fn step_arm64(instruction: &Instruction, mut frame: Frame) -> Option<Frame> {
-    let operand = |index: usize| instruction.operands.get(index).copied();
-    let reg = |index: usize| match operand(index) {
-        Some(Operand::Reg(reg)) => Some(reg),
-        _ => None,
-    };
-    let amount = match operand(2) {
-        Some(Operand::Imm(value)) => value.known(),
-        Some(Operand::ShiftedImm(value, shift)) => value.known().map(|value| value << shift),
-        _ => None,
-    };
-    let meaning = arm64::form(instruction.form).meaning;
-    let loads = matches!(meaning, arm64::Meaning::Load { .. } | arm64::Meaning::LoadPair { .. });
-    let stores = matches!(meaning, arm64::Meaning::Store { .. } | arm64::Meaning::StorePair { .. });
-    if let (true, Some(Operand::Mem(mem))) = (loads || stores, instruction.operands.last())
-        && mem.base == Some(SP)
-        && mem.index.is_none()
-    {
-        let disp = mem.disp.known()?;
-        let depth = frame.depth?;
-        // Where the first register is, from the stack pointer as it was.
-        let at = if mem.mode == IndexMode::Post { 0 } else { disp };
-        if mem.mode != IndexMode::Offset {
-            frame.depth = Some(depth - disp);
-        }
-        let registers = instruction.operands.iter().filter_map(|operand| match operand {
-            Operand::Reg(reg) => Some(*reg),
-            _ => None,
-        });
-        for (number, reg) in registers.enumerate() {
-            let saved = reg.kind == RegKind::X && (19..=30).contains(&reg.number);
-            let register = u16::from(reg.number);
-            if stores && saved {
-                let offset = at - depth + 8 * number as i64;
-                frame.stored.entry(register).or_insert(offset);
-            } else if loads && saved {
-                frame.stored.remove(&register);
-                if reg == X29 {
-                    frame.by_frame = None;
+            let slot = arch.address_bytes() as i64;
+            for (number, register) in registers.into_iter().enumerate() {
+                let Some(register) = register.filter(|register| preserved(*register).is_some())
+                else {
+                    continue;
+                };
+                let dwarf = preserved(register)?;
+                match loads {
+                    true => frame.restore(arch, register)?,
+                    false => {
+                        frame.stored.entry(dwarf).or_insert(at - depth + slot * number as i64);
+                    }
                 }
             }
         }
-        return Some(frame);
-    }
-    let adds = match meaning {
-        arm64::Meaning::Add { flags: false } => amount,
-        arm64::Meaning::Sub { flags: false } => amount.map(|amount| -amount),
-        arm64::Meaning::Mov => Some(0),
-        _ => None,
-    };
-    match (reg(0), reg(1), adds) {
-        (Some(SP), Some(SP), Some(adds)) => frame.depth = Some(frame.depth? - adds),
-        (Some(SP), Some(X29), Some(adds)) => frame.depth = Some(frame.by_frame? - adds),
-        (Some(X29), Some(SP), Some(adds)) => frame.by_frame = Some(frame.depth? - adds),
         _ => {
-            let frame_lost = frame.by_frame.is_some() && writes(instruction, X29);
-            if writes(instruction, SP) || frame_lost {
+            let frame_lost = frame.by_frame.is_some() && writes(instruction, pointer);
+            if writes(instruction, stack) || frame_lost {
                 return None;
             }
         }
     }
     Some(frame)
+}
+
+impl Frame {
+    /// Whether the caller's value of a register lies `offset` bytes above the stack pointer.
+    fn stores(&self, register: u16, offset: i64) -> bool {
+        self.depth.is_some_and(|depth| self.stored.get(&register) == Some(&(offset - depth)))
+    }
+
+    /// A callee-saved register has the caller's value again.
+    fn restore(&mut self, arch: Arch, register: Reg) -> Option<()> {
+        let storage = register.storage()?;
+        if storage == arch.stack_pointer() {
+            return None;
+        }
+        if storage == arch.frame_pointer() {
+            self.by_frame = None;
+        }
+        self.stored.remove(&storage.dwarf_number(arch)?);
+        Some(())
+    }
 }
 
 /// The rules that lead from one frame to the next.
 fn changes(arch: Arch, from: &Frame, to: &Frame) -> Option<Vec<UnwindRule>> {
-    let (stack_pointer, frame_pointer) = match arch {
-        Arch::Arm64 => (31, 29),
-        Arch::X86_32 => (4, 5),
-        _ => (7, 6),
-    };
+    let stack_pointer = arch.stack_pointer().dwarf_number(arch)?;
+    let frame_pointer = arch.frame_pointer().dwarf_number(arch)?;
     let base = |frame: &Frame| match frame.by_frame {
         Some(offset) => Some((frame_pointer, offset)),
         None => Some((stack_pointer, frame.depth?)),

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use sotto_isa::Encoded;
+use sotto_isa::{Encoded, Traits};
 use sotto_object::{Line, SectionFlags};
 
 use crate::operands::parsed::Spanned;
@@ -25,6 +25,8 @@ pub(crate) struct DataField {
 /// An instruction whose size or bytes depend on addresses.
 pub(crate) struct OpenInstruction {
     pub mnemonic: &'static str,
+    /// Facts about the mnemonic's rows.
+    pub traits: Traits,
     /// Its operands among those of the section.
     pub operands: Range<u32>,
     pub context: Context,

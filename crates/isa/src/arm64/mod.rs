@@ -9,6 +9,7 @@
 mod bitmask;
 mod decode;
 mod encode;
+mod frame_step;
 // Rows stay one line each, to be held against the manual.
 #[rustfmt::skip]
 mod table;
@@ -19,6 +20,7 @@ use std::sync::OnceLock;
 
 pub use decode::decode;
 pub use encode::{encode, encode_form};
+pub(crate) use frame_step::frame_step;
 
 use crate::mnemonics::mnemonics;
 use crate::{Arch, FlagInfo, FlagRole, FlagSet, FormDoc, OperandContext, Width};
@@ -59,6 +61,20 @@ pub enum Logic {
     And,
     Orr,
     Eor,
+}
+
+/// Numbers of the registers in the register file; see [`Storage`].
+pub mod storage {
+    use crate::Storage;
+
+    /// The frame pointer by convention, X29.
+    pub const FP: Storage = Storage(29);
+    /// The link register, X30.
+    pub const LR: Storage = Storage(30);
+    /// The stack pointer.
+    pub const SP: Storage = Storage(31);
+    /// The program counter.
+    pub const PC: Storage = Storage(32);
 }
 
 /// What an instruction does. Each has one semantic function in the machine crate.
@@ -493,8 +509,9 @@ const fn context_of(number: u16) -> OperandContext {
         at -= table::GROUPS[group].len();
         group += 1;
     }
-    let operands = table::GROUPS[group][at].operands;
-    let mut context = OperandContext { target: false, page: false, condition: false };
+    let form = &table::GROUPS[group][at];
+    let (operands, traits) = (form.operands, form.traits);
+    let mut context = OperandContext { target: false, page: false, condition: false, traits };
     at = 0;
     while at < operands.len() {
         match operands[at].pattern {

@@ -2,7 +2,7 @@
 
 use super::RegField::{Ra, Rd, Rm, Rn, Rt, Rt2};
 use super::{Form, Logic, Meaning, Offset, Pattern, RegField, Slot, condition_flags, flag};
-use crate::{Access, Control, FlagEffects, Implicit, Reg, RegKind, Width};
+use crate::{Access, Control, FlagEffects, Implicit, Reg, RegKind, Traits, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
     MOVES,
@@ -174,6 +174,7 @@ const ADDS: Form = Form {
 };
 const SUB: Form = Form {
     mnemonic: "sub",
+    traits: Traits::ZEROING_IDIOM,
     meaning: Meaning::Sub { flags: false },
     summary: "subtracts the last operand from the one before it",
     source: "Arm ARM, C6.2 SUB",
@@ -298,6 +299,7 @@ const ORR: Form = Form {
 };
 const EOR: Form = Form {
     mnemonic: "eor",
+    traits: Traits::ZEROING_IDIOM,
     meaning: Meaning::Logic { op: Logic::Eor, invert: false, flags: false },
     summary: "sets the bits set in exactly one operand",
     source: "Arm ARM, C6.2 EOR",
@@ -562,8 +564,8 @@ const LDRSH_X: [Form; 6] =
 const LDRSW: [Form; 6] =
     load_store!(load("ldrsw", W32, true), "ldursw", W32, w(W64, Rt), mem_read, "10", "10");
 const LDR_LITERAL: [Form; 2] = [
-    Form { operands: &[w(W32, Rt), p(Pattern::Label19)], encoding: "00 011 0 00 imm19:19 Rt", ..load("ldr", W32, false) },
-    Form { operands: &[w(W64, Rt), p(Pattern::Label19)], encoding: "01 011 0 00 imm19:19 Rt", ..load("ldr", W64, false) },
+    Form { operands: &[w(W32, Rt), p(Pattern::Label19)], encoding: "00 011 0 00 imm19:19 Rt", traits: Traits::LOADS_LITERAL, ..load("ldr", W32, false) },
+    Form { operands: &[w(W64, Rt), p(Pattern::Label19)], encoding: "01 011 0 00 imm19:19 Rt", traits: Traits::LOADS_LITERAL, ..load("ldr", W64, false) },
 ];
 const LOADS: &[Form] = &join::<56>(&[
     &LDR_W,

@@ -562,7 +562,7 @@ fn operands(
     {
         let end = instruction.address.wrapping_add(reader.at as u64);
         *distance = distance.wrapping_add(end as i64);
-        if row.cuts_target {
+        if row.has_16bit_target {
             *distance &= 0xffff;
         } else if !prefixes.long {
             *distance &= 0xffff_ffff;

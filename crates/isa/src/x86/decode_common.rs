@@ -237,7 +237,7 @@ const fn entry(row: &Row, number: u16) -> Entry {
                 entry.imm_bytes = bytes;
                 entry.flags |= if unsigned { UNSIGNED } else { 0 };
             }
-            Some(Part::Target(_)) if row.cuts_target => return NOTHING,
+            Some(Part::Target(_)) if row.has_16bit_target => return NOTHING,
             Some(Part::Target(bytes)) => entry.imm_bytes = bytes,
             Some(Part::Memory(width)) => {
                 entry.width = width;

@@ -1,4 +1,4 @@
-//! Rows made from others: with the lock prefix, as 32-bit mode has them, and there with the prefix that cuts targets.
+//! Rows made from others: with the lock prefix, as 32-bit mode has them, and there with the prefix that truncates targets to 16 bits.
 //!
 //! All of it happens when this is compiled: a program that starts finds every row made.
 
@@ -6,7 +6,7 @@ use super::encoding::Encoding;
 use super::table::GROUPS;
 use super::{Form, Meaning, Pattern, Slot};
 use crate::form::Modes;
-use crate::{Implicit, Reg, RegKind, Width};
+use crate::{Implicit, Reg, RegKind, Traits, Width};
 
 /// A row of the table, and what is made of it.
 #[derive(Copy, Clone)]
@@ -14,8 +14,8 @@ struct Origin {
     form: &'static Form,
     locked: bool,
     narrowed: bool,
-    /// The operand-size prefix cuts the target.
-    cut: bool,
+    /// The operand-size prefix truncates the target to 16 bits.
+    target16: bool,
     /// Where the result is valid.
     modes: Modes,
 }
@@ -37,22 +37,22 @@ const ROOM: usize = 2048;
 const fn origins() -> ([Origin; ROOM], usize) {
     let first = &GROUPS[0][0];
     let nothing =
-        Origin { form: first, locked: false, narrowed: false, cut: false, modes: Modes::All };
+        Origin { form: first, locked: false, narrowed: false, target16: false, modes: Modes::All };
     let (mut origins, mut count) = ([nothing; ROOM], 0);
     let mut pass = 0;
     while pass < 3 {
-        let (locked, cut) = (pass == 1, pass == 2);
+        let (locked, target16) = (pass == 1, pass == 2);
         let mut group = 0;
         while group < GROUPS.len() {
             let mut at = 0;
             while at < GROUPS[group].len() {
                 let form = &GROUPS[group][at];
                 at += 1;
-                if locked && !can_be_locked(form) || cut && !can_be_cut(form) {
+                if locked && !can_be_locked(form) || target16 && !can_have_16bit_target(form) {
                     continue;
                 }
-                let own = Origin { form, locked, narrowed: false, cut, modes: form.modes };
-                if cut {
+                let own = Origin { form, locked, narrowed: false, target16, modes: form.modes };
+                if target16 {
                     let narrowed = differs_in_32_bits(form);
                     origins[count] = Origin { narrowed, modes: Modes::Only32, ..own };
                 } else if !matches!(form.modes, Modes::All) {
@@ -91,7 +91,7 @@ const MOST_IMPLICIT: usize = 8;
 
 impl Origin {
     const fn is_made(&self) -> bool {
-        self.locked || self.narrowed || self.cut
+        self.locked || self.narrowed || self.target16
     }
 
     const fn parts(&self) -> Parts {
@@ -111,7 +111,7 @@ impl Origin {
             if self.narrowed {
                 slot.pattern = in_32_bits(slot.pattern);
             }
-            if self.cut {
+            if self.target16 {
                 slot.pattern = in_16_bits(slot.pattern);
             }
             parts.operands[at] = slot;
@@ -127,9 +127,9 @@ impl Origin {
             at += 1;
         }
         let name = if self.narrowed { name_in_32_bits(form.mnemonic) } else { form.mnemonic };
-        let before = match (self.locked, self.cut) {
+        let before = match (self.locked, self.target16) {
             (true, _) => ["lock ", "F0 ", "in one indivisible step: "],
-            (_, true) => ["cut16 ", "66 ", "with code addresses of 16 bits: "],
+            (_, true) => ["data16 ", "66 ", "with code addresses of 16 bits: "],
             _ => [""; 3],
         };
         let texts = [name, form.encoding, form.summary];
@@ -137,7 +137,7 @@ impl Origin {
         while text < texts.len() {
             end = put(&mut parts.text, end, before[text].as_bytes());
             end = put(&mut parts.text, end, texts[text].as_bytes());
-            if self.cut && text == 1 && parts.text[end - 1] == b'd' {
+            if self.target16 && text == 1 && parts.text[end - 1] == b'd' {
                 // A distance of two bytes, `cw`, and not of four.
                 parts.text[end - 1] = b'w';
             }
@@ -158,8 +158,8 @@ impl Origin {
         let meaning = self.form.meaning;
         Form {
             mnemonic: text_of(mnemonic),
-            aliases: if self.cut { &[] } else { self.form.aliases },
-            meaning: match (self.cut, self.narrowed) {
+            aliases: if self.target16 { &[] } else { self.form.aliases },
+            meaning: match (self.target16, self.narrowed) {
                 (true, _) => meaning_in_16_bits(meaning),
                 (_, true) => meaning_in_32_bits(meaning),
                 _ => meaning,
@@ -168,6 +168,10 @@ impl Origin {
             implicit: parts.implicit.split_at(self.form.implicit.len()).0,
             encoding: text_of(encoding),
             modes: self.modes,
+            traits: match self.target16 {
+                true => self.form.traits.with(Traits::TARGET_IS_16_BITS),
+                false => self.form.traits,
+            },
             summary: text_of(summary),
             ..*self.form
         }
@@ -238,13 +242,15 @@ const fn can_be_locked(form: &Form) -> bool {
         }
         [] => false,
     };
-    in_memory && form.meaning.lockable()
+    in_memory && form.traits.contains(Traits::LOCKABLE)
 }
 
-/// The row can have an operand-size prefix that cuts its target: there is none, and no other prefix, before it.
-const fn can_be_cut(form: &Form) -> bool {
+/// The row can have an operand-size prefix that truncates its target: there is none, and no other prefix, before it.
+const fn can_have_16bit_target(form: &Form) -> bool {
     let prefixed = matches!(form.encoding.as_bytes(), [b'F', b'2' | b'3', ..] | [b'3', b'E', ..]);
-    form.meaning.goes_near() && !prefixed && !matches!(form.modes, Modes::Only64)
+    form.traits.contains(Traits::TARGET_CAN_BE_16_BITS)
+        && !prefixed
+        && !matches!(form.modes, Modes::Only64)
 }
 
 const fn in_memory(pattern: Pattern) -> Pattern {
@@ -319,7 +325,7 @@ const fn meaning_in_16_bits(meaning: Meaning) -> Meaning {
     }
 }
 
-/// What stands in the place of a distance or an address of code that is cut.
+/// What stands in the place of a distance or an address of code that is truncated.
 const fn in_16_bits(pattern: Pattern) -> Pattern {
     match pattern {
         Pattern::Rel32 => Pattern::Rel16,

@@ -669,7 +669,7 @@ fn assemble_bytes(
         let field = if size == 1 { Field::Rel8 } else { Field::Rel32 };
         let distance = match target {
             // No relocation says so, and none would be of use.
-            Value::Late if row.cuts_target => {
+            Value::Late if row.has_16bit_target => {
                 let reason = "a target of 16 bits lies below 64 KiB, where the kernel lets no program have code";
                 return Err(EncodeError::BadAddress { operand, reason });
             }
@@ -685,7 +685,7 @@ fn assemble_bytes(
             known => {
                 let target = known.or_zero();
                 let distance = target.wrapping_sub(address.wrapping_add(end as u64) as i64);
-                if row.cuts_target {
+                if row.has_16bit_target {
                     cut_distance(operand, target, distance)?
                 // Addresses of 32-bit mode wrap.
                 } else if arch == Arch::X86_32 {

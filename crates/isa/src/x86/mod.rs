@@ -17,6 +17,7 @@ mod derived;
 mod encode;
 mod encoding;
 mod feature;
+mod frame_step;
 mod kinds;
 mod pattern;
 mod prefix;
@@ -32,17 +33,17 @@ mod tests;
 pub(crate) use decode::{Index, decode_into};
 use derived::FORMS;
 pub use encode::{encode, encode_form};
-pub use feature::Feature;
+pub(crate) use frame_step::frame_step;
 pub use pattern::Pattern;
-pub use prefix::{PREFIXES, Prefix, cuts_target};
+pub use prefix::{PREFIXES, Prefix};
 pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, keeps_order, spelling};
 
 use crate::mnemonics::{Mnemonics, mnemonics};
 use crate::{
-    Access, Arch, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction, Operand,
-    OperandContext, Reg, RegKind, Segment, Storage, Width,
+    Access, Arch, Feature, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen, FormDoc, Instruction,
+    Operand, OperandContext, Reg, RegKind, Segment, Storage, Width,
 };
 
 /// The status flags, at their bits in RFLAGS. Source: SDM Vol. 1, 3.4.3.1.
@@ -73,6 +74,48 @@ pub mod flag {
     pub const CONTROL: FlagSet = DF.with(NT).with(AC).with(ID);
     /// All six status flags.
     pub const STATUS: FlagSet = CF.with(PF).with(AF).with(ZF).with(SF).with(OF);
+}
+
+/// Numbers of the registers in the register file; see [`Storage`].
+pub mod storage {
+    use crate::Storage;
+
+    /// RAX.
+    pub const RAX: Storage = Storage(0);
+    /// RCX.
+    pub const RCX: Storage = Storage(1);
+    /// RDX.
+    pub const RDX: Storage = Storage(2);
+    /// RBX.
+    pub const RBX: Storage = Storage(3);
+    /// The stack pointer.
+    pub const RSP: Storage = Storage(4);
+    /// The frame pointer by convention.
+    pub const RBP: Storage = Storage(5);
+    /// RSI.
+    pub const RSI: Storage = Storage(6);
+    /// RDI.
+    pub const RDI: Storage = Storage(7);
+    /// The instruction pointer.
+    pub const RIP: Storage = Storage(16);
+    /// The base of FS.
+    pub const FS_BASE: Storage = Storage(17);
+    /// The base of GS.
+    pub const GS_BASE: Storage = Storage(18);
+    /// The control and status register of vector arithmetic.
+    pub const MXCSR: Storage = Storage(19);
+    /// The control and status words of the x87 unit.
+    pub const X87_WORDS: Storage = Storage(20);
+    /// The selectors in ES, DS, FS and GS, 16 bits each from the lowest.
+    pub const SELECTORS: Storage = Storage(21);
+    /// How many segments a thread may describe for itself. Source: set_thread_area(2).
+    pub const THREAD_SEGMENTS: u8 = 3;
+
+    /// The base of a segment that a thread describes for itself, with bit 32 set once it did.
+    pub const fn thread_segment(number: u8) -> Storage {
+        assert!(number < THREAD_SEGMENTS);
+        Storage(22 + number)
+    }
 }
 
 /// The status flags in report order.
@@ -403,45 +446,6 @@ pub enum Meaning {
 }
 
 impl Meaning {
-    /// Whether the lock prefix may stand before it, if its destination is in memory.
-    ///
-    /// Source: SDM Vol. 2A, LOCK.
-    const fn lockable(self) -> bool {
-        use Meaning::*;
-        matches!(
-            self,
-            Add | Adc
-                | And
-                | Btc
-                | Btr
-                | Bts
-                | Cmpxchg
-                | CmpxchgPair(_)
-                | Dec
-                | Inc
-                | Neg
-                | Not
-                | Or
-                | Sbb
-                | Sub
-                | Xor
-                | Xadd
-                | Xchg
-        )
-    }
-
-    /// Whether it sends control to another place of the segment, so that an operand-size prefix in 32-bit mode cuts
-    /// the target to 16 bits.
-    ///
-    /// Source: SDM Vol. 2A, CALL, Jcc, JMP, LOOP/LOOPcc; Vol. 2B, RET.
-    const fn goes_near(self) -> bool {
-        use Meaning::*;
-        matches!(
-            self,
-            Jmp | Jcc(_) | Call | Ret | Loop | Loope | Loopne | LoopNarrow(_) | JumpIfZero(_)
-        )
-    }
-
     /// The condition, of an instruction that has one.
     pub const fn condition(self) -> Option<Cond> {
         match self {
@@ -530,7 +534,8 @@ const fn context_of(number: u16) -> OperandContext {
         target |= operands[at].pattern.is_target();
         at += 1;
     }
-    OperandContext { target, page: false, condition: false }
+    let traits = FORMS[number as usize].traits;
+    OperandContext { target, page: false, condition: false, traits }
 }
 
 /// The row with this number.
@@ -557,8 +562,7 @@ pub fn is_valid(arch: Arch, number: u16) -> bool {
 ///
 /// If there is no such row.
 pub fn feature(number: u16) -> Option<Feature> {
-    let row = &rows()[usize::from(number)];
-    feature::of(row.form, &row.encoding)
+    form(number).feature
 }
 
 /// How many rows there are.
@@ -586,8 +590,7 @@ pub fn form_docs(arch: Arch, mnemonic: &str) -> Vec<FormDoc> {
     let condition = |form: &Form| form.meaning.condition_words(arch, true);
     let doc = |&number: &u16| {
         let form = form(number);
-        let feature = feature(number).map(|feature| feature.name);
-        FormDoc { feature, ..form.doc(syntax(form), condition(form)) }
+        form.doc(syntax(form), condition(form))
     };
     numbers.iter().map(doc).collect()
 }
@@ -675,7 +678,7 @@ const fn slot(access: Access, pattern: Pattern) -> Slot {
 }
 
 /// The register in which SYSENTER wants the stack pointer, by the convention of the kernel.
-pub const SYSENTER_STACK: Storage = Storage(5);
+pub const SYSENTER_STACK: Storage = storage::RBP;
 
 /// The instruction pointer as the base of an address.
 pub const RIP: Reg = Reg::new(RegKind::Ip, 0);

@@ -17,14 +17,6 @@ pub struct Prefix {
     pub source: &'static str,
 }
 
-/// Whether the mnemonic is that of a row with the prefix that cuts targets to 16 bits.
-pub fn cuts_target(mnemonic: &str) -> bool {
-    mnemonic.strip_prefix(CUTTING).is_some_and(|rest| rest.starts_with(' '))
-}
-
-/// The prefix that cuts targets.
-const CUTTING: &str = "cut16";
-
 const REPEATED: Prefix = Prefix {
     name: "rep",
     byte: 0xf3,
@@ -73,10 +65,10 @@ pub const PREFIXES: &[Prefix] = &[
         source: "SDM Vol. 1, 17.3.5",
     },
     Prefix {
-        name: CUTTING,
+        name: "data16",
         byte: 0x66,
-        rows: &[CUTTING],
-        summary: "cuts the target to its low 16 bits; what a call pushes and a return pops has 16 bits",
+        rows: &["data16"],
+        summary: "truncates the target to its low 16 bits; what a call pushes and a return pops has 16 bits",
         takes: "`jmp`, `call`, `ret`, a conditional jump or a loop, in 32-bit mode",
         source: "SDM Vol. 1, 3.6.1",
     },

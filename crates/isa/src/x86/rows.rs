@@ -26,8 +26,8 @@ pub(crate) struct Row {
     pub sized_by_mode: bool,
     /// Whether it uses a register as wide as an address that none of its operands tells.
     pub unsaid_address: bool,
-    /// Control goes to the lower 16 bits of the target.
-    pub cuts_target: bool,
+    /// An operand-size prefix truncates the target to 16 bits.
+    pub has_16bit_target: bool,
     /// What is there can be in a segment that a prefix names.
     pub unsaid_segment: bool,
 }
@@ -37,7 +37,7 @@ impl Row {
         use Meaning::*;
         let encoding = Encoding::parse(form);
         let (mut memory_width, mut names_vvvv, mut says_address) = (None, false, false);
-        let mut cuts_target = false;
+        let mut has_16bit_target = false;
         let mut at = 0;
         while at < form.operands.len() {
             let pattern = form.operands[at].pattern;
@@ -46,7 +46,7 @@ impl Row {
             }
             names_vvvv |= matches!(pattern, Pattern::Vvvv(_));
             says_address |= pattern.fixed_address().is_some();
-            cuts_target |= pattern.is_target() && encoding.operand16;
+            has_16bit_target |= pattern.is_target() && encoding.operand16;
             at += 1;
         }
         let uses_address = matches!(
@@ -66,7 +66,7 @@ impl Row {
                 Control::Next | Control::Syscall | Control::Trap
             ),
             unsaid_address: uses_address && !says_address && !encoding.address_size,
-            cuts_target,
+            has_16bit_target,
             unsaid_segment: matches!(
                 form.meaning,
                 String(StringOp::Movs | StringOp::Cmps | StringOp::Lods, ..)

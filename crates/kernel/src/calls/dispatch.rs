@@ -1,6 +1,6 @@
 //! What system calls do, shared by all machines.
 
-use sotto_isa::Storage;
+use sotto_isa::x86::storage;
 use sotto_machine::{Fault, Signal};
 
 use crate::Errno;
@@ -164,8 +164,7 @@ const ARCH_GET_FS: u64 = 0x1003;
 const ARCH_GET_GS: u64 = 0x1004;
 
 fn arch_prctl(process: &mut Process, code: u64, address: u64) -> Result<u64, Errno> {
-    // Storage of the segment bases: see [`Storage`].
-    let (fs, gs) = (Storage(17), Storage(18));
+    let (fs, gs) = (storage::FS_BASE, storage::GS_BASE);
     match code {
         ARCH_SET_FS => process.machine.set_register(fs, address),
         ARCH_SET_GS => process.machine.set_register(gs, address),
@@ -181,7 +180,7 @@ fn arch_prctl(process: &mut Process, code: u64, address: u64) -> Result<u64, Err
 /// The first of the segments that a thread describes for itself, and how many there are.
 /// Source: <asm/segment.h>.
 const FIRST_THREAD_ENTRY: u32 = 12;
-const THREAD_ENTRIES: u32 = 3;
+const THREAD_ENTRIES: u32 = storage::THREAD_SEGMENTS as u32;
 
 /// The structure holds the number of the segment, its base, its limit and its kind. A number of -1 asks
 /// for one that is free, which is told in its place. Source: set_thread_area(2).
@@ -191,8 +190,7 @@ fn thread_segment(process: &mut Process, description: u64) -> Result<u64, Errno>
     let word =
         |at: usize| u32::from_le_bytes([words[at], words[at + 1], words[at + 2], words[at + 3]]);
     let (number, base) = (word(0), word(4));
-    // Storage of the bases: see [`Storage`].
-    let storage = |entry: u32| Storage(22 + entry as u8);
+    let storage = |entry: u32| storage::thread_segment(entry as u8);
     let entry = match number {
         u32::MAX => {
             let free = |entry: &u32| process.machine.register(storage(*entry)) == 0;

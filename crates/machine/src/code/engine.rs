@@ -429,7 +429,10 @@ fn note_transfer<C: Cpu>(
         return;
     }
     let arch = cpu.arch();
-    let place = if arch.is_x86() { ReturnAddress::OnStack } else { ReturnAddress::InRegister };
+    let place = match arch.stacks_return_address() {
+        true => ReturnAddress::OnStack,
+        false => ReturnAddress::InRegister,
+    };
     let stack_pointer = cpu.register(arch.stack_pointer());
     let call = Call { from, return_address, routine: cpu.pc(), stack_pointer, moment };
     calls.note(control, place, call);

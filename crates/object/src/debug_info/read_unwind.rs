@@ -99,7 +99,7 @@ fn find(
     // routine of which no rule says where has none: there a program starts.
     let mut callers = *registers;
     let back = usize::from(entry.cie().return_address_register().0);
-    if arch.is_x86() {
+    if arch.stacks_return_address() {
         *callers.get_mut(back)? = None;
     }
     let pointer = usize::from(arch.stack_pointer().dwarf_number(arch)?);

@@ -1,7 +1,7 @@
 //! Why a program died, in words: the fact, the place and the remedy.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, Storage, x86};
+use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, Traits, x86};
 use sotto_kernel::{Ending, Process};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 use sotto_object::Image;
@@ -87,7 +87,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
         }
         Fault::Overflow => [1, 2].into_iter().find_map(|bytes| {
             let before = scene.process.machine.instruction_at(pc.wrapping_sub(bytes)).ok()?;
-            (before.end() == pc && before.mnemonic().starts_with("int")).then_some(before)
+            (before.end() == pc && before.control() == Control::Trap).then_some(before)
         }),
         _ => scene.process.machine.instruction_at(pc).ok(),
     };
@@ -353,7 +353,7 @@ fn divide(
     let Some(instruction) = instruction else { return };
     let width = x86::operand_width(x86::form(instruction.form));
     let (high, low) = (Reg::x86(width, 2), Reg::x86(width, 0));
-    let signed = instruction.mnemonic() == "idiv";
+    let signed = instruction.traits().contains(Traits::SIGNED_DIVISION);
     if fault == Fault::DivideByZero {
         report.message = "division by zero".to_string();
     } else {
@@ -394,7 +394,7 @@ fn float(scene: &Scene, report: &mut FaultReport) {
         "an underflow",
         "a result that is not exact",
     ];
-    let mxcsr = scene.process.machine.register(Storage(19));
+    let mxcsr = scene.process.machine.register(x86::storage::MXCSR);
     // Masks stand seven bits above their flags. Source: SDM Vol. 1, 10.2.3.
     let raised = mxcsr & !(mxcsr >> 7) & 0x3f;
     let names: Vec<&str> =

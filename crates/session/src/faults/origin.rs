@@ -204,8 +204,7 @@ impl Session {
         let by_stack = instruction.operands.iter().any(|operand| match operand {
             Operand::Mem(mem) => mem.base.is_some_and(|base| {
                 let storage = base.storage();
-                storage == Some(pointer)
-                    || storage == Some(crate::views::stack::frame_pointer(arch))
+                storage == Some(pointer) || storage == Some(arch.frame_pointer())
             }),
             _ => false,
         });

@@ -7,9 +7,9 @@
 
 use std::collections::HashSet;
 
-use sotto_isa::{Access, Arch, Control, IndexMode, Instruction, Mem, Operand, Reg, Storage, Value};
-
-use crate::views::stack::frame_pointer;
+use sotto_isa::{
+    Access, Arch, Control, FrameStep, IndexMode, Instruction, Mem, Operand, Reg, Storage,
+};
 
 /// A part of the stack that an instruction names.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -44,7 +44,7 @@ impl Pointers {
     fn of(&self, reg: Reg) -> Option<i64> {
         match reg.storage()? {
             storage if storage == self.arch.stack_pointer() => Some(self.stack),
-            storage if storage == frame_pointer(self.arch) => self.frame,
+            storage if storage == self.arch.frame_pointer() => self.frame,
             _ => None,
         }
     }
@@ -52,45 +52,31 @@ impl Pointers {
     /// Follows an instruction; `None` if the stack pointer cannot be followed further.
     fn follow(&mut self, instruction: &Instruction) -> Option<()> {
         let slot = self.arch.address_bytes() as i64;
-        let (stack, frame) = (self.arch.stack_pointer(), frame_pointer(self.arch));
+        let (stack, frame) = (self.arch.stack_pointer(), self.arch.frame_pointer());
         let is = |reg: &Reg, wanted: Storage| reg.storage() == Some(wanted);
-        match (instruction.mnemonic(), &instruction.operands[..]) {
-            ("push" | "pushfq" | "pushfd", _) => self.stack -= slot,
-            ("pop", [Operand::Reg(reg)]) if !is(reg, stack) => {
-                self.stack += slot;
-                if is(reg, frame) {
+        match instruction.frame_step() {
+            FrameStep::Push { bytes, .. } => self.stack -= bytes as i64,
+            FrameStep::Pop { bytes, loaded } => {
+                self.stack += bytes as i64;
+                if loaded.is_some_and(|reg| is(&reg, frame)) {
                     self.frame = None;
                 }
             }
-            ("pop" | "popfq" | "popfd", _) => self.stack += slot,
-            ("leave", _) => {
+            FrameStep::Leave => {
                 self.stack = self.frame? + slot;
                 self.frame = None;
             }
-            // x86: `sub rsp, 16`, `mov rbp, rsp`; A64: `sub sp, sp, #16`, `mov x29, sp`.
-            ("sub" | "add" | "mov" | "lea", [Operand::Reg(to), rest @ ..])
-                if is(to, stack) || is(to, frame) =>
-            {
-                let sign = if instruction.mnemonic() == "sub" { -1 } else { 1 };
-                let now = match rest {
-                    [Operand::Imm(Value::Known(value))] if instruction.mnemonic() != "mov" => {
-                        self.of(*to).map(|at| at + sign * value)
-                    }
-                    [Operand::Reg(from)] if instruction.mnemonic() == "mov" => self.of(*from),
-                    [Operand::Reg(from), Operand::Imm(Value::Known(value))] => {
-                        self.of(*from).map(|at| at + sign * value)
-                    }
-                    [Operand::Mem(mem)] if mem.index.is_none() => {
-                        mem.base.and_then(|base| self.of(base)).map(|at| at + mem.disp.or_zero())
-                    }
-                    _ => None,
-                };
-                match is(to, stack) {
-                    true => self.stack = now?,
-                    false => self.frame = now,
-                }
+            FrameStep::Offset { to, from, amount } if is(&to, stack) => {
+                self.stack = self.of(from)? + amount;
             }
-            (_, operands) => {
+            FrameStep::Offset { to, from, amount } if is(&to, frame) => {
+                self.frame = self.of(from).map(|at| at + amount);
+            }
+            FrameStep::Offset { .. }
+            | FrameStep::Align { .. }
+            | FrameStep::Transfer { .. }
+            | FrameStep::Other => {
+                let operands = &instruction.operands;
                 for (index, operand) in operands.iter().enumerate() {
                     match operand {
                         Operand::Reg(reg) if instruction.access(index).writes() => {
@@ -140,20 +126,20 @@ fn uses_of(instruction: &Instruction, pointers: &Pointers, uses: &mut Vec<FrameU
             _ => at + mem.disp.or_zero(),
         };
         let accessed = instruction.access(index) != Access::None && mem.index.is_none();
-        // Pairs of A64 access two words.
-        let words = if instruction.operands.len() > 2 && !arch.is_x86() { 2 } else { 1 };
+        let words = match instruction.frame_step() {
+            FrameStep::Transfer { registers: [Some(_), Some(_)], .. } => 2,
+            _ => 1,
+        };
         let bytes = accessed.then(|| words * mem.width.map_or(8, |width| width.bytes() as i64));
         uses.push(FrameUse { offset, bytes });
     }
     // The address of a local on its way to somewhere.
-    let taken = match (instruction.mnemonic(), &instruction.operands[..]) {
-        ("add", [Operand::Reg(_), Operand::Reg(from), Operand::Imm(value)]) => {
-            pointers.of(*from).map(|at| at + value.or_zero())
-        }
-        ("mov", [Operand::Reg(to), Operand::Reg(from)])
-            if to.storage() != Some(frame_pointer(arch)) =>
+    let taken = match instruction.frame_step() {
+        FrameStep::Offset { to, from, amount }
+            if to.storage() != Some(arch.stack_pointer())
+                && !(to.storage() == Some(arch.frame_pointer()) && amount == 0) =>
         {
-            pointers.of(*from)
+            pointers.of(from).map(|at| at + amount)
         }
         _ => None,
     };
@@ -213,7 +199,7 @@ pub(crate) fn words_passed(arch: Arch, found: &FrameUses) -> u64 {
 
 /// Bytes from the stack pointer at entry up to the first word that was passed on the stack.
 pub(crate) fn first_passed(arch: Arch) -> i64 {
-    if arch.is_x86() { arch.address_bytes() as i64 } else { 0 }
+    arch.return_address_slot() as i64
 }
 
 /// Whether nothing in the code, all of which was read, has to do with a word of its frame.

@@ -6,7 +6,7 @@
 //! code: those that it reads before it writes them.
 
 use serde::Serialize;
-use sotto_isa::{Control, Instruction, Operand, Storage};
+use sotto_isa::{Control, Instruction, Storage};
 use sotto_machine::registers_used;
 
 use crate::Session;
@@ -99,7 +99,7 @@ impl Session {
     /// The frames as execution made them, without their arguments.
     fn followed(&self) -> Vec<Frame> {
         let arch = self.arch();
-        let slot = if arch.is_x86() { arch.address_bytes() } else { 0 };
+        let slot = arch.return_address_slot();
         let pointer = self.process.machine.register(arch.stack_pointer());
         let calls = self.process.machine.calls();
         let mut frames = Vec::new();
@@ -217,12 +217,7 @@ fn read_before_written(code: &[Instruction]) -> Vec<Storage> {
         }
         let used = registers_used(instruction);
         // What is taken from itself is only cleared.
-        let clears = match instruction.operands[..] {
-            [Operand::Reg(a), Operand::Reg(b)] => {
-                a == b && matches!(instruction.mnemonic(), "xor" | "sub" | "eor")
-            }
-            _ => false,
-        };
+        let clears = instruction.is_zeroing();
         for (access, reg) in &used {
             let Some(storage) = reg.storage() else { continue };
             if access.reads() && !clears && !written.contains(&storage) && !read.contains(&storage)

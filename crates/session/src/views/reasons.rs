@@ -119,10 +119,10 @@ fn of_flag(arch: Arch, info: &FlagInfo, set: bool, origin: &FlagOrigin) -> Optio
         }
         (FlagRole::Carry, FlagOperation::Subtract) => {
             // On Arm, C after a subtraction means "no borrow".
-            let below = if arch.is_x86() { set } else { !set };
+            let below = set != arch.carry_means_no_borrow();
             let is = if below { "is below" } else { "is not below" };
             let borrowed = if carried.is_empty() { "" } else { " + 1" };
-            let borrow = if arch.is_x86() { "" } else { ", so nothing is borrowed" };
+            let borrow = if arch.carry_means_no_borrow() { ", so nothing is borrowed" } else { "" };
             let borrow = if below { "" } else { borrow };
             format!("{} {is} {}{borrowed} (unsigned){borrow}", unsigned(a), unsigned(b))
         }

@@ -2,13 +2,10 @@
 //!
 //! Pure functions of the step's effects and the state after it, so that going back and forward gives the same remarks.
 
-use sotto_isa::{Arch, Control, Instruction, RegKind, Storage, Width, x86};
+use sotto_isa::x86::storage::{RAX, RCX, RDX};
+use sotto_isa::{Arch, Control, Instruction, RegKind, Storage, Traits, Width, x86};
 use sotto_kernel::Process;
 use sotto_machine::StepEffects;
-
-const RAX: Storage = Storage(0);
-const RCX: Storage = Storage(1);
-const RDX: Storage = Storage(2);
 
 /// The remark about a step, if there is one.
 pub(crate) fn of_step(
@@ -24,7 +21,7 @@ pub(crate) fn of_step(
 
 /// IDIV of a negative number whose upper half is 0, which makes it a large positive one.
 fn negative_dividend(instruction: &Instruction, effects: &StepEffects) -> Option<String> {
-    if instruction.mnemonic() != "idiv" {
+    if !instruction.traits().contains(Traits::SIGNED_DIVISION) {
         return None;
     }
     let width = x86::operand_width(x86::form(instruction.form));

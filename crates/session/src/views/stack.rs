@@ -172,7 +172,7 @@ impl Session {
             let second =
                 pair.is_some_and(|writer| write.is_some_and(|w| w.moment == writer.moment));
             let role = match self.startup_label(address) {
-                _ if offset < 0 => match self.arch() == Arch::X86_64 && offset >= -128 {
+                _ if offset < 0 => match offset >= -(self.arch().red_zone_bytes() as i64) {
                     true => SlotRole::RedZone,
                     false => SlotRole::Below,
                 },
@@ -213,7 +213,7 @@ impl Session {
     fn role(&mut self, address: u64, write: Option<RangeWrite>, scene: &SlotScene) -> SlotRole {
         let &SlotScene { frame, frames, layouts, second } = scene;
         let arch = self.arch();
-        let on_stack = arch.is_x86();
+        let on_stack = arch.stacks_return_address();
         let returns = |frame: &Frame| {
             frame.call.is_some() && frame.end.wrapping_sub(arch.address_bytes()) == address
         };
@@ -263,8 +263,10 @@ impl Session {
         }
         match saved(self.arch(), &instruction, second).filter(|_| prologue) {
             Some(reg) => match reg.storage() {
-                Some(storage) if storage == link_register(self.arch()) => SlotRole::ReturnAddress,
-                Some(storage) if storage == frame_pointer(self.arch()) => {
+                Some(storage) if Some(storage) == self.arch().link_register() => {
+                    SlotRole::ReturnAddress
+                }
+                Some(storage) if storage == self.arch().frame_pointer() => {
                     SlotRole::FrameLink(reg.name())
                 }
                 _ => SlotRole::Saved(reg.name()),
@@ -317,7 +319,7 @@ impl Session {
     /// How the routine that is running writes the address of a slot of its frame.
     fn slot_name(&self, address: u64, frame: &Frame) -> String {
         let arch = self.arch();
-        let base = [frame_pointer(arch), arch.stack_pointer()]
+        let base = [arch.frame_pointer(), arch.stack_pointer()]
             .into_iter()
             .find(|&storage| (frame.start..frame.end).contains(&self.register(storage)))
             .unwrap_or(arch.stack_pointer());
@@ -462,26 +464,9 @@ const ARGUMENT_CODE: u64 = 64;
 /// Bytes of code from the start of a routine in which it saves registers.
 const PROLOGUE: u64 = 64;
 
-/// The register that holds the address of the frame by convention. Source: psABI, AAPCS64 6.4.6.
-pub(crate) fn frame_pointer(arch: Arch) -> Storage {
-    if arch.is_x86() { Storage(5) } else { Storage(29) }
-}
-
-/// The register that holds the return address; the instruction pointer, which nobody saves, where that is
-/// on the stack.
-fn link_register(arch: Arch) -> Storage {
-    if arch.is_x86() { arch.pc() } else { Storage(30) }
-}
-
 /// The preserved register that an instruction stores; the second one of a pair if `second`.
 fn saved(arch: Arch, instruction: &Instruction, second: bool) -> Option<Reg> {
-    let groups = arch.convention().groups;
-    let preserved = |storage: Storage| {
-        let kept = groups.iter().find(|group| group.title == "preserved");
-        kept.is_some_and(|group| group.registers.contains(&storage))
-            || storage == link_register(arch)
-            || storage == frame_pointer(arch)
-    };
+    let preserved = |storage: Storage| arch.convention().is_preserved(storage);
     let mut stored = instruction.operands.iter().enumerate().filter_map(|(index, operand)| {
         let Operand::Reg(reg) = operand else { return None };
         let kept = reg.width() == arch.address_width() && reg.storage().is_some_and(preserved);

@@ -14,9 +14,6 @@ use crate::views::frames::Frame;
 /// Frames that are looked for.
 const MAX_FRAMES: usize = 1 << 12;
 
-/// Bytes of the longest and the shortest call of x86.
-const CALLS: std::ops::RangeInclusive<u64> = 2..=7;
-
 impl Session {
     /// Whether control came to where it is by a way that was not followed.
     pub(crate) fn came_unseen(&self) -> bool {
@@ -69,7 +66,9 @@ impl Session {
             // A frame further in lies further down; where the return address is in a register, it may be empty.
             let caller = caller.filter(|caller| {
                 let empty = caller.frame_address == start && caller.return_address != at;
-                frames.is_empty() || caller.frame_address > start || (empty && !arch.is_x86())
+                frames.is_empty()
+                    || caller.frame_address > start
+                    || (empty && !arch.stacks_return_address())
             });
             let Some(caller) = caller else {
                 // Execution may know the rest.
@@ -123,11 +122,13 @@ impl Session {
 
     /// The call that a return address lies behind, or the last byte before it if no call ends there.
     fn call_before(&mut self, return_address: u64) -> u64 {
-        let lengths = if self.arch().is_x86() { CALLS } else { 4..=4 };
-        let call = lengths.map(|length| return_address.wrapping_sub(length)).find(|&at| {
-            let found = self.process.machine.instruction_at(at);
-            found.is_ok_and(|i| i.control() == Control::Call && i.end() == return_address)
-        });
+        let call =
+            self.arch().call_lengths().map(|length| return_address.wrapping_sub(length)).find(
+                |&at| {
+                    let found = self.process.machine.instruction_at(at);
+                    found.is_ok_and(|i| i.control() == Control::Call && i.end() == return_address)
+                },
+            );
         call.unwrap_or(return_address.wrapping_sub(1))
     }
 

@@ -69,7 +69,7 @@ impl Commander {
         }
         for group in arch.convention().groups {
             for (index, &storage) in group.registers.iter().enumerate() {
-                let title = if index == 0 { group.title } else { "" };
+                let title = if index == 0 { group.role.title() } else { "" };
                 let register = self.session.register(storage);
                 let name = arch.storage_name(storage);
                 let place = self.session.place(register).name().map(|n| format!("  = {n}"));

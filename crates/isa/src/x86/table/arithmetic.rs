@@ -15,6 +15,7 @@ const ALL_UNDEFINED: FlagEffects = FlagEffects { undefined: flag::STATUS, ..Flag
 
 const ADD_ROW: Form = Form {
     mnemonic: "add",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Add,
     flags: ALL_BY_RESULT,
     summary: "adds the source to the destination",
@@ -25,6 +26,7 @@ pub(super) const ADD: &[Form] = two_operand!(ADD_ROW, rw, "00", "01", "02", "03"
 
 const ADC_ROW: Form = Form {
     mnemonic: "adc",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Adc,
     flags: WITH_CARRY,
     summary: "adds the source and CF to the destination",
@@ -35,6 +37,7 @@ pub(super) const ADC: &[Form] = two_operand!(ADC_ROW, rw, "10", "11", "12", "13"
 
 const SUB_ROW: Form = Form {
     mnemonic: "sub",
+    traits: Traits::LOCKABLE.with(Traits::ZEROING_IDIOM),
     meaning: Meaning::Sub,
     flags: ALL_BY_RESULT,
     summary: "subtracts the source from the destination",
@@ -45,6 +48,7 @@ pub(super) const SUB: &[Form] = two_operand!(SUB_ROW, rw, "28", "29", "2A", "2B"
 
 const SBB_ROW: Form = Form {
     mnemonic: "sbb",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Sbb,
     flags: WITH_CARRY,
     summary: "subtracts the source and CF from the destination",
@@ -65,6 +69,7 @@ pub(super) const CMP: &[Form] = two_operand!(CMP_ROW, r, "38", "39", "3A", "3B",
 
 const INC_ROW: Form = Form {
     mnemonic: "inc",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Inc,
     flags: CARRY_KEPT,
     summary: "adds 1 and keeps CF",
@@ -75,6 +80,7 @@ pub(super) const INC: &[Form] = one_operand!(INC_ROW, rw, "FE", "FF", "/0");
 
 const DEC_ROW: Form = Form {
     mnemonic: "dec",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Dec,
     flags: CARRY_KEPT,
     summary: "subtracts 1 and keeps CF",
@@ -85,6 +91,7 @@ pub(super) const DEC: &[Form] = one_operand!(DEC_ROW, rw, "FE", "FF", "/1");
 
 const NEG_ROW: Form = Form {
     mnemonic: "neg",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Neg,
     flags: ALL_BY_RESULT,
     summary: "subtracts the destination from 0; CF says it was not 0",
@@ -141,6 +148,7 @@ pub(super) const IMUL_WIDE: &[Form] = accumulator_pair!(IMUL_WIDE_ROW, "/5",
 
 const IMUL_ROW: Form = Form {
     mnemonic: "imul",
+    traits: Traits::IMPLIED_SOURCE,
     meaning: Meaning::Imul,
     flags: PRODUCT,
     summary: "multiplies signed; CF and OF say that the product did not fit the destination",
@@ -172,6 +180,7 @@ pub(super) const DIV: &[Form] = accumulator_pair!(DIV_ROW, "/6",
 
 const IDIV_ROW: Form = Form {
     mnemonic: "idiv",
+    traits: Traits::SIGNED_DIVISION,
     meaning: Meaning::Idiv,
     flags: ALL_UNDEFINED,
     summary: "divides AX, DX:AX, EDX:EAX or RDX:RAX by the source, signed; quotient to the accumulator, remainder to AH or the data register",

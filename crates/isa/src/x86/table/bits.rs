@@ -33,6 +33,7 @@ const BT_ROW: Form = Form {
 };
 const BTS_ROW: Form = Form {
     mnemonic: "bts",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Bts,
     summary: "copies a bit of the destination to CF and sets it",
     source: "SDM Vol. 2A, BTS",
@@ -40,6 +41,7 @@ const BTS_ROW: Form = Form {
 };
 const BTR_ROW: Form = Form {
     mnemonic: "btr",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Btr,
     summary: "copies a bit of the destination to CF and clears it",
     source: "SDM Vol. 2A, BTR",
@@ -47,6 +49,7 @@ const BTR_ROW: Form = Form {
 };
 const BTC_ROW: Form = Form {
     mnemonic: "btc",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Btc,
     summary: "copies a bit of the destination to CF and inverts it",
     source: "SDM Vol. 2A, BTC",
@@ -65,6 +68,7 @@ const CARRY: Form = Form {
 /// The counted bits go to a register of the source's width.
 const POPCNT: Form = Form {
     mnemonic: "popcnt",
+    feature: feature::POPCNT,
     meaning: Meaning::Popcnt,
     flags: FlagEffects {
         modified: flag::ZF,
@@ -78,6 +82,7 @@ const POPCNT: Form = Form {
 
 const XADD: Form = Form {
     mnemonic: "xadd",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Xadd,
     flags: FlagEffects { modified: flag::STATUS, ..FlagEffects::NONE },
     summary: "adds the source to the destination, whose old value goes to the source",
@@ -87,6 +92,7 @@ const XADD: Form = Form {
 
 const CMPXCHG: Form = Form {
     mnemonic: "cmpxchg",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Cmpxchg,
     flags: FlagEffects { modified: flag::STATUS, ..FlagEffects::NONE },
     summary: "if the accumulator equals the destination the source goes there, else the destination to the accumulator",
@@ -162,6 +168,7 @@ const BSR_ROW: Form = Form {
 /// Compilers write it as BSF with a prefix, which older processors take it for.
 const TZCNT_ROW: Form = Form {
     mnemonic: "tzcnt",
+    feature: feature::BMI1,
     aliases: &["rep bsf"],
     meaning: Meaning::Tzcnt,
     flags: FlagEffects {
@@ -175,6 +182,7 @@ const TZCNT_ROW: Form = Form {
 };
 const LZCNT_ROW: Form = Form {
     mnemonic: "lzcnt",
+    feature: feature::LZCNT,
     aliases: &["rep bsr"],
     meaning: Meaning::Lzcnt,
     summary: "counts the zeros above the highest bit that is set; CF is set if there is none",
@@ -200,6 +208,7 @@ const DOUBLE_FLAGS: FlagEffects = FlagEffects {
 };
 const SHLD_ROW: Form = Form {
     mnemonic: "shld",
+    traits: Traits::IMPLIED_COUNT_CL,
     meaning: Meaning::Shld,
     flags: DOUBLE_FLAGS,
     summary: "shifts the destination left; bits of the source's upper end come in below",
@@ -241,6 +250,7 @@ const BMI_FLAGS: FlagEffects = FlagEffects {
 const BMI: Form = Form { flags: BMI_FLAGS, ..PLAIN };
 const ANDN: Form = Form {
     mnemonic: "andn",
+    feature: feature::BMI1,
     meaning: Meaning::Andn,
     flags: FlagEffects { modified: flag::SF.with(flag::ZF), cleared: flag::OF.with(flag::CF), undefined: flag::AF.with(flag::PF), ..FlagEffects::NONE },
     summary: "inverts the first source and ANDs it with the second",
@@ -249,30 +259,32 @@ const ANDN: Form = Form {
 };
 const BEXTR: Form = Form {
     mnemonic: "bextr",
+    feature: feature::BMI1,
     meaning: Meaning::Bextr,
     flags: FlagEffects { modified: flag::ZF, cleared: flag::OF.with(flag::CF), undefined: flag::AF.with(flag::PF).with(flag::SF), ..FlagEffects::NONE },
     summary: "takes bits out of the source: bits 7 to 0 of the last operand say from where, bits 15 to 8 how many",
     source: "SDM Vol. 2A, BEXTR",
     ..PLAIN
 };
-const BLSI: Form = Form { mnemonic: "blsi", meaning: Meaning::Blsi, summary: "keeps the lowest bit that is set", source: "SDM Vol. 2A, BLSI", ..BMI };
+const BLSI: Form = Form { mnemonic: "blsi", feature: feature::BMI1, meaning: Meaning::Blsi, summary: "keeps the lowest bit that is set", source: "SDM Vol. 2A, BLSI", ..BMI };
 const BLSMSK: Form = Form {
     mnemonic: "blsmsk",
+    feature: feature::BMI1,
     meaning: Meaning::Blsmsk,
     flags: FlagEffects { modified: flag::SF.with(flag::CF), cleared: flag::OF.with(flag::ZF), undefined: flag::AF.with(flag::PF), ..FlagEffects::NONE },
     summary: "makes a mask up to and with the lowest bit that is set",
     source: "SDM Vol. 2A, BLSMSK",
     ..PLAIN
 };
-const BLSR: Form = Form { mnemonic: "blsr", meaning: Meaning::Blsr, summary: "clears the lowest bit that is set", source: "SDM Vol. 2A, BLSR", ..BMI };
-const BZHI: Form = Form { mnemonic: "bzhi", meaning: Meaning::Bzhi, summary: "clears the bits from the position that the last operand's low byte says", source: "SDM Vol. 2A, BZHI", ..BMI };
-const PDEP: Form = Form { mnemonic: "pdep", meaning: Meaning::Pdep, summary: "spreads the first source's low bits to where the second has bits set", source: "SDM Vol. 2B, PDEP", ..PLAIN };
-const PEXT: Form = Form { mnemonic: "pext", meaning: Meaning::Pext, summary: "gathers the first source's bits from where the second has bits set", source: "SDM Vol. 2B, PEXT", ..PLAIN };
-const RORX: Form = Form { mnemonic: "rorx", meaning: Meaning::Rorx, summary: "rotates the source right; no flag changes", source: "SDM Vol. 2B, RORX", ..PLAIN };
-const SARX: Form = Form { mnemonic: "sarx", meaning: Meaning::Sarx, summary: "shifts the source right, copying the sign; no flag changes", source: "SDM Vol. 2B, SARX/SHLX/SHRX", ..PLAIN };
-const SHLX: Form = Form { mnemonic: "shlx", meaning: Meaning::Shlx, summary: "shifts the source left; no flag changes", ..SARX };
-const SHRX: Form = Form { mnemonic: "shrx", meaning: Meaning::Shrx, summary: "shifts the source right, filling with zeros; no flag changes", ..SARX };
-const MULX: Form = Form { mnemonic: "mulx", meaning: Meaning::Mulx, summary: "multiplies EDX or RDX with the source: the upper half to the first operand, the lower to the second", source: "SDM Vol. 2B, MULX", ..PLAIN };
+const BLSR: Form = Form { mnemonic: "blsr", feature: feature::BMI1, meaning: Meaning::Blsr, summary: "clears the lowest bit that is set", source: "SDM Vol. 2A, BLSR", ..BMI };
+const BZHI: Form = Form { mnemonic: "bzhi", feature: feature::BMI2, meaning: Meaning::Bzhi, summary: "clears the bits from the position that the last operand's low byte says", source: "SDM Vol. 2A, BZHI", ..BMI };
+const PDEP: Form = Form { mnemonic: "pdep", feature: feature::BMI2, meaning: Meaning::Pdep, summary: "spreads the first source's low bits to where the second has bits set", source: "SDM Vol. 2B, PDEP", ..PLAIN };
+const PEXT: Form = Form { mnemonic: "pext", feature: feature::BMI2, meaning: Meaning::Pext, summary: "gathers the first source's bits from where the second has bits set", source: "SDM Vol. 2B, PEXT", ..PLAIN };
+const RORX: Form = Form { mnemonic: "rorx", feature: feature::BMI2, meaning: Meaning::Rorx, summary: "rotates the source right; no flag changes", source: "SDM Vol. 2B, RORX", ..PLAIN };
+const SARX: Form = Form { mnemonic: "sarx", feature: feature::BMI2, meaning: Meaning::Sarx, summary: "shifts the source right, copying the sign; no flag changes", source: "SDM Vol. 2B, SARX/SHLX/SHRX", ..PLAIN };
+const SHLX: Form = Form { mnemonic: "shlx", feature: feature::BMI2, meaning: Meaning::Shlx, summary: "shifts the source left; no flag changes", ..SARX };
+const SHRX: Form = Form { mnemonic: "shrx", feature: feature::BMI2, meaning: Meaning::Shrx, summary: "shifts the source right, filling with zeros; no flag changes", ..SARX };
+const MULX: Form = Form { mnemonic: "mulx", feature: feature::BMI2, meaning: Meaning::Mulx, summary: "multiplies EDX or RDX with the source: the upper half to the first operand, the lower to the second", source: "SDM Vol. 2B, MULX", ..PLAIN };
 
 pub(super) const VEX: &[Form] = &[
     Form { operands: &[w(R32), r(V32), r(RM32)], encoding: "VEX.LZ.0F38.W0 F2 /r", ..ANDN },
@@ -305,6 +317,7 @@ pub(super) const VEX: &[Form] = &[
 
 const ADCX: Form = Form {
     mnemonic: "adcx",
+    feature: feature::ADX,
     meaning: Meaning::Adcx,
     flags: FlagEffects { tested: flag::CF, modified: flag::CF, ..FlagEffects::NONE },
     summary: "adds the source and CF to the destination; only CF changes",
@@ -313,15 +326,17 @@ const ADCX: Form = Form {
 };
 const ADOX: Form = Form {
     mnemonic: "adox",
+    feature: feature::ADX,
     meaning: Meaning::Adox,
     flags: FlagEffects { tested: flag::OF, modified: flag::OF, ..FlagEffects::NONE },
     summary: "adds the source and OF to the destination; only OF changes",
     source: "SDM Vol. 2A, ADOX",
     ..PLAIN
 };
-const MOVBE: Form = Form { mnemonic: "movbe", meaning: Meaning::Movbe, summary: "copies between memory and a register, reversing the order of the bytes", source: "SDM Vol. 2B, MOVBE", ..PLAIN };
-const CRC32: Form = Form { mnemonic: "crc32", summary: "adds the source to the CRC in the destination; the polynomial is 11EDC6F41", source: "SDM Vol. 2A, CRC32", ..PLAIN };
+const MOVBE: Form = Form { mnemonic: "movbe", feature: feature::MOVBE, meaning: Meaning::Movbe, summary: "copies between memory and a register, reversing the order of the bytes", source: "SDM Vol. 2B, MOVBE", ..PLAIN };
+const CRC32: Form = Form { mnemonic: "crc32", feature: feature::SSE4_2, summary: "adds the source to the CRC in the destination; the polynomial is 11EDC6F41", source: "SDM Vol. 2A, CRC32", ..PLAIN };
 const PAIR: Form = Form {
+    traits: Traits::LOCKABLE,
     flags: FlagEffects { modified: flag::ZF, ..FlagEffects::NONE },
     source: "SDM Vol. 2A, CMPXCHG8B/CMPXCHG16B",
     ..PLAIN
@@ -348,6 +363,7 @@ pub(super) const OTHERS: &[Form] = &[
     Form { operands: &[rw(R64), r(RM64)], meaning: Meaning::Crc32(Width::W64), encoding: "F2 REX.W + 0F 38 F1 /r", ..CRC32 },
     Form {
         mnemonic: "cmpxchg8b",
+        feature: feature::CX8,
         meaning: Meaning::CmpxchgPair(Width::W32),
         operands: &[rw(MEM64)],
         implicit: &[updates(Width::W32, A), updates(Width::W32, D), reads(Width::W32, B), reads(Width::W32, C)],
@@ -357,6 +373,7 @@ pub(super) const OTHERS: &[Form] = &[
     },
     Form {
         mnemonic: "cmpxchg16b",
+        feature: feature::CMPXCHG16B,
         meaning: Meaning::CmpxchgPair(Width::W64),
         operands: &[rw(Pattern::MemAligned)],
         implicit: &[updates(Width::W64, A), updates(Width::W64, D), reads(Width::W64, B), reads(Width::W64, C)],

@@ -18,6 +18,7 @@ const fn jcc(cond: Cond, mnemonic: &'static str, aliases: &'static [&'static str
         mnemonic,
         aliases,
         meaning: Meaning::Jcc(cond),
+        traits: Traits::TARGET_CAN_BE_16_BITS,
         flags: FlagEffects::tests(cond.tested()),
         control: Control::Branch,
         summary: "jumps if the condition holds",
@@ -86,6 +87,7 @@ pub(super) const SETCC: &[Form] = setcc! {
 
 const JMP: Form = Form {
     mnemonic: "jmp",
+    traits: Traits::TARGET_CAN_BE_16_BITS,
     meaning: Meaning::Jmp,
     control: Control::Jump,
     summary: "jumps",
@@ -94,6 +96,7 @@ const JMP: Form = Form {
 };
 const CALL: Form = Form {
     mnemonic: "call",
+    traits: Traits::TARGET_CAN_BE_16_BITS,
     meaning: Meaning::Call,
     implicit: &[updates(Width::W64, SP)],
     control: Control::Call,
@@ -103,6 +106,7 @@ const CALL: Form = Form {
 };
 const RET: Form = Form {
     mnemonic: "ret",
+    traits: Traits::TARGET_CAN_BE_16_BITS,
     meaning: Meaning::Ret,
     implicit: &[updates(Width::W64, SP)],
     control: Control::Return,
@@ -112,6 +116,7 @@ const RET: Form = Form {
 };
 const LOOP: Form = Form {
     mnemonic: "loop",
+    traits: Traits::TARGET_CAN_BE_16_BITS,
     meaning: Meaning::Loop,
     operands: &[r(Pattern::Rel8)],
     implicit: &[updates(Width::W64, C)],
@@ -126,6 +131,7 @@ const NARROW_64: &[Implicit] = &[updates(Width::W32, C)];
 const NARROW_32: &[Implicit] = &[updates(Width::W16, C)];
 const JRCXZ: Form = Form {
     mnemonic: "jrcxz",
+    traits: Traits::TARGET_CAN_BE_16_BITS,
     meaning: Meaning::JumpIfZero(Width::W64),
     operands: &[r(Pattern::Rel8)],
     implicit: &[reads(Width::W64, C)],
@@ -225,6 +231,7 @@ pub(super) const FORMS: &[Form] = &[
     },
     Form {
         mnemonic: "syscall",
+        feature: feature::SYSCALL,
         meaning: Meaning::Syscall,
         implicit: &[updates(Width::W64, A), writes(Width::W64, C), writes(Width::W64, 11)],
         encoding: "0F 05",
@@ -236,6 +243,7 @@ pub(super) const FORMS: &[Form] = &[
     },
     Form {
         mnemonic: "sysenter",
+        feature: feature::SEP,
         meaning: Meaning::Sysenter,
         implicit: &[updates(Width::W32, A), reads(Width::W32, BP), writes(Width::W32, SP)],
         encoding: "0F 34",

@@ -27,6 +27,7 @@ const ROTATE_CARRY_FLAGS: FlagEffects = FlagEffects { tested: flag::CF, ..ROTATE
 
 const AND_ROW: Form = Form {
     mnemonic: "and",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::And,
     flags: LOGIC,
     summary: "keeps the bits of the destination that are set in the source",
@@ -37,6 +38,7 @@ pub(super) const AND: &[Form] = two_operand!(AND_ROW, rw, "20", "21", "22", "23"
 
 const OR_ROW: Form = Form {
     mnemonic: "or",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Or,
     flags: LOGIC,
     summary: "sets the bits of the destination that are set in the source",
@@ -47,6 +49,7 @@ pub(super) const OR: &[Form] = two_operand!(OR_ROW, rw, "08", "09", "0A", "0B", 
 
 const XOR_ROW: Form = Form {
     mnemonic: "xor",
+    traits: Traits::LOCKABLE.with(Traits::ZEROING_IDIOM),
     meaning: Meaning::Xor,
     flags: LOGIC,
     summary: "inverts the bits of the destination that are set in the source",
@@ -84,6 +87,7 @@ pub(super) const TEST: &[Form] = &[
 
 const NOT_ROW: Form = Form {
     mnemonic: "not",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Not,
     summary: "inverts every bit; no flag changes",
     source: "SDM Vol. 2B, NOT",
@@ -113,6 +117,7 @@ macro_rules! shift {
 
 const SHL_ROW: Form = Form {
     mnemonic: "shl",
+    traits: Traits::IMPLIED_COUNT_ONE,
     aliases: &["sal"],
     meaning: Meaning::Shl,
     flags: SHIFT_FLAGS,

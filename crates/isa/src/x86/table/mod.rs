@@ -11,9 +11,10 @@ mod sse;
 mod strings;
 mod system;
 
+use super::feature;
 use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, X87, flag, slot};
 use crate::form::Modes;
-use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Width};
+use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Traits, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
     moves::FORMS,

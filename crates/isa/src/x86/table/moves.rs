@@ -29,6 +29,7 @@ const MOVSX: Form = Form {
 const MOVSXD: Form = Form { mnemonic: "movsxd", modes: Modes::Only64, ..MOVSX };
 const LEA: Form = Form {
     mnemonic: "lea",
+    traits: Traits::ADDRESS_ONLY,
     meaning: Meaning::Lea,
     summary: "computes the address of the source without reading memory",
     source: "SDM Vol. 2A, LEA",
@@ -36,6 +37,7 @@ const LEA: Form = Form {
 };
 const PUSH: Form = Form {
     mnemonic: "push",
+    traits: Traits::SIZED_IMMEDIATE,
     meaning: Meaning::Push,
     implicit: &[updates(Width::W64, SP)],
     summary: "moves the stack pointer down and stores the source there",
@@ -58,6 +60,7 @@ const POP: Form = Form {
 };
 const XCHG: Form = Form {
     mnemonic: "xchg",
+    traits: Traits::LOCKABLE,
     meaning: Meaning::Xchg,
     summary: "exchanges the two operands",
     source: "SDM Vol. 2D, XCHG",
@@ -161,6 +164,7 @@ const fn cmov(cond: Cond, mnemonic: &'static str, aliases: &'static [&'static st
         mnemonic,
         aliases,
         meaning: Meaning::Cmovcc(cond),
+        feature: feature::CMOV,
         flags: FlagEffects::tests(cond.tested()),
         summary: "copies the source to the destination if the condition holds; a 32-bit destination is cleared above either way",
         source: "SDM Vol. 2A, CMOVcc",

@@ -62,15 +62,17 @@ const SMSW: Form = Form {
 };
 const RDRAND: Form = Form {
     mnemonic: "rdrand",
+    feature: feature::RDRAND,
     meaning: Meaning::Rdrand,
     flags: FlagEffects { modified: flag::CF, cleared: flag::OF.with(flag::SF).with(flag::ZF).with(flag::AF).with(flag::PF), ..FlagEffects::NONE },
     summary: "loads a random number; CF says that there was one. Here it comes from the seed of the run",
     source: "SDM Vol. 2B, RDRAND",
     ..PLAIN
 };
-const RDSEED: Form = Form { mnemonic: "rdseed", source: "SDM Vol. 2B, RDSEED", ..RDRAND };
+const RDSEED: Form = Form { mnemonic: "rdseed", feature: feature::RDSEED, source: "SDM Vol. 2B, RDSEED", ..RDRAND };
 const RDTSC: Form = Form {
     mnemonic: "rdtsc",
+    feature: feature::TSC,
     meaning: Meaning::Rdtsc,
     implicit: &[writes(Width::W64, A), writes(Width::W64, D)],
     encoding: "0F 31",
@@ -83,12 +85,12 @@ const FENCE: Form = Form { meaning: Meaning::Nop, ..PLAIN };
 
 const fn read_base(mnemonic: &'static str, segment: Segment) -> Form {
     let summary = "copies the base address of the segment";
-    Form { mnemonic, modes: Modes::Only64, meaning: Meaning::ReadBase(segment), summary, source: "SDM Vol. 2B, RDFSBASE/RDGSBASE", ..PLAIN }
+    Form { mnemonic, modes: Modes::Only64, feature: feature::FSGSBASE, meaning: Meaning::ReadBase(segment), summary, source: "SDM Vol. 2B, RDFSBASE/RDGSBASE", ..PLAIN }
 }
 
 const fn write_base(mnemonic: &'static str, segment: Segment) -> Form {
     let summary = "sets the base address of the segment";
-    Form { mnemonic, modes: Modes::Only64, meaning: Meaning::WriteBase(segment), summary, source: "SDM Vol. 2D, WRFSBASE/WRGSBASE", ..PLAIN }
+    Form { mnemonic, modes: Modes::Only64, feature: feature::FSGSBASE, meaning: Meaning::WriteBase(segment), summary, source: "SDM Vol. 2D, WRFSBASE/WRGSBASE", ..PLAIN }
 }
 
 const R32_RM: Pattern = Pattern::RegRm(Width::W32);
@@ -186,6 +188,7 @@ pub(super) const FORMS: &[Form] = &[
     RDTSC,
     Form {
         mnemonic: "rdtscp",
+        feature: feature::RDTSCP,
         meaning: Meaning::Rdtscp,
         implicit: &[writes(Width::W64, A), writes(Width::W64, D), writes(Width::W64, C)],
         encoding: "0F 01 F9",
@@ -193,28 +196,29 @@ pub(super) const FORMS: &[Form] = &[
         source: "SDM Vol. 2B, RDTSCP",
         ..RDTSC
     },
-    Form { mnemonic: "rdpid", meaning: Meaning::Rdpid, operands: &[w(R64_RM)], encoding: "F3 0F C7 /7", summary: "loads the processor's number, which is 0 here", source: "SDM Vol. 2B, RDPID", ..PLAIN },
+    Form { mnemonic: "rdpid", feature: feature::RDPID, meaning: Meaning::Rdpid, operands: &[w(R64_RM)], encoding: "F3 0F C7 /7", summary: "loads the processor's number, which is 0 here", source: "SDM Vol. 2B, RDPID", ..PLAIN },
     Form { operands: &[w(R16_RM)], encoding: "0F C7 /6", ..RDRAND },
     Form { operands: &[w(R32_RM)], encoding: "0F C7 /6", ..RDRAND },
     Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F C7 /6", ..RDRAND },
     Form { operands: &[w(R16_RM)], encoding: "0F C7 /7", ..RDSEED },
     Form { operands: &[w(R32_RM)], encoding: "0F C7 /7", ..RDSEED },
     Form { operands: &[w(R64_RM)], encoding: "REX.W + 0F C7 /7", ..RDSEED },
-    Form { mnemonic: "prefetchnta", encoding: "0F 18 /0", summary: "hints that the memory is needed soon, and once", ..HINT },
-    Form { mnemonic: "prefetcht0", encoding: "0F 18 /1", summary: "hints that the memory is needed soon, in every cache", ..HINT },
-    Form { mnemonic: "prefetcht1", encoding: "0F 18 /2", summary: "hints that the memory is needed soon, in the second cache", ..HINT },
-    Form { mnemonic: "prefetcht2", encoding: "0F 18 /3", summary: "hints that the memory is needed soon, in the third cache", ..HINT },
+    Form { mnemonic: "prefetchnta", feature: feature::SSE, encoding: "0F 18 /0", summary: "hints that the memory is needed soon, and once", ..HINT },
+    Form { mnemonic: "prefetcht0", feature: feature::SSE, encoding: "0F 18 /1", summary: "hints that the memory is needed soon, in every cache", ..HINT },
+    Form { mnemonic: "prefetcht1", feature: feature::SSE, encoding: "0F 18 /2", summary: "hints that the memory is needed soon, in the second cache", ..HINT },
+    Form { mnemonic: "prefetcht2", feature: feature::SSE, encoding: "0F 18 /3", summary: "hints that the memory is needed soon, in the third cache", ..HINT },
     Form { mnemonic: "prefetch", encoding: "0F 0D /0", summary: "hints that the memory is needed soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
-    Form { mnemonic: "prefetchw", encoding: "0F 0D /1", summary: "hints that the memory is written soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
+    Form { mnemonic: "prefetchw", feature: feature::PREFETCHW, encoding: "0F 0D /1", summary: "hints that the memory is written soon", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
     Form { mnemonic: "prefetchwt1", encoding: "0F 0D /2", summary: "hints that the memory is written soon, in the second cache", source: "SDM Vol. 2B, PREFETCHW", ..HINT },
-    Form { mnemonic: "clflush", meaning: Meaning::FlushLine, operands: &[r(Pattern::Mem(Width::W8))], encoding: "NP 0F AE /7", summary: "writes the cache line of an address back and drops it", source: "SDM Vol. 2A, CLFLUSH", ..HINT },
-    Form { mnemonic: "lfence", encoding: "NP 0F AE E8", summary: "waits until every load before it is done", source: "SDM Vol. 2A, LFENCE", ..FENCE },
-    Form { mnemonic: "mfence", encoding: "NP 0F AE F0", summary: "waits until every load and store before it is done", source: "SDM Vol. 2B, MFENCE", ..FENCE },
-    Form { mnemonic: "sfence", encoding: "NP 0F AE F8", summary: "waits until every store before it is done", source: "SDM Vol. 2B, SFENCE", ..FENCE },
-    Form { mnemonic: "movnti", meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W32)), r(R32)], encoding: "0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
-    Form { mnemonic: "movnti", meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W64)), r(R64)], encoding: "REX.W + 0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
+    Form { mnemonic: "clflush", feature: feature::CLFSH, meaning: Meaning::FlushLine, operands: &[r(Pattern::Mem(Width::W8))], encoding: "NP 0F AE /7", summary: "writes the cache line of an address back and drops it", source: "SDM Vol. 2A, CLFLUSH", ..HINT },
+    Form { mnemonic: "lfence", feature: feature::SSE2, encoding: "NP 0F AE E8", summary: "waits until every load before it is done", source: "SDM Vol. 2A, LFENCE", ..FENCE },
+    Form { mnemonic: "mfence", feature: feature::SSE2, encoding: "NP 0F AE F0", summary: "waits until every load and store before it is done", source: "SDM Vol. 2B, MFENCE", ..FENCE },
+    Form { mnemonic: "sfence", feature: feature::SSE, encoding: "NP 0F AE F8", summary: "waits until every store before it is done", source: "SDM Vol. 2B, SFENCE", ..FENCE },
+    Form { mnemonic: "movnti", feature: feature::SSE2, meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W32)), r(R32)], encoding: "0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
+    Form { mnemonic: "movnti", feature: feature::SSE2, meaning: Meaning::Mov, operands: &[w(Pattern::Mem(Width::W64)), r(R64)], encoding: "REX.W + 0F C3 /r", summary: "stores a register past the caches", source: "SDM Vol. 2B, MOVNTI", ..PLAIN },
     Form {
         mnemonic: "int",
+        traits: Traits::INTERRUPT,
         meaning: Meaning::Int,
         operands: &[r(Pattern::Uimm8)],
         implicit: &[updates(Width::W64, A)],

@@ -375,7 +375,7 @@ impl Picture {
                 let is_pc = storage == arch.pc();
                 let points_to = session.place(value).name();
                 self.registers.push(RegisterRow {
-                    role: group.title,
+                    role: group.role.title(),
                     name: arch.storage_name(storage),
                     value,
                     points_to,
