@@ -354,9 +354,8 @@ impl Assembler<'_> {
             return Ok(None);
         }
         // The same word before a jump in 32-bit code is part of the mnemonic.
-        if let Tok::Word(next) = cursor.peek()?
-            && self.find_instruction(&format!("{word} {next}")).is_some()
-        {
+        let taken = take_instruction(self.arch, word, Span::default(), &mut cursor.clone());
+        if !alone && matches!(taken, Ok(Some(_))) {
             return Ok(None);
         }
         let byte = match x86_prefix_byte(self.arch, word) {
