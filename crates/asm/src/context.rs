@@ -23,6 +23,7 @@ use crate::text::expr;
 use crate::text::expr::Atoms;
 use crate::text::lexer::{Cursor, RegisterNames, Tok};
 use crate::text::source::Sources;
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Expr, Severity, Span};
 
 /// No section may be larger than this many bytes.
@@ -215,7 +216,7 @@ impl<'d> Assembler<'d> {
     /// of variables. Names that may be defined elsewhere are noted.
     pub(crate) fn bind_names(&mut self, expr: &mut Expr) {
         self.symbols.bind_variables(expr);
-        if self.levels.is_empty() && !self.externals && self.arch != Arch::X86_32 {
+        if self.levels.is_empty() && !self.externals && !syntax(self.arch).names_offset_table {
             return;
         }
         expr.for_each_leaf(&mut |leaf| {
@@ -229,7 +230,7 @@ impl<'d> Assembler<'d> {
     }
 
     pub(crate) fn label(&mut self, name: &str, span: Span) -> Result<(), Diagnostic> {
-        let hides = self.arch.is_x86()
+        let hides = syntax(self.arch).registers_hide_symbols
             && self.order == OperandOrder::DestinationFirst
             && !self.bare_is_contents;
         if hides && Reg::parse(self.arch, name).is_some() {
@@ -261,7 +262,7 @@ impl<'d> Assembler<'d> {
         span: Span,
         cursor: &mut Cursor,
     ) -> Result<(), Diagnostic> {
-        if self.arch.is_x86() {
+        if !syntax(self.arch).has_arm_directives {
             let message = "`.req` is for ARM";
             return Err(Diagnostic::error(Code::TargetConflict, span, message));
         }
@@ -357,7 +358,7 @@ impl<'d> Assembler<'d> {
         order: OperandOrder,
         span: Span,
     ) -> Result<(), Diagnostic> {
-        if !self.arch.is_x86() {
+        if !self.arch.has_source_first() {
             let message = format!("{} has one order of operands", self.arch);
             return Err(Diagnostic::error(Code::OperandOrder, span, message));
         }
@@ -485,7 +486,7 @@ impl<'d> Assembler<'d> {
 
     /// Finds the order of operands of a text from the first register in it.
     pub(crate) fn recognise_order(&mut self, text: &str, base: u32) {
-        if self.arch.is_x86()
+        if self.arch.has_source_first()
             && let Some((order, span)) = recognise_order(text, base as usize)
         {
             (self.order, self.order_from) = (order, Some(span));
@@ -493,7 +494,7 @@ impl<'d> Assembler<'d> {
         }
         // In files that compilers mark, C names are seen in either order.
         let marked = memchr::memmem::find(text.as_bytes(), b".intel_syntax").is_some();
-        if self.arch.is_x86() && (marked || self.order == OperandOrder::SourceFirst) {
+        if self.arch.has_source_first() && (marked || self.order == OperandOrder::SourceFirst) {
             let names = symbols_named_as_registers(text);
             if !names.is_empty() {
                 let known = self.register_names.get_or_insert_default();

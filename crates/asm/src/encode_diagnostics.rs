@@ -12,6 +12,7 @@ use crate::sections::fragments::OpenInstruction;
 use crate::symbols::{Evaluator, shown};
 use crate::text::hints;
 use crate::text::suggest::nearest;
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// An error of the encoder, with its place.
@@ -153,12 +154,10 @@ pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span, near: Option<&str
     // A name that another machine has is more likely than a slip of the finger.
     if let Some(other) = machine_of(arch, word) {
         let error = error.note(format!("`{lower}` is an instruction of {other}"));
-        return match (arch, lower.as_str()) {
-            (Arch::Arm64, "push") => {
-                error.help("write `stp x0, x1, [sp, #-16]!`, which keeps the stack aligned")
-            }
-            (Arch::Arm64, "pop") => error.help("write `ldp x0, x1, [sp], #16`"),
-            _ => error
+        let counterpart = syntax(arch).counterparts.iter().find(|(name, _)| *name == lower);
+        return match counterpart {
+            Some((_, help)) => error.help(*help),
+            None => error
                 .help(format!("if the file is for {other}, write `.target {other}` at its top or give `--target {other}`")),
         };
     }

@@ -6,6 +6,8 @@ use sotto_isa::{
     encode, find_mnemonic, form_docs,
 };
 
+use sotto_object::has_mapping_symbols;
+
 use crate::context::Assembler;
 use crate::encode_diagnostics::{encode_diagnostic, nearest_instruction, unknown_word};
 use crate::operands::parsed::{OpenMem, Parsed, Spanned};
@@ -13,6 +15,7 @@ use crate::operands::{arm64, x86, x86_source_first};
 use crate::sections::fragments::OpenInstruction;
 use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// A word that is an instruction.
@@ -70,13 +73,13 @@ pub(crate) fn find_instruction(arch: Arch, order: OperandOrder, word: &str) -> O
     }
     if let Some((mnemonic, number)) =
         sotto_isa::x86::vector::named_comparison(&word.to_ascii_lowercase())
-        && arch.is_x86()
+        && syntax(arch).has_prefixes
     {
         let comparison = Some(number);
         let context = OperandContext::default();
         return Some(Found { mnemonic, context, spelling: None, comparison });
     }
-    if order != OperandOrder::SourceFirst || !arch.is_x86() {
+    if order != OperandOrder::SourceFirst || !arch.has_source_first() {
         return None;
     }
     let spelling = sotto_isa::x86::spelling(arch, word)?;
@@ -97,7 +100,7 @@ pub(crate) fn take_instruction(
         return Ok(Some((found, span)));
     }
     let prefix = PREFIXES.iter().find(|prefix| prefix.name.eq_ignore_ascii_case(word));
-    let (Some(prefix), true) = (prefix, arch.is_x86()) else { return Ok(None) };
+    let (Some(prefix), true) = (prefix, syntax(arch).has_prefixes) else { return Ok(None) };
     let mnemonic = match cursor.peek()? {
         Tok::Word(mnemonic) => mnemonic,
         Tok::End => {
@@ -138,12 +141,14 @@ pub(crate) fn parse_operands(
         return Ok(());
     }
     loop {
-        operands.push(match cursor.arch() {
-            Arch::Arm64 => arm64::operand(cursor, context, operands.is_empty())?,
-            _ if cursor.order() == OperandOrder::SourceFirst => {
+        operands.push(match (cursor.arch(), cursor.order()) {
+            (Arch::Arm64, _) => arm64::operand(cursor, context, operands.is_empty())?,
+            (Arch::X86_64 | Arch::X86_32, OperandOrder::SourceFirst) => {
                 x86_source_first::operand(cursor, context)?
             }
-            _ => x86::operand(cursor, context)?,
+            (Arch::X86_64 | Arch::X86_32, OperandOrder::DestinationFirst) => {
+                x86::operand(cursor, context)?
+            }
         });
         if !cursor.eat(',')? {
             break;
@@ -232,7 +237,9 @@ pub(crate) fn check_address(
 /// Whether an instruction would take its two operands the other way round.
 pub(crate) fn swapped_operands(arch: Arch, mnemonic: &str, operands: &Operands) -> bool {
     match operands[..] {
-        [a @ Operand::Imm(_), b] if arch.is_x86() => encode(arch, mnemonic, &[b, a], 0).is_ok(),
+        [a @ Operand::Imm(_), b] if arch.has_source_first() => {
+            encode(arch, mnemonic, &[b, a], 0).is_ok()
+        }
         _ => false,
     }
 }
@@ -294,7 +301,7 @@ impl Assembler<'_> {
         let mnemonic = found.settle(operands, cursor, span)?;
         self.check_contents(span, "an instruction")?;
         self.check_executable(span);
-        if self.arch == Arch::Arm64 {
+        if has_mapping_symbols(self.arch) {
             self.section().mark_kind(true);
         }
         check_address(found, operands, cursor)?;

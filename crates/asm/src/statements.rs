@@ -5,6 +5,8 @@ use std::rc::Rc;
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{Arch, Operand, OperandOrder, encode, form_docs};
 
+use sotto_object::has_mapping_symbols;
+
 use crate::context::Assembler;
 use crate::directives::structure::{Structure, begins_condition};
 use crate::directives::table::Directive;
@@ -19,6 +21,7 @@ use crate::symbols::{Context, Definition};
 use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok, code_end};
 use crate::text::suggest::{all_near, is_one_slip, nearest};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Expr, Span, other_spellings};
 
 /// What a statement leaves to the reader of lines.
@@ -112,7 +115,7 @@ impl Assembler<'_> {
     /// Warns of an instruction behind a `;` that starts a comment: on other machines' sources, 64-bit ARM among
     /// them, it often separates statements.
     pub(crate) fn check_hidden_instruction(&mut self, line: &Line) {
-        if self.arch.is_x86() || self.stopped {
+        if !syntax(self.arch).warns_of_semicolon || self.stopped {
             return;
         }
         let end = code_end(line.text, self.arch);
@@ -157,7 +160,7 @@ impl Assembler<'_> {
         if section.flags.nobits || section.warns_of_instructions() {
             return false;
         }
-        if self.arch == Arch::Arm64 {
+        if has_mapping_symbols(self.arch) {
             section.mark_kind(true);
         }
         self.open_labels.clear();
@@ -332,10 +335,9 @@ impl Assembler<'_> {
                 let forms = form_docs(self.arch, mnemonic);
                 let taken =
                     |syntax: &str| syntax.split(',').filter(|part| !part.is_empty()).count();
-                forms.iter().any(|form| match self.arch.is_x86() {
-                    true => taken(&form.syntax) == operands.len(),
-                    // Some may be left out there.
-                    false => taken(&form.syntax) >= operands.len(),
+                forms.iter().any(|form| match syntax(self.arch).has_optional_operands {
+                    false => taken(&form.syntax) == operands.len(),
+                    true => taken(&form.syntax) >= operands.len(),
                 })
             }
         }
@@ -350,7 +352,9 @@ impl Assembler<'_> {
     ) -> Result<Option<Pending<'t>>, Diagnostic> {
         // Every instruction comes by here.
         let alone = cursor.peek()? == Tok::End;
-        if !self.arch.is_x86() || !(alone || matches!(word.as_bytes(), [.., b'4' | b'6'])) {
+        if !syntax(self.arch).has_prefixes
+            || !(alone || matches!(word.as_bytes(), [.., b'4' | b'6']))
+        {
             return Ok(None);
         }
         // The same word before a jump in 32-bit code is part of the mnemonic.

@@ -12,6 +12,7 @@ use sotto_object::{Binding, Datum, SymbolKind, Visibility};
 
 use crate::text::expr::Via;
 use crate::text::suggest::nearest;
+use crate::text::syntax::syntax;
 use crate::{Binary, Code, Diagnostic, EvalError, Expr, Span};
 
 /// A map whose order nothing depends on.
@@ -103,16 +104,19 @@ fn misspelt_register(arch: Arch, name: &str, error: &Diagnostic) -> Option<Diagn
         let error = error.clone().help(format!("a number begins with a digit: write `0{name}`"));
         return Some(error.replace_with(format!("0{name}")));
     }
-    if arch == Arch::Arm64 {
+    if let Some(registers) = &syntax(arch).numbered_registers {
         let (letter, number) = lower.split_at_checked(1)?;
         let number = number.parse::<u32>().ok();
         match (letter, number) {
-            ("r", Some(number @ 0..=30)) => {
+            (letter, Some(number))
+                if letter == registers.foreign_letter && number <= registers.last =>
+            {
                 let text =
                     format!("write `x{number}` for its 64 bits, `w{number}` for the lower 32");
-                return Some(error.clone().note("arm64 names no registers with `r`").help(text));
+                let note = format!("{arch} names no registers with `{letter}`");
+                return Some(error.clone().note(note).help(text));
             }
-            ("x" | "w", Some(31..)) => {
+            ("x" | "w", Some(number)) if number > registers.last => {
                 let prefix = if letter == "x" { "" } else { "w" };
                 let text = format!(
                     "number 31 is written `{letter}zr` where it is zero, and `{prefix}sp` where it is the stack pointer"

@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Storage, Width};
+use crate::{Convention, FlagInfo, FlagSet, Storage, Width, convention};
 
 /// A target machine.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
@@ -181,6 +181,27 @@ impl Arch {
     /// Bytes of an address.
     pub const fn address_bytes(self) -> u64 {
         self.address_width().bytes()
+    }
+
+    /// The machine's status flags, in the order in which a report lists them.
+    pub fn flags(self) -> &'static [FlagInfo] {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => crate::x86::FLAGS,
+            Arch::Arm64 => crate::arm64::FLAGS,
+        }
+    }
+
+    /// Names of the flags in `set`, in report order.
+    pub fn flag_names(self, set: FlagSet) -> Vec<&'static str> {
+        self.flags().iter().filter(|info| set.contains(info.flag)).map(|info| info.name).collect()
+    }
+    /// The machine's calling convention.
+    pub fn convention(self) -> &'static Convention {
+        match self {
+            Arch::X86_64 => &convention::X86_64,
+            Arch::X86_32 => &convention::X86_32,
+            Arch::Arm64 => &convention::ARM64,
+        }
     }
 }
 

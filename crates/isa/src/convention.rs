@@ -3,7 +3,7 @@
 //! Sources: psABI i386, 2.2; psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
 //! AAPCS64, 6.1.1 "General-purpose Registers"; man-pages syscall(2).
 
-use crate::{Arch, Reg, RegKind, Storage, Width};
+use crate::{Reg, RegKind, Storage, Width};
 
 /// What a register is for by convention.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
@@ -88,7 +88,7 @@ const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
     out
 }
 
-static X86_64: Convention = Convention {
+pub(crate) static X86_64: Convention = Convention {
     groups: &[
         RoleGroup { role: RegisterRole::Arguments, registers: &list([7, 6, 2, 1, 8, 9]) },
         RoleGroup { role: RegisterRole::Result, registers: &list([0]) },
@@ -105,7 +105,7 @@ static X86_64: Convention = Convention {
 };
 
 /// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
-static X86_32: Convention = Convention {
+pub(crate) static X86_32: Convention = Convention {
     groups: &[
         RoleGroup { role: RegisterRole::Result, registers: &list([0, 2]) },
         RoleGroup { role: RegisterRole::Scratch, registers: &list([1]) },
@@ -120,7 +120,7 @@ static X86_32: Convention = Convention {
     syscall_result: Storage(0),
 };
 
-static ARM64: Convention = Convention {
+pub(crate) static ARM64: Convention = Convention {
     groups: &[
         RoleGroup { role: RegisterRole::Arguments, registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
         RoleGroup {
@@ -142,20 +142,10 @@ static ARM64: Convention = Convention {
     syscall_result: Storage(0),
 };
 
-impl Arch {
-    /// The machine's calling convention.
-    pub fn convention(self) -> &'static Convention {
-        match self {
-            Arch::X86_64 => &X86_64,
-            Arch::X86_32 => &X86_32,
-            Arch::Arm64 => &ARM64,
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Arch;
 
     #[test]
     fn every_register_has_exactly_one_role() {

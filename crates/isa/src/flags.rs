@@ -4,8 +4,6 @@ use std::ops::{BitAnd, BitOr, Not};
 
 use serde::{Deserialize, Serialize};
 
-use crate::Arch;
-
 /// A set of status (x86) or condition (ARM) flags of one machine.
 ///
 /// On x86 a flag has its bit position in RFLAGS; on ARM the position it has in bits 31 to 28 of
@@ -140,20 +138,5 @@ impl FlagEffects {
     /// Every flag whose value after the instruction may differ from before, undefined ones included.
     pub const fn written(&self) -> FlagSet {
         self.modified.with(self.cleared).with(self.set).with(self.undefined)
-    }
-}
-
-impl Arch {
-    /// The machine's status flags, in the order in which a report lists them.
-    pub fn flags(self) -> &'static [FlagInfo] {
-        match self {
-            Arch::X86_64 | Arch::X86_32 => crate::x86::FLAGS,
-            Arch::Arm64 => crate::arm64::FLAGS,
-        }
-    }
-
-    /// Names of the flags in `set`, in report order.
-    pub fn flag_names(self, set: FlagSet) -> Vec<&'static str> {
-        self.flags().iter().filter(|info| set.contains(info.flag)).map(|info| info.name).collect()
     }
 }

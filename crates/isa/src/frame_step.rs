@@ -1,6 +1,6 @@
 //! How an instruction moves the stack pointer and the frame pointer, the same for every machine.
 
-use crate::{Arch, IndexMode, Instruction, Reg, arm64, x86};
+use crate::{IndexMode, Reg};
 
 /// What an instruction does to the registers by which frames are found.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -50,14 +50,4 @@ pub enum FrameStep {
     },
     /// Something else; its operands say what it writes.
     Other,
-}
-
-impl Instruction {
-    /// What the instruction does to the registers by which frames are found.
-    pub fn frame_step(&self) -> FrameStep {
-        match self.arch {
-            Arch::X86_64 | Arch::X86_32 => x86::frame_step(self),
-            Arch::Arm64 => arm64::frame_step(self),
-        }
-    }
 }

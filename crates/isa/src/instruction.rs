@@ -6,8 +6,8 @@ use std::ops::RangeInclusive;
 use arrayvec::ArrayVec;
 
 use crate::{
-    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, Implicit, Lanes, Operand, Operands,
-    Traits, Width, arm64, x86,
+    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, FrameStep, Implicit, Lanes, Operand,
+    Operands, Traits, Width, arm64, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -86,6 +86,14 @@ impl Instruction {
     /// If there is no such operand.
     pub fn access(&self, index: usize) -> Access {
         on_form!(self, form => form.operands[index].access)
+    }
+
+    /// What the instruction does to the registers by which frames are found.
+    pub fn frame_step(&self) -> FrameStep {
+        match self.arch {
+            Arch::X86_64 | Arch::X86_32 => x86::frame_step(self),
+            Arch::Arm64 => arm64::frame_step(self),
+        }
     }
 
     /// Facts about the row that no other question asks for.

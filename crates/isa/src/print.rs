@@ -73,7 +73,9 @@ impl Instruction {
     pub fn print_in(&self, order: OperandOrder, names: &dyn Names) -> String {
         match (self.arch, order) {
             (Arch::X86_64 | Arch::X86_32, OperandOrder::SourceFirst) => x86::print(self, names),
-            _ => self.print(names),
+            (Arch::X86_64 | Arch::X86_32, OperandOrder::DestinationFirst) | (Arch::Arm64, _) => {
+                self.print(names)
+            }
         }
     }
 

@@ -10,7 +10,7 @@ use crate::calls::dispatch;
 use crate::calls::dispatch::Outcome;
 use crate::process::{Ending, MadeCall, Noticed, Process, Progress, Stop};
 use crate::report::{self, SyscallReport};
-use crate::table::Door;
+use crate::table::SyscallAbi;
 use crate::{Errno, table, vdso};
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
@@ -156,10 +156,10 @@ impl Process {
     }
 
     /// The way into the kernel that the machine took.
-    fn door(&self, event: Event) -> Door {
+    fn door(&self, event: Event) -> SyscallAbi {
         match event {
-            Event::Syscall32 | Event::Sysenter => Door::X86_32,
-            _ => Door::of(self.arch()),
+            Event::Syscall32 | Event::Sysenter => SyscallAbi::X86_32,
+            _ => SyscallAbi::of(self.arch()),
         }
     }
 
@@ -173,12 +173,12 @@ impl Process {
     }
 
     fn make_call(&mut self, event: Event) -> Option<Stop> {
-        let door = self.door(event);
+        let abi = self.door(event);
         let convention = self.arch().convention();
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
-        let registers = match door {
-            Door::X86_32 => Arch::X86_32.convention().syscall_arguments,
+        let registers = match abi {
+            SyscallAbi::X86_32 => Arch::X86_32.convention().syscall_arguments,
             _ => convention.syscall_arguments,
         };
         let mut given: Vec<u64> =
@@ -191,12 +191,12 @@ impl Process {
                 None => refused = Some(Errno::EFAULT.result()),
             }
         }
-        let cut = |value: u64| if door == Door::X86_32 { value & 0xffff_ffff } else { value };
+        let cut = |value: u64| if abi == SyscallAbi::X86_32 { value & 0xffff_ffff } else { value };
         // To the kernel the number is an int. Source: Linux, `do_syscall_64`, `el0_svc_common`.
         let (number, values) =
             (number & 0xffff_ffff, given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
         let mut report = SyscallReport {
-            door,
+            abi,
             number,
             name: None,
             arguments: Vec::new(),
@@ -204,17 +204,17 @@ impl Process {
             result: None,
             notice: None,
         };
-        let Some(row) = table::by_number(door, number) else {
+        let Some(row) = table::by_number(abi, number) else {
             let result = Errno::ENOSYS.result();
             self.set_result(result);
-            report.notice = Some(report::not_modelled(door, number));
+            report.notice = Some(report::not_modelled(abi, number));
             report.result = Some(result);
             self.report(report);
             return None;
         };
         let (outcome, notice) = match refused {
             Some(result) => (Outcome::Returned(result), None),
-            None => dispatch::perform(self, row.call, door, &values),
+            None => dispatch::perform(self, row.call, abi, &values),
         };
         (report.name, report.notice) =
             (Some(row.name), report::cut(row, &given, &values).or(notice));

@@ -16,6 +16,7 @@ mod load;
 mod process;
 mod report;
 pub mod table;
+mod target;
 mod vdso;
 
 pub use errno::Errno;
@@ -25,3 +26,4 @@ pub use process::{
     Ending, InputSource, MadeCall, Noticed, Process, ProcessSnapshot, Progress, Stop,
 };
 pub use report::{ArgumentReport, KernelWrite, Notice, SyscallReport};
+pub use target::{Target, target};

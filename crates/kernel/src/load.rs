@@ -3,18 +3,10 @@
 //! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; psABI i386, 2.3.1; the arm64
 //! stack is laid out the same way; getauxval(3) for the vector's types.
 
-use sotto_isa::Arch;
-use sotto_machine::{Machine, MapError, Permissions};
+use sotto_machine::{Machine, MapError, Permissions, RegionKind};
 use sotto_object::Image;
 
-/// Address after the last byte of the stack: the last page of the user's half stays free, and so do the
-/// last two of 32 bits.
-fn stack_top(arch: Arch) -> u64 {
-    match arch {
-        Arch::X86_32 => 0xffff_e000,
-        _ => 0x7fff_ffff_f000,
-    }
-}
+use crate::target::target;
 
 /// The usual limit on a stack.
 pub(crate) const STACK_BYTES: u64 = 8 << 20;
@@ -116,15 +108,15 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         if segment.memory_size == 0 {
             continue;
         }
-        let name = match (segment.exec, segment.write) {
-            (true, _) => "code",
-            (false, true) => "data",
-            (false, false) => "constants",
+        let kind = match (segment.exec, segment.write) {
+            (true, _) => RegionKind::Code,
+            (false, true) => RegionKind::Data,
+            (false, false) => RegionKind::Constants,
         };
         let permissions = Permissions { read: true, write: segment.write, execute: segment.exec };
         machine
             .memory_mut()
-            .map(name, segment.address, segment.memory_size, permissions)
+            .map(kind, segment.address, segment.memory_size, permissions)
             .map_err(|source| StartError::Segment { address: segment.address, source })?;
         // What lies around the contents in the file is on the same pages.
         let around = &segment.surroundings;
@@ -138,10 +130,10 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
     }
     let execute = image.executable_stack;
     let permissions = Permissions { read: true, write: true, execute };
-    let stack = stack_top(image.arch) - STACK_BYTES;
+    let stack = target(image.arch).stack_top - STACK_BYTES;
     machine
         .memory_mut()
-        .map("stack", stack, STACK_BYTES, permissions)
+        .map(RegionKind::Stack, stack, STACK_BYTES, permissions)
         .map_err(|source| StartError::Segment { address: stack, source })?;
     machine.seed_random(startup.seed);
     let stack_pointer = build_stack(&mut machine, image, startup).ok_or(too_large)?;
@@ -155,7 +147,7 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
 fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Option<u64> {
     let width = image.arch.address_bytes();
     // The last word is zero.
-    let mut at = stack_top(image.arch) - width;
+    let mut at = target(image.arch).stack_top - width;
     let mut push = |machine: &mut Machine, bytes: &[u8]| {
         at -= bytes.len() as u64;
         machine.memory_mut().load(at, bytes).is_ok().then_some(at)
@@ -171,7 +163,7 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
     };
     let environment = addresses(&startup.environment)?;
     let arguments = addresses(&startup.arguments)?;
-    let platform = push(machine, &with_zero(platform(image.arch).as_bytes()))?;
+    let platform = push(machine, &with_zero(target(image.arch).platform.as_bytes()))?;
     let random = push(machine, &random_bytes(startup.seed))?;
 
     let auxiliary = [
@@ -200,14 +192,6 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
     let bytes: Vec<u8> = words.iter().flat_map(word).collect();
     machine.memory_mut().load(stack_pointer, &bytes).ok()?;
     Some(stack_pointer)
-}
-
-pub(crate) fn platform(arch: Arch) -> &'static str {
-    match arch {
-        Arch::Arm64 => "aarch64",
-        Arch::X86_32 => "i686",
-        _ => "x86_64",
-    }
 }
 
 /// Sixteen bytes from a seed, by the SplitMix64 generator.

@@ -3,7 +3,7 @@
 use sotto_machine::{Machine, Signal};
 
 use crate::errno::Errno;
-use crate::table::{ArgumentKind, Door, SyscallRow};
+use crate::table::{ArgumentKind, SyscallAbi, SyscallRow};
 
 /// Bytes of a buffer that are shown.
 const SHOWN_BYTES: u64 = 40;
@@ -25,7 +25,7 @@ pub struct ArgumentReport {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SyscallReport {
     /// Whose table its number is of.
-    pub door: Door,
+    pub abi: SyscallAbi,
     /// Its number.
     pub number: u64,
     /// Its name, if it is modelled.
@@ -143,7 +143,7 @@ fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
     Some(format!("\"{escaped}\"{more}"))
 }
 
-/// What to say about arguments that the door cuts to 32 bits, if that changes one.
+/// What to say about arguments that the abi cuts to 32 bits, if that changes one.
 pub(crate) fn cut(row: &SyscallRow, given: &[u64], used: &[u64]) -> Option<Notice> {
     let names = row.arguments.iter().map(|(name, _)| name);
     let (name, (given, used)) = names.zip(given.iter().zip(used)).find(|(_, (a, b))| a != b)?;
@@ -159,13 +159,13 @@ pub(crate) fn cut(row: &SyscallRow, given: &[u64], used: &[u64]) -> Option<Notic
 }
 
 /// What to say about a call that is not modelled.
-pub(crate) fn not_modelled(door: Door, number: u64) -> Notice {
-    let own_name = door.name();
+pub(crate) fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
+    let own_name = abi.name();
     let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
-    let elsewhere = crate::table::elsewhere(door, number);
+    let elsewhere = crate::table::elsewhere(abi, number);
     let help = elsewhere.first().map(|(machine, row)| {
         let name = row.name;
-        match row.number_at(door) {
+        match row.number_in(abi) {
             Some(own) => {
                 format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")
             }

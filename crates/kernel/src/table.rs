@@ -2,6 +2,8 @@
 
 use sotto_isa::Arch;
 
+use crate::target::target;
+
 /// What an argument is, for checking it and for showing it.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum ArgumentKind {
@@ -410,9 +412,9 @@ syscalls! {
     uname { x86_64: 63, x86_32: 122, arm64: 160, arm32: 122 } (names: Address);
 }
 
-/// A way into the kernel: whose numbers and registers a call uses.
+/// A system-call ABI: whose numbers and registers a call uses.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Door {
+pub enum SyscallAbi {
     /// SYSCALL of x86-64.
     X86_64,
     /// `int 0x80`: the table of 32-bit x86, and 32 bits of each argument.
@@ -421,22 +423,26 @@ pub enum Door {
     Arm64,
 }
 
-impl Door {
-    /// The machine's own way.
-    pub fn of(arch: Arch) -> Door {
-        match arch {
-            Arch::Arm64 => Door::Arm64,
-            Arch::X86_32 => Door::X86_32,
-            _ => Door::X86_64,
+impl SyscallAbi {
+    /// The machine's own.
+    pub fn of(arch: Arch) -> SyscallAbi {
+        target(arch).abi
+    }
+
+    /// Bytes of an address and of a C `long`.
+    pub const fn word_bytes(self) -> usize {
+        match self {
+            SyscallAbi::X86_64 | SyscallAbi::Arm64 => 8,
+            SyscallAbi::X86_32 => 4,
         }
     }
 
     /// The name of the machine whose table it is.
     pub fn name(self) -> &'static str {
         match self {
-            Door::X86_64 => "x86-64",
-            Door::X86_32 => "32-bit x86",
-            Door::Arm64 => "arm64",
+            SyscallAbi::X86_64 => "x86-64",
+            SyscallAbi::X86_32 => "32-bit x86",
+            SyscallAbi::Arm64 => "arm64",
         }
     }
 }
@@ -444,22 +450,22 @@ impl Door {
 impl SyscallRow {
     /// Its number on a machine that we run.
     pub fn number(&self, arch: Arch) -> Option<u64> {
-        self.number_at(Door::of(arch))
+        self.number_in(SyscallAbi::of(arch))
     }
 
-    /// Its number at a door.
-    pub fn number_at(&self, door: Door) -> Option<u64> {
-        match door {
-            Door::X86_64 => self.numbers.x86_64,
-            Door::X86_32 => self.numbers.x86_32,
-            Door::Arm64 => self.numbers.arm64,
+    /// Its number at a abi.
+    pub fn number_in(&self, abi: SyscallAbi) -> Option<u64> {
+        match abi {
+            SyscallAbi::X86_64 => self.numbers.x86_64,
+            SyscallAbi::X86_32 => self.numbers.x86_32,
+            SyscallAbi::Arm64 => self.numbers.arm64,
         }
     }
 }
 
 /// The call with this number.
-pub fn by_number(door: Door, number: u64) -> Option<&'static SyscallRow> {
-    SYSCALLS.iter().find(|row| row.number_at(door) == Some(number))
+pub fn by_number(abi: SyscallAbi, number: u64) -> Option<&'static SyscallRow> {
+    SYSCALLS.iter().find(|row| row.number_in(abi) == Some(number))
 }
 
 /// The call with this name.
@@ -468,18 +474,18 @@ pub fn by_name(name: &str) -> Option<&'static SyscallRow> {
 }
 
 /// Calls that have this number on another machine: the machine's name, and the call.
-pub fn elsewhere(door: Door, number: u64) -> Vec<(&'static str, &'static SyscallRow)> {
+pub fn elsewhere(abi: SyscallAbi, number: u64) -> Vec<(&'static str, &'static SyscallRow)> {
     let mut found = Vec::new();
     for row in SYSCALLS {
         let Numbers { x86_64, x86_32, arm64, arm32 } = row.numbers;
         let others = [
-            ("x86-64", x86_64, door == Door::X86_64),
-            ("32-bit x86", x86_32, door == Door::X86_32),
-            ("arm64", arm64, door == Door::Arm64),
+            ("x86-64", x86_64, abi == SyscallAbi::X86_64),
+            ("32-bit x86", x86_32, abi == SyscallAbi::X86_32),
+            ("arm64", arm64, abi == SyscallAbi::Arm64),
             ("32-bit ARM", arm32, false),
         ];
         for (name, n, own) in others {
-            if n == Some(number) && !own && row.number_at(door) != n {
+            if n == Some(number) && !own && row.number_in(abi) != n {
                 found.push((name, row));
             }
         }
@@ -496,12 +502,13 @@ mod tests {
         for &arch in Arch::ALL {
             for row in SYSCALLS {
                 let Some(number) = row.number(arch) else { continue };
-                let found = by_number(Door::of(arch), number).map(|r| r.name);
+                let found = by_number(SyscallAbi::of(arch), number).map(|r| r.name);
                 assert_eq!(found, Some(row.name));
             }
         }
-        assert_eq!(by_number(Door::X86_64, 4), None);
-        let names: Vec<_> = elsewhere(Door::X86_64, 4).iter().map(|(m, r)| (*m, r.name)).collect();
+        assert_eq!(by_number(SyscallAbi::X86_64, 4), None);
+        let names: Vec<_> =
+            elsewhere(SyscallAbi::X86_64, 4).iter().map(|(m, r)| (*m, r.name)).collect();
         assert_eq!(names, [("32-bit x86", "write"), ("32-bit ARM", "write")]);
     }
 }

@@ -6,13 +6,12 @@
 
 use sotto_isa::x86::SYSENTER_STACK;
 use sotto_isa::{Arch, Width};
-use sotto_machine::{Machine, Permissions};
+use sotto_machine::{Machine, Permissions, RegionKind};
 
 /// `pop ebp`, `pop edx`, `pop ecx`, `ret`.
 const CODE: [u8; 4] = [0x5d, 0x5a, 0x59, 0xc3];
 /// Where it is, or the next free page below: among what the kernel maps for a program, under the stack.
 const PLACE: u64 = 0xf7ff_d000;
-const NAME: &str = "vdso";
 
 /// The sixth argument of a call by SYSENTER, which lies on top of the stack; `None` if that cannot be read.
 pub(crate) fn sixth_argument(machine: &mut Machine) -> Option<u64> {
@@ -33,14 +32,14 @@ pub(crate) fn go_on(machine: &mut Machine) {
 /// The page, mapped if it is not yet.
 fn page(machine: &mut Machine) -> Option<u64> {
     let memory = machine.memory_mut();
-    let is_there = |region: &&sotto_machine::Region| region.name == NAME;
+    let is_there = |region: &&sotto_machine::Region| region.kind == RegionKind::Vdso;
     if let Some(region) = memory.regions().iter().find(is_there) {
         return Some(region.start);
     }
     let bytes = sotto_machine::PAGE_BYTES;
     let at = memory.gap_below(PLACE + bytes, bytes, bytes)?;
     let permissions = Permissions { read: true, write: false, execute: true };
-    memory.map(NAME, at, CODE.len() as u64, permissions).ok()?;
+    memory.map(RegionKind::Vdso, at, CODE.len() as u64, permissions).ok()?;
     memory.load(at, &CODE).ok()?;
     Some(at)
 }

@@ -1,9 +1,9 @@
-//! System calls that change memory, tell about the system, and come through the 32-bit door.
+//! System calls that change memory, tell about the system, and come through the 32-bit abi.
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::Storage;
 use sotto_kernel::{Ending, Process, Startup, Stop};
-use sotto_machine::Signal;
+use sotto_machine::{RegionKind, Signal};
 use sotto_object::{Image, LinkOptions, link};
 
 /// Runs calls one after the other; each is a line of instructions that ends with SYSCALL, and what it
@@ -178,7 +178,7 @@ fn going_back_takes_the_heap_and_the_mappings_back() {
     let before = process.snapshot();
     let regions = process.machine.memory().regions().to_vec();
     let all = sotto_machine::Permissions { read: true, write: true, execute: false };
-    process.machine.memory_mut().map("mapped", 0x7000_0000, 4096, all).unwrap();
+    process.machine.memory_mut().map(RegionKind::Mapping, 0x7000_0000, 4096, all).unwrap();
     process.machine.memory_mut().write(0x7000_0000, [1u8]).unwrap();
     process.restore(&before);
     assert_eq!(process.machine.memory().regions(), regions);

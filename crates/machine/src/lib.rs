@@ -22,7 +22,7 @@ pub use code::engine::{Event, Run};
 pub use code::watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};
-pub use memory::region::{PAGE_BYTES, Permissions, Region};
+pub use memory::region::{PAGE_BYTES, Permissions, Region, RegionKind};
 pub use memory::snapshot::{Difference, MemorySnapshot};
 pub use memory::space::{MapError, Memory};
 pub use state::effects::{

@@ -90,8 +90,7 @@ impl Machine {
     pub fn new(arch: Arch) -> Machine {
         let processor = match arch {
             Arch::Arm64 => Processor::Arm64(Engine::new(arm64::Cpu::default())),
-            Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
-            _ => Processor::X86(Engine::new(x86::Cpu::new(Arch::X86_64))),
+            Arch::X86_64 | Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
         };
         Machine { arch, processor, memory: Memory::new(), spare: None, interrupted: || false }
     }

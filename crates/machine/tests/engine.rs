@@ -3,7 +3,7 @@
 
 use proptest::prelude::*;
 use sotto_isa::{Arch, Storage};
-use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions};
+use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 const DATA: u64 = 0x50_0000;
@@ -13,8 +13,8 @@ const RSP: Storage = Storage(4);
 fn machine(code: &[u8]) -> Machine {
     let mut machine = Machine::new(Arch::X86_64);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, code.len() as u64, all).unwrap();
-    machine.memory_mut().map("data", DATA, 0x2000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, code.len() as u64, all).unwrap();
+    machine.memory_mut().map(RegionKind::Data, DATA, 0x2000, all).unwrap();
     machine.memory_mut().load(CODE, code).unwrap();
     machine.set_register(Arch::X86_64.pc(), CODE);
     machine.set_register(RSP, DATA + 0x1000);
@@ -182,7 +182,7 @@ proptest! {
         for arch in [Arch::X86_64, Arch::Arm64] {
             let mut machine = Machine::new(arch);
             let all = Permissions { read: true, write: true, execute: true };
-            machine.memory_mut().map("code", CODE, bytes.len() as u64, all).unwrap();
+            machine.memory_mut().map(RegionKind::Code, CODE, bytes.len() as u64, all).unwrap();
             machine.memory_mut().load(CODE, &bytes).unwrap();
             machine.set_register(arch.pc(), CODE);
             machine.set_register(arch.stack_pointer(), CODE + 32);

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 
 use sotto_isa::{Arch, Feature, FeatureBit, Storage, x86};
-use sotto_machine::{Machine, Permissions};
+use sotto_machine::{Machine, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 
@@ -11,7 +11,7 @@ const CODE: u64 = 0x40_0000;
 fn cpuid(arch: Arch, topic: u32) -> [u32; 4] {
     let mut machine = Machine::new(arch);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 0x1000, all).unwrap();
     machine.memory_mut().load(CODE, &[0x0f, 0xa2]).unwrap();
     machine.set_register(arch.pc(), CODE);
     machine.set_register(Storage(0), u64::from(topic));

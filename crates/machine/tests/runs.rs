@@ -4,7 +4,9 @@
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
 use sotto_isa::{Arch, Storage};
-use sotto_machine::{Call, CpuState, Event, Machine, OnWrite, Permissions, Watched, Watcher};
+use sotto_machine::{
+    Call, CpuState, Event, Machine, OnWrite, Permissions, RegionKind, Watched, Watcher,
+};
 
 const CODE: u64 = 0x40_0000;
 const DATA: u64 = 0x50_0000;
@@ -103,9 +105,9 @@ impl Code {
         let mut machine = Machine::new(Arch::X86_64);
         let all = Permissions { read: true, write: true, execute: true };
         let memory = machine.memory_mut();
-        memory.map("code", CODE, self.bytes.len() as u64, all).unwrap();
-        memory.map("data", DATA, 0x1000, all).unwrap();
-        memory.map("stack", STACK - 0x800, 0x1000, all).unwrap();
+        memory.map(RegionKind::Code, CODE, self.bytes.len() as u64, all).unwrap();
+        memory.map(RegionKind::Data, DATA, 0x1000, all).unwrap();
+        memory.map(RegionKind::Stack, STACK - 0x800, 0x1000, all).unwrap();
         memory.load(CODE, &self.bytes).unwrap();
         for (number, routine) in self.routines.iter().enumerate() {
             let address = (CODE + *routine as u64).to_le_bytes();

@@ -3,7 +3,7 @@
 
 use sotto_isa::x86::flag::{AF, CF, OF, PF, SF, ZF};
 use sotto_isa::{Arch, FlagSet, Storage};
-use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions, Signal};
+use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind, Signal};
 
 const CODE: u64 = 0x40_0000;
 const STACK: u64 = 0x50_0800;
@@ -16,8 +16,8 @@ const EBP: Storage = Storage(5);
 fn machine(code: &[u8]) -> Machine {
     let mut machine = Machine::new(Arch::X86_32);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, all).unwrap();
-    machine.memory_mut().map("stack", 0x50_0000, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Stack, 0x50_0000, 0x1000, all).unwrap();
     machine.memory_mut().load(CODE, code).unwrap();
     machine.set_register(Arch::X86_32.pc(), CODE);
     machine.set_register(ESP, STACK);

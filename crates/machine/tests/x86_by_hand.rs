@@ -3,7 +3,7 @@
 
 use sotto_isa::x86::flag::{AF, CF, OF, PF, SF, ZF};
 use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
-use sotto_machine::{Event, Fault, Machine, Permissions};
+use sotto_machine::{Event, Fault, Machine, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 const STACK: u64 = 0x50_0800;
@@ -30,8 +30,8 @@ fn machine(mnemonic: &str, operands: &[&str]) -> Machine {
     let bytes = encode(Arch::X86_64, mnemonic, &operands, CODE).unwrap().bytes;
     let mut machine = Machine::new(Arch::X86_64);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, all).unwrap();
-    machine.memory_mut().map("stack", 0x50_0000, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Stack, 0x50_0000, 0x1000, all).unwrap();
     machine.memory_mut().load(CODE, &bytes).unwrap();
     machine.set_register(Arch::X86_64.pc(), CODE);
     machine.set_register(Storage(4), STACK);

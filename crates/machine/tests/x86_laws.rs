@@ -3,7 +3,7 @@
 use proptest::prelude::*;
 use sotto_isa::x86::flag::{CF, OF};
 use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
-use sotto_machine::{Machine, Permissions};
+use sotto_machine::{Machine, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 
@@ -22,7 +22,7 @@ fn run(instruction: &str, vectors: [u128; 2], general: [u64; 4], flags: FlagSet)
     let bytes = encode(Arch::X86_64, mnemonic, &operands, CODE).unwrap().bytes;
     let mut machine = Machine::new(Arch::X86_64);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 64, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 64, all).unwrap();
     machine.memory_mut().load(CODE, &bytes).unwrap();
     machine.set_register(Arch::X86_64.pc(), CODE);
     for (number, value) in (0..).zip(vectors) {

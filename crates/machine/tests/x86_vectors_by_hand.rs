@@ -3,7 +3,7 @@
 
 use sotto_isa::x86::flag::{CF, OF, PF, SF, ZF};
 use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
-use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions};
+use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 const DATA: u64 = 0x50_0000;
@@ -23,8 +23,8 @@ fn machine(mnemonic: &str, operands: &[Operand]) -> Machine {
         .bytes;
     let mut machine = Machine::new(Arch::X86_64);
     let all = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, all).unwrap();
-    machine.memory_mut().map("data", DATA, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 0x1000, all).unwrap();
+    machine.memory_mut().map(RegionKind::Data, DATA, 0x1000, all).unwrap();
     machine.memory_mut().load(CODE, &bytes).unwrap();
     machine.set_register(Arch::X86_64.pc(), CODE);
     machine.set_register(Storage(7), DATA);

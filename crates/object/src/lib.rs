@@ -12,6 +12,7 @@ mod linker;
 mod object;
 mod printable;
 mod relocation;
+mod target;
 
 pub use debug_info::read_unwind::{Caller, MAX_REGISTERS, Registers};
 pub use debug_info::unwind::{ExceptionHandler, UnwindRule, UnwindTable};
@@ -28,3 +29,4 @@ pub use object::{
     StatedLines, Symbol, SymbolKind, Visibility,
 };
 pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};
+pub use target::has_mapping_symbols;

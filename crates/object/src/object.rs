@@ -3,6 +3,7 @@
 use sotto_isa::Arch;
 
 use crate::index::SectionIndex;
+use crate::target::has_mapping_symbols;
 use crate::{Relocation, UnwindTable};
 
 /// What one source assembles to.
@@ -160,7 +161,7 @@ pub enum Binding {
 /// "Mapping symbols".
 pub(crate) fn is_mapping_symbol(arch: Arch, name: &str) -> bool {
     let kind = name.strip_prefix('$').and_then(|rest| rest.split('.').next());
-    !arch.is_x86() && matches!(kind, Some("x" | "d" | "a" | "t"))
+    has_mapping_symbols(arch) && matches!(kind, Some("x" | "d" | "a" | "t"))
 }
 
 /// What the other components of a program, which are linked apart, may do with a symbol. Source: gABI, "Symbol

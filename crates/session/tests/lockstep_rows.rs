@@ -22,7 +22,7 @@ use sotto_isa::{
     Arch, Control, FeatureBit, FlagSet, Mem, Operand, OperandOrder, Operands, Reg, RegKind,
     Segment, Storage, Value, Width,
 };
-use sotto_machine::{CpuState, Event, Fault, Machine, MemoryFaultKind, Permissions};
+use sotto_machine::{CpuState, Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind};
 use sotto_object::{Image, LineTable, Segment as ImageSegment, write_executable};
 use sotto_session::native::{Native, NativeEvent};
 
@@ -485,9 +485,9 @@ impl Benches {
         let native = Native::start(&path, &[], Stdio::null(), Stdio::null()).unwrap();
         let mut machine = Machine::new(arch);
         let all = Permissions { read: true, write: true, execute: true };
-        machine.memory_mut().map("code", CODE, CODE_BYTES, all).unwrap();
+        machine.memory_mut().map(RegionKind::Code, CODE, CODE_BYTES, all).unwrap();
         let data = Permissions { execute: false, ..all };
-        machine.memory_mut().map("data", DATA, DATA_BYTES, data).unwrap();
+        machine.memory_mut().map(RegionKind::Data, DATA, DATA_BYTES, data).unwrap();
         Benches { arch, native, machine }
     }
 

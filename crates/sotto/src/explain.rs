@@ -307,7 +307,7 @@ fn flag(family: &[Arch], name: &str) -> Option<Entry> {
 
 /// A system call by its number on a machine.
 fn number(arch: Arch, topic: &str) -> Option<Entry> {
-    let row = table::by_number(table::Door::of(arch), topic.parse().ok()?)?;
+    let row = table::by_number(table::SyscallAbi::of(arch), topic.parse().ok()?)?;
     let text = format!("{topic} is `{}` on {arch}\n{}", row.name, syscall(row.name)?.text);
     Some(Entry { text, data: syscall(row.name)?.data })
 }
@@ -333,11 +333,7 @@ fn syscall(name: &str) -> Option<Entry> {
             .map(|((name, _), storage)| format!("{} = {name}", arch.storage_name(*storage)))
             .collect();
         let Some(number) = row.number(arch) else { continue };
-        let instruction = match arch {
-            Arch::Arm64 => "svc #0",
-            Arch::X86_32 => "int 0x80",
-            _ => "syscall",
-        };
+        let instruction = sotto_kernel::target(arch).syscall_instruction;
         text += &format!(
             "  {arch:<7} {} = {}, {}; {instruction}\n",
             convention.syscall_number.name(),

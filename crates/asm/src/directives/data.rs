@@ -1,7 +1,6 @@
 //! Data directives.
 
-use sotto_isa::Arch;
-use sotto_object::{Datum, DatumKind};
+use sotto_object::{Datum, DatumKind, has_mapping_symbols};
 
 use crate::context::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
 use crate::sections::fragments::Fragment;
@@ -11,6 +10,7 @@ use crate::text::expr;
 use crate::text::expr::Atoms;
 use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok, unescape};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// What a data directive lays down.
@@ -81,7 +81,7 @@ pub(crate) fn run(
     span: Span,
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
-    if assembler.arch == Arch::Arm64 {
+    if has_mapping_symbols(assembler.arch) {
         assembler.section().mark_kind(word.eq_ignore_ascii_case(".inst"));
     }
     match kind {
@@ -92,7 +92,7 @@ pub(crate) fn run(
             list(assembler, bytes, false, word, cursor)?;
         }
         Kind::Integers(bytes) => list(assembler, bytes, false, word, cursor)?,
-        Kind::IntegersOnArm(_) if assembler.arch.is_x86() => {
+        Kind::IntegersOnArm(_) if !syntax(assembler.arch).has_arm_directives => {
             let message = format!("`{word}` is for ARM");
             return Err(Diagnostic::error(Code::TargetConflict, span, message)
                 .help("`.long` is 4 bytes on every machine, and `.quad` is 8"));

@@ -1,6 +1,6 @@
 //! Literal pools: values that `ldr register, =value` loads, laid down after the code.
 
-use sotto_isa::{Arch, Operand, Traits, Width};
+use sotto_isa::{Operand, Traits, Width};
 use sotto_object::SectionFlags;
 
 use crate::context::{Assembler, Listed};
@@ -8,6 +8,7 @@ use crate::operands::parsed::{Parsed, Spanned};
 use crate::sections::fragments::{Align, Fragment};
 use crate::sections::pools::Literal;
 use crate::symbols::Definition;
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Expr};
 
 impl Assembler<'_> {
@@ -89,7 +90,9 @@ impl Assembler<'_> {
         let current = self.current;
         for section in 0..self.sections.len() {
             self.current = section;
-            if self.arch == Arch::Arm64 && self.sections[section].flags != SectionFlags::default() {
+            if syntax(self.arch).has_literal_pools
+                && self.sections[section].flags != SectionFlags::default()
+            {
                 self.place_pool();
             }
         }

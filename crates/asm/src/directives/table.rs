@@ -13,6 +13,7 @@ use crate::sections::fragments::{Align, Fragment, Org};
 use crate::symbols::{Definition, FastMap, Linear};
 use crate::text::expr;
 use crate::text::lexer::{Cursor, Tok, unescape};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// A directive in a source.
@@ -279,7 +280,7 @@ fn align(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
     let name = call.name;
     let cursor = &mut *call.cursor;
     let (value, span) = data::number(assembler, cursor)?;
-    let power = name == ".p2align" || (name == ".align" && assembler.arch == Arch::Arm64);
+    let power = name == ".p2align" || (name == ".align" && syntax(assembler.arch).align_is_power);
     let align = match u32::try_from(value) {
         Ok(value) if power && value <= 16 => 1u64 << value,
         Ok(value) if !power && (value.is_power_of_two() || value == 0) && value <= 1 << 16 => {
@@ -542,7 +543,7 @@ fn forget_register(assembler: &mut Assembler, call: &mut Call) -> Result<(), Dia
 fn literals(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> {
     let name = call.name;
     let span = call.span;
-    if assembler.arch != Arch::Arm64 {
+    if !syntax(assembler.arch).has_literal_pools {
         let message = format!("`{name}` is for ARM; {} has no literal pools", assembler.arch);
         return Err(Diagnostic::error(Code::TargetConflict, span, message));
     }

@@ -85,9 +85,7 @@ pub(crate) fn run(
                     .at(open.span, "opened here")
                     .help("close it with `.cfi_endproc`"));
             }
-            // A call on x86 leaves its return address in the frame.
-            let x86 = assembler.arch.is_x86();
-            let frame_offset = if x86 { assembler.arch.address_bytes() as i64 } else { 0 };
+            let frame_offset = assembler.arch.return_address_slot() as i64;
             assembler.unwind.open = Some(Table {
                 span,
                 from: here,

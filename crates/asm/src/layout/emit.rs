@@ -9,6 +9,7 @@ use crate::operands::parsed::{Parsed, Spanned};
 use crate::sections::fragments::{DataField, Fragment, OpenInstruction, SectionBuilder};
 use crate::symbols::{Evaluator, GOT, Linear, Memo, Position, SymbolTable};
 use crate::text::expr::Via;
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span, TlsOperator};
 
 /// What filling in the sections needs.
@@ -122,7 +123,7 @@ impl Emitter<'_> {
             (Some(Via::Tls(TlsOperator::DescriptorCall)), _) => Some(TlsField::A64DescriptorCall),
             _ => None,
         };
-        let known = in_threads.is_some() || (from_table && self.arch == Arch::X86_32);
+        let known = in_threads.is_some() || (from_table && syntax(self.arch).names_offset_table);
         if linear.via.is_some() && !known {
             return Err(Diagnostic::error(
                 Code::NotConstant,
@@ -235,7 +236,8 @@ impl Emitter<'_> {
     /// Whether the value is the global offset table, by the name that compilers give it.
     fn is_table(&self, linear: &Linear) -> bool {
         let symbol = linear.plus.and_then(|plus| plus.symbol);
-        self.arch == Arch::X86_32 && symbol.is_some_and(|id| *self.symbols.get(id).name == *GOT)
+        syntax(self.arch).names_offset_table
+            && symbol.is_some_and(|id| *self.symbols.get(id).name == *GOT)
     }
 
     /// What the field of an instruction holds that names thread-local data by this operator.

@@ -231,10 +231,10 @@ impl Pass<'_> {
         Ok(())
     }
 
-    /// Puts another distance into an x86 branch that was encoded before, if it fits there.
+    /// Puts another distance into a branch of variable length that was encoded before, if it fits there.
     fn retarget(&self, open: &mut OpenInstruction, at: u64, target: i64) -> bool {
         let bytes = &mut open.encoded.bytes;
-        if !self.arch.is_x86() || bytes.is_empty() {
+        if self.arch.code_alignment() > 1 || bytes.is_empty() {
             return false;
         }
         let distance = target.wrapping_sub(at as i64 + bytes.len() as i64);

@@ -8,6 +8,7 @@ use sotto_isa::{Arch, OperandOrder, Reg, Width};
 
 use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// A unary operator.
@@ -401,7 +402,7 @@ impl Parser<'_, '_> {
                 Ok(inner)
             }
             Tok::Op('$')
-                if self.cursor.arch().is_x86()
+                if syntax(self.cursor.arch()).dollar_is_here
                     && self.cursor.order() == OperandOrder::DestinationFirst =>
             {
                 Ok(Expr::Here)

@@ -1,6 +1,7 @@
 //! Help for lines that are written as other languages for this job write them, by the shape of their tokens alone.
 
 use crate::text::lexer::{Cursor, Tok};
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// Tokens of a statement that are looked at.
@@ -73,11 +74,7 @@ pub(crate) fn leading_sign(cursor: &Cursor, sign: Tok, span: Span) -> Option<Str
 
 /// Which signs start a comment here.
 pub(crate) fn comment_help(cursor: &Cursor) -> String {
-    match cursor.arch().is_x86() {
-        true => "comments start with `//` or `#`, and with `;` where the destination comes first",
-        false => "comments start with `//` or `;`, and with `#` at the start of a line",
-    }
-    .to_string()
+    syntax(cursor.arch()).comment_help.to_string()
 }
 
 /// Whether a token that an operand cannot be followed by is meant to start a comment.

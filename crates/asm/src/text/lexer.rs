@@ -8,6 +8,7 @@ use std::rc::Rc;
 
 use sotto_isa::{Arch, OperandOrder, Reg};
 
+use crate::text::syntax::syntax;
 use crate::{Code, Diagnostic, Span};
 
 /// A token.
@@ -123,7 +124,7 @@ pub(crate) fn starts_comment(bytes: &[u8], at: usize, arch: Arch) -> bool {
     match bytes[at] {
         b';' => true,
         b'/' => bytes.get(at + 1) == Some(&b'/'),
-        b'#' => arch.is_x86() || bytes[..at].iter().all(u8::is_ascii_whitespace),
+        b'#' => syntax(arch).hash_comments || bytes[..at].iter().all(u8::is_ascii_whitespace),
         _ => false,
     }
 }
@@ -174,9 +175,9 @@ impl<'a> Cursor<'a> {
 
     /// The same for a file with this order of operands; only x86 has more than one.
     pub fn with_order(self, order: OperandOrder) -> Cursor<'a> {
-        match self.arch {
-            Arch::X86_64 | Arch::X86_32 => Cursor { order, ..self },
-            _ => self,
+        match self.arch.has_source_first() {
+            true => Cursor { order, ..self },
+            false => self,
         }
     }
 

@@ -7,3 +7,4 @@ pub(crate) mod hints;
 pub(crate) mod lexer;
 pub(crate) mod source;
 pub(crate) mod suggest;
+pub(crate) mod syntax;

@@ -522,7 +522,7 @@ mnemonics!(MNEMONICS_32: &[&FORMS], Arch::X86_32, context_of);
 pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
     match arch {
         Arch::X86_32 => &MNEMONICS_32,
-        _ => &MNEMONICS_64,
+        Arch::X86_64 | Arch::Arm64 => &MNEMONICS_64,
     }
 }
 

@@ -7,7 +7,8 @@ use crate::Errno;
 use crate::calls::{memory, status, streams};
 use crate::process::{Ending, Process};
 use crate::report::Notice;
-use crate::table::{Door, Syscall};
+use crate::table::{Syscall, SyscallAbi};
+use crate::target::target;
 
 /// What came of a call.
 pub(crate) enum Outcome {
@@ -31,7 +32,7 @@ impl From<Errno> for Outcome {
 pub(crate) fn perform(
     process: &mut Process,
     call: Syscall,
-    door: Door,
+    abi: SyscallAbi,
     arguments: &[u64],
 ) -> (Outcome, Option<Notice>) {
     let [a, b, c, d, e, ..] = *arguments else { unreachable!("there are six arguments") };
@@ -48,16 +49,16 @@ pub(crate) fn perform(
         Syscall::exit | Syscall::exit_group => {
             (Outcome::Ended(Ending::Exited(arguments[0] as u8 as i32)), None)
         }
-        Syscall::writev => streams::writev(process, door, a, b, c),
+        Syscall::writev => streams::writev(process, abi, a, b, c),
         Syscall::close => plain(streams::close(process, a)),
         Syscall::lseek | Syscall::_llseek | Syscall::ioctl if !process.is_open(a) => {
             plain(Err(Errno::EBADF))
         }
         Syscall::lseek | Syscall::_llseek => plain(Err(Errno::ESPIPE)),
         Syscall::ioctl => plain(Err(Errno::ENOTTY)),
-        Syscall::fstat | Syscall::fstat64 => plain(status::of_stream(process, door, a, b)),
+        Syscall::fstat | Syscall::fstat64 => plain(status::of_stream(process, abi, a, b)),
         Syscall::newfstatat | Syscall::fstatat64 => {
-            plain(status::of_path(process, door, [a, b, c, d]))
+            plain(status::of_path(process, abi, [a, b, c, d]))
         }
         Syscall::statx => plain(status::extended(process, [a, b, c, e])),
         Syscall::openat => plain(no_file(process, b)),
@@ -84,20 +85,20 @@ pub(crate) fn perform(
         // The fields that tell the number of the processor. Source: rseq(2).
         Syscall::rseq => plain(put(process, a, &[0; 8]).map(|()| 0)),
         Syscall::prlimit64 => plain(limit(process, 8, b, d)),
-        Syscall::ugetrlimit => plain(limit(process, word_bytes(door), a, b)),
+        Syscall::ugetrlimit => plain(limit(process, abi.word_bytes(), a, b)),
         Syscall::getrandom => plain(random(process, a, b)),
         Syscall::futex | Syscall::futex_time64 => plain(futex(process, a, b, c)),
         Syscall::clock_gettime | Syscall::clock_gettime64 if !is_clock(a) => {
             plain(Err(Errno::EINVAL))
         }
-        Syscall::clock_gettime => plain(time(process, word_bytes(door), b, 1)),
+        Syscall::clock_gettime => plain(time(process, abi.word_bytes(), b, 1)),
         Syscall::clock_gettime64 => plain(time(process, 8, b, 1)),
         Syscall::gettimeofday if a == 0 => plain(Ok(0)),
-        Syscall::gettimeofday => plain(time(process, word_bytes(door), a, 1000)),
+        Syscall::gettimeofday => plain(time(process, abi.word_bytes(), a, 1000)),
         // What was there before is told as zeros: the default action, and no signal held back.
-        Syscall::rt_sigaction => plain(told_as_zeros(process, c, 8 + 3 * word_bytes(door))),
+        Syscall::rt_sigaction => plain(told_as_zeros(process, c, 8 + 3 * abi.word_bytes())),
         Syscall::rt_sigprocmask => plain(told_as_zeros(process, c, 8)),
-        Syscall::sigaltstack => plain(told_as_zeros(process, b, 3 * word_bytes(door))),
+        Syscall::sigaltstack => plain(told_as_zeros(process, b, 3 * abi.word_bytes())),
         Syscall::tgkill => signal_thread(a, b, c),
         Syscall::kill => signal_process(a, b),
         Syscall::getuid | Syscall::geteuid | Syscall::getgid | Syscall::getegid => plain(Ok(USER)),
@@ -138,11 +139,6 @@ pub(crate) fn read_path(process: &mut Process, address: u64) -> Result<Vec<u8>, 
 fn no_file(process: &mut Process, path: u64) -> Result<u64, Errno> {
     read_path(process, path)?;
     Err(Errno::ENOENT)
-}
-
-/// The width of an address at a door, in bytes.
-pub(crate) fn word_bytes(door: Door) -> usize {
-    if door == Door::X86_32 { 4 } else { 8 }
 }
 
 /// Words in the order of memory, of so many bytes.
@@ -319,7 +315,7 @@ fn signal(number: u64) -> (Outcome, Option<Notice>) {
 
 /// The structure of uname: six names of 65 bytes. Source: uname(2).
 fn names(process: &mut Process, address: u64) -> Result<u64, Errno> {
-    let machine = crate::load::platform(process.arch());
+    let machine = target(process.arch()).platform;
     let mut bytes = Vec::new();
     for name in ["Linux", "skerry", "6.1.0", "#1 Sotto", machine, "(none)"] {
         let start = bytes.len();

@@ -2,23 +2,15 @@
 //!
 //! Memory that no file is behind; pages are 4096 bytes. Sources: brk(2), mmap(2), mprotect(2), mremap(2).
 
-use sotto_isa::Arch;
-use sotto_machine::{PAGE_BYTES, Permissions};
+use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
 
 use crate::Errno;
 use crate::calls::dispatch::{Outcome, notice};
 use crate::process::Process;
 use crate::report::Notice;
+use crate::target::target;
 
-/// Mappings are made downwards from here, below the stack.
-fn map_top(process: &Process) -> u64 {
-    match process.arch() {
-        Arch::X86_32 => 0xf7ff_f000,
-        _ => 0x7fff_f7ff_f000,
-    }
-}
-
-/// And not below this.
+/// Mappings are not made below this.
 const MAP_FLOOR: u64 = 0x1_0000;
 
 /// Flags and protections. Source: mmap(2), <sys/mman.h>.
@@ -44,8 +36,7 @@ fn permissions(protection: u64) -> Permissions {
 
 /// The pages of a range: first address, and address after the last byte.
 fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Errno> {
-    // Half of 48 bits, or 32 bits, belong to programs.
-    let bits = if process.arch() == Arch::X86_32 { 32 } else { 47 };
+    let bits = target(process.arch()).address_bits;
     let end = address.checked_add(length).and_then(|end| end.checked_next_multiple_of(PAGE_BYTES));
     match end {
         Some(end) if address.is_multiple_of(PAGE_BYTES) && end < 1 << bits => Ok((address, end)),
@@ -64,7 +55,7 @@ pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
     let readable = Permissions { read: true, write: true, execute: false };
     let done = match (now == start, end == start) {
         (true, true) => true,
-        (true, false) => memory.map("heap", start, end - start, readable).is_ok(),
+        (true, false) => memory.map(RegionKind::Heap, start, end - start, readable).is_ok(),
         (false, true) => {
             memory.unmap(start, now.next_multiple_of(PAGE_BYTES));
             true
@@ -133,7 +124,7 @@ fn place(
         return Err(Errno::EINVAL);
     }
     let bytes = length.checked_next_multiple_of(PAGE_BYTES).ok_or(Errno::ENOMEM)?;
-    let top = map_top(process);
+    let top = target(process.arch()).mapping_top;
     let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
     let range = if fixed { Some(pages(process, address, length)?) } else { None };
     let limit = process.memory_limit;
@@ -146,18 +137,18 @@ fn place(
         if flags & MAP_FIXED_NOREPLACE == 0 {
             memory.unmap(start, end);
         }
-        return match memory.map("mapped", start, end - start, permissions) {
+        return match memory.map(RegionKind::Mapping, start, end - start, permissions) {
             Ok(()) => Ok(start),
             Err(_) => Err(Errno::EEXIST),
         };
     }
     // A place that is asked for is a wish.
     let wish = address & !(PAGE_BYTES - 1);
-    if wish >= MAP_FLOOR && memory.map("mapped", wish, bytes, permissions).is_ok() {
+    if wish >= MAP_FLOOR && memory.map(RegionKind::Mapping, wish, bytes, permissions).is_ok() {
         return Ok(wish);
     }
     let start = memory.gap_below(top, MAP_FLOOR, bytes).ok_or(Errno::ENOMEM)?;
-    memory.map("mapped", start, bytes, permissions).map_err(|_| Errno::ENOMEM)?;
+    memory.map(RegionKind::Mapping, start, bytes, permissions).map_err(|_| Errno::ENOMEM)?;
     Ok(start)
 }
 
@@ -192,7 +183,7 @@ pub(crate) fn remap(
     flags: u64,
 ) -> Result<u64, Errno> {
     let (start, old_end) = pages(process, address, old_length)?;
-    let top = map_top(process);
+    let top = target(process.arch()).mapping_top;
     let (_, end) = pages(process, address, length)?;
     if length == 0 {
         return Err(Errno::EINVAL);
@@ -208,14 +199,14 @@ pub(crate) fn remap(
     if (end - old_end).saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
-    if memory.map("mapped", old_end, end - old_end, permissions).is_ok() {
+    if memory.map(RegionKind::Mapping, old_end, end - old_end, permissions).is_ok() {
         return Ok(start);
     }
     if flags & MREMAP_MAYMOVE == 0 {
         return Err(Errno::ENOMEM);
     }
     let to = memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
-    memory.map("mapped", to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
+    memory.map(RegionKind::Mapping, to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
     memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
     Ok(to)

@@ -5,7 +5,7 @@
 use crate::Errno;
 use crate::calls::dispatch::{put, read_path};
 use crate::process::Process;
-use crate::table::Door;
+use crate::table::SyscallAbi;
 
 /// A pipe that its owner may read and write: S_IFIFO and 0600. Source: inode(7).
 const PIPE_MODE: u32 = 0o010_600;
@@ -17,7 +17,7 @@ const AT_EMPTY_PATH: u64 = 0x1000;
 /// Tells about one of the three streams.
 pub(crate) fn of_stream(
     process: &mut Process,
-    door: Door,
+    abi: SyscallAbi,
     fd: u64,
     address: u64,
 ) -> Result<u64, Errno> {
@@ -29,8 +29,8 @@ pub(crate) fn of_stream(
     let mut bytes = Vec::new();
     bytes.extend(device.to_le_bytes());
     bytes.extend(inode.to_le_bytes());
-    match door {
-        Door::Arm64 => {
+    match abi {
+        SyscallAbi::Arm64 => {
             for word in [PIPE_MODE, 1, user, user] {
                 bytes.extend(word.to_le_bytes());
             }
@@ -38,7 +38,7 @@ pub(crate) fn of_stream(
             bytes.extend((BLOCK_BYTES as u32).to_le_bytes());
             bytes.resize(128, 0);
         }
-        Door::X86_32 => {
+        SyscallAbi::X86_32 => {
             // The inode's low half stands behind padding, all of it at the end.
             bytes.truncate(8);
             for word in [0, inode as u32, PIPE_MODE, 1, user, user] {
@@ -95,11 +95,11 @@ pub(crate) fn extended(
 /// Tells about an open file named by an empty path: folder, path, address, flags.
 pub(crate) fn of_path(
     process: &mut Process,
-    door: Door,
+    abi: SyscallAbi,
     [fd, path, address, flags]: [u64; 4],
 ) -> Result<u64, Errno> {
     if read_path(process, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
-        return of_stream(process, door, fd, address);
+        return of_stream(process, abi, fd, address);
     }
     Err(Errno::ENOENT)
 }

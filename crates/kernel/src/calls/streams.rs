@@ -6,14 +6,14 @@
 //! Sources: read(2), write(2), readv(2), pipe(7); Linux, `fs/read_write.c` for the order of the checks and
 //! `fs/pipe.c` for the pieces.
 
-use sotto_isa::Arch;
 use sotto_machine::PAGE_BYTES;
 
 use crate::Errno;
-use crate::calls::dispatch::{Outcome, notice, word_bytes};
+use crate::calls::dispatch::{Outcome, notice};
 use crate::process::Process;
 use crate::report::Notice;
-use crate::table::Door;
+use crate::table::SyscallAbi;
+use crate::target::target;
 
 /// No call transfers more bytes at once. Source: write(2), NOTES.
 const MAX_TRANSFER_BYTES: u64 = 0x7fff_f000;
@@ -25,11 +25,7 @@ const MAX_VECTORS: u64 = 1024;
 /// What a call says of a range of memory before it looks at the memory: whether programs may have such addresses.
 fn check_range(process: &Process, address: u64, count: u64) -> Result<(), Errno> {
     // Source: Linux, `access_ok`; the last page below the limit belongs to nobody.
-    let limit = match process.arch() {
-        // Addresses and counts have 32 bits, and their sum is below the limit of the 64-bit kernel.
-        Arch::X86_32 => return Ok(()),
-        _ => (1 << 47) - 4096,
-    };
+    let Some(limit) = target(process.arch()).user_limit else { return Ok(()) };
     match address.checked_add(count) {
         Some(end) if end <= limit => Ok(()),
         _ => Err(Errno::EFAULT),
@@ -206,7 +202,7 @@ fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outc
 /// `writev(2)` to standard output or standard error.
 pub(crate) fn writev(
     process: &mut Process,
-    door: Door,
+    abi: SyscallAbi,
     fd: u64,
     vector: u64,
     count: u64,
@@ -217,7 +213,7 @@ pub(crate) fn writev(
     }
     let invalid =
         |message: String| (Errno::EINVAL.into(), notice(message, "a length is a number of bytes"));
-    let width = word_bytes(door);
+    let width = abi.word_bytes();
     if count > MAX_VECTORS {
         let message = format!("`writev` was given {count} buffers; it takes {MAX_VECTORS} at most");
         return (Errno::EINVAL.into(), notice(message, "call it several times"));

@@ -4,7 +4,7 @@
 use sotto_isa::arm64::flag::{C, N, V, Z};
 use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
 
-use crate::{Event, Fault, Machine, Permissions};
+use crate::{Event, Fault, Machine, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
 const DATA: u64 = 0x50_0000;
@@ -13,8 +13,8 @@ const NONE: FlagSet = FlagSet::NONE;
 fn machine() -> Machine {
     let mut machine = Machine::new(Arch::Arm64);
     let permissions = Permissions { read: true, write: true, execute: true };
-    machine.memory_mut().map("code", CODE, 0x1000, permissions).unwrap();
-    machine.memory_mut().map("data", DATA, 0x1000, permissions).unwrap();
+    machine.memory_mut().map(RegionKind::Code, CODE, 0x1000, permissions).unwrap();
+    machine.memory_mut().map(RegionKind::Data, DATA, 0x1000, permissions).unwrap();
     machine.set_register(Storage(31), DATA + 0x800);
     machine
 }

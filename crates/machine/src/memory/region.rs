@@ -17,6 +17,40 @@ pub struct Permissions {
     pub execute: bool,
 }
 
+/// What a mapped range is.
+#[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
+pub enum RegionKind {
+    /// A segment of the program that is executed.
+    Code,
+    /// A segment of the program that is written.
+    Data,
+    /// A segment of the program that is only read.
+    Constants,
+    /// What `brk` made.
+    Heap,
+    /// The initial stack.
+    Stack,
+    /// What `mmap` made.
+    Mapping,
+    /// Code of the kernel's in the program's memory.
+    Vdso,
+}
+
+impl RegionKind {
+    /// What it is, in a word.
+    pub const fn name(self) -> &'static str {
+        match self {
+            RegionKind::Code => "code",
+            RegionKind::Data => "data",
+            RegionKind::Constants => "constants",
+            RegionKind::Heap => "heap",
+            RegionKind::Stack => "stack",
+            RegionKind::Mapping => "mapped",
+            RegionKind::Vdso => "vdso",
+        }
+    }
+}
+
 /// A mapped range.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Region {
@@ -28,6 +62,6 @@ pub struct Region {
     pub used_end: u64,
     /// What it may be used for.
     pub permissions: Permissions,
-    /// What it is, in a word or two.
-    pub name: String,
+    /// What it is.
+    pub kind: RegionKind,
 }

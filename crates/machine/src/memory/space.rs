@@ -12,7 +12,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::memory::region::{PAGE_BYTES, Page, Permissions, Region};
+use crate::memory::region::{PAGE_BYTES, Page, Permissions, Region, RegionKind};
 use crate::{AccessKind, MemoryFault, MemoryFaultKind, MemorySnapshot, Observer};
 
 const TABLE_ENTRIES: usize = 256;
@@ -153,7 +153,7 @@ impl Memory {
     /// [`MapError`]; nothing is mapped then.
     pub fn map(
         &mut self,
-        name: &str,
+        kind: RegionKind,
         start: u64,
         bytes: u64,
         permissions: Permissions,
@@ -170,8 +170,7 @@ impl Memory {
         if !(clear_before && clear_after) {
             return Err(MapError::Overlaps);
         }
-        let name = name.to_string();
-        self.regions.insert(at, Region { start: first, end, used_end, permissions, name });
+        self.regions.insert(at, Region { start: first, end, used_end, permissions, kind });
         Ok(())
     }
 
@@ -792,7 +791,7 @@ mod tests {
     #[test]
     fn pages_can_be_protected_taken_away_and_added() {
         let mut memory = Memory::new();
-        memory.map("heap", 0x1000, 0x3000, RW).unwrap();
+        memory.map(RegionKind::Heap, 0x1000, 0x3000, RW).unwrap();
         memory.write(0x2000, [7u8]).unwrap();
         let read_only = Permissions { write: false, ..RW };
         memory.protect(0x2000, 0x3000, read_only).unwrap();
@@ -820,12 +819,12 @@ mod tests {
     #[test]
     fn accesses_are_checked_byte_by_byte_and_writes_are_whole_or_nothing() {
         let mut memory = Memory::new();
-        memory.map("data", 0x1000, 0x1000, RW).unwrap();
-        memory.map("code", 0x3000, 10, RX).unwrap();
+        memory.map(RegionKind::Data, 0x1000, 0x1000, RW).unwrap();
+        memory.map(RegionKind::Code, 0x3000, 10, RX).unwrap();
         // The second half of a page that is in use, nothing, and more than there is.
-        assert_eq!(memory.map("fog", 0x3800, 8, RW), Err(MapError::Overlaps));
-        assert_eq!(memory.map("fog", 0x9000, 0, RW), Err(MapError::Empty));
-        assert_eq!(memory.map("fog", u64::MAX - 4, 8, RW), Err(MapError::Wraps));
+        assert_eq!(memory.map(RegionKind::Data, 0x3800, 8, RW), Err(MapError::Overlaps));
+        assert_eq!(memory.map(RegionKind::Data, 0x9000, 0, RW), Err(MapError::Empty));
+        assert_eq!(memory.map(RegionKind::Data, u64::MAX - 4, 8, RW), Err(MapError::Wraps));
         memory.write(0x1ffc, 0x1122_3344_u32.to_le_bytes()).unwrap();
         let fault = memory.write(0x1ffc, [0xff; 8]).unwrap_err();
         assert_eq!((fault.address, fault.kind), (0x2000, MemoryFaultKind::Unmapped));
@@ -837,7 +836,7 @@ mod tests {
     #[test]
     fn code_ends_where_its_region_was_asked_to_end() {
         let mut memory = Memory::new();
-        memory.map("code", 0x3000, 10, RX).unwrap();
+        memory.map(RegionKind::Code, 0x3000, 10, RX).unwrap();
         let mut bytes = [0; 15];
         assert_eq!(memory.fetch(0x3000, &mut bytes), Ok(10));
         assert_eq!(memory.fetch(0x3009, &mut bytes), Ok(1));
@@ -847,7 +846,7 @@ mod tests {
     #[test]
     fn a_snapshot_keeps_what_was_and_shares_what_is_the_same() {
         let mut memory = Memory::new();
-        memory.map("data", 0x1000, 0x3000, RW).unwrap();
+        memory.map(RegionKind::Data, 0x1000, 0x3000, RW).unwrap();
         memory.write(0x1000, [1]).unwrap();
         memory.write(0x2000, [2]).unwrap();
         let first = memory.snapshot();
@@ -891,7 +890,7 @@ mod tests {
                     (2, _) => saved.push((memory.snapshot(), model)),
                     (_, old) => {
                         if old.is_none() {
-                            memory.map("lamp", at, 0x1000, RW).unwrap();
+                            memory.map(RegionKind::Mapping, at, 0x1000, RW).unwrap();
                         }
                         memory.write(at + 8, [value]).unwrap();
                         model[page as usize] = Some(value);
@@ -907,7 +906,7 @@ mod tests {
         #[test]
         fn what_was_written_last_is_read(writes in proptest::collection::vec((0u64..0x2ff8, any::<u64>()), 1..50)) {
             let mut memory = Memory::new();
-            memory.map("data", 0x1000, 0x3000, RW).unwrap();
+            memory.map(RegionKind::Data, 0x1000, 0x3000, RW).unwrap();
             let mut model = vec![0u8; 0x3000];
             for (at, value) in writes {
                 memory.write(0x1000 + at, value.to_le_bytes()).unwrap();

@@ -334,22 +334,20 @@ fn frame_table<'a>(
     let mut table = FrameTable::default();
     // Version 1, as `.eh_frame` has it.
     let encoding = Encoding { version: 1, ..encoding(arch) };
-    let mut common = match arch {
-        Arch::Arm64 => CommonInformationEntry::new(encoding, 4, -8, Register(30)),
-        Arch::X86_32 => CommonInformationEntry::new(encoding, 1, -4, Register(8)),
-        _ => CommonInformationEntry::new(encoding, 1, -8, Register(16)),
-    };
+    // Where a call pushes the return address, that is the instruction pointer's place in the frame.
+    let returns = arch.link_register().unwrap_or(arch.pc()).dwarf_number(arch)?;
+    let stack_pointer = Register(arch.stack_pointer().dwarf_number(arch)?);
+    let slot = arch.return_address_slot() as i32;
+    let mut common = CommonInformationEntry::new(
+        encoding,
+        arch.code_alignment() as u8,
+        -(arch.address_bytes() as i8),
+        Register(returns),
+    );
     common.fde_address_encoding = addresses;
-    match arch {
-        Arch::Arm64 => common.add_instruction(CallFrameInstruction::Cfa(Register(31), 0)),
-        Arch::X86_32 => {
-            common.add_instruction(CallFrameInstruction::Cfa(Register(4), 4));
-            common.add_instruction(CallFrameInstruction::Offset(Register(8), -4));
-        }
-        _ => {
-            common.add_instruction(CallFrameInstruction::Cfa(Register(7), 8));
-            common.add_instruction(CallFrameInstruction::Offset(Register(16), -8));
-        }
+    common.add_instruction(CallFrameInstruction::Cfa(stack_pointer, slot));
+    if slot > 0 {
+        common.add_instruction(CallFrameInstruction::Offset(Register(returns), -slot));
     }
     for (address, size, rules, handler) in routines {
         let mut common = common.clone();

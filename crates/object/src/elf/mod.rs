@@ -3,5 +3,6 @@
 pub(crate) mod numbers;
 pub(crate) mod read;
 pub(crate) mod read_object;
+pub(crate) mod relocations;
 pub(crate) mod write;
 pub(crate) mod write_object;

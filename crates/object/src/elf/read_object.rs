@@ -10,7 +10,7 @@ use elf_layout::read::archive::ArchiveFile;
 use elf_layout::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _};
 
 use crate::debug_info::read_lines::{OFFSET_BITS, object_lines};
-use crate::elf::numbers::{arch_of, binding_of, has_addends, relocation_kind, visibility_of};
+use crate::elf::numbers::{arch_of, binding_of, relocation_kind, visibility_of};
 use crate::printable::printable;
 use crate::{
     Binding, Group, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
@@ -299,8 +299,12 @@ impl Reader {
                     let section = target.name.clone();
                     return Err(ObjectError::RelocationType { section, offset, number: r_type });
                 };
-                if relocation.has_implicit_addend() == has_addends(arch) {
-                    let expected = if has_addends(arch) { "SHT_RELA" } else { "SHT_REL" };
+                if relocation.has_implicit_addend() == crate::target::target(arch).has_addends {
+                    let expected = if crate::target::target(arch).has_addends {
+                        "SHT_RELA"
+                    } else {
+                        "SHT_REL"
+                    };
                     return Err(bad(format!("relocations that are not of {expected}")));
                 }
                 let end = offset.checked_add(kind.size());
@@ -312,7 +316,7 @@ impl Reader {
                     elf_layout::RelocationTarget::Absolute => 0,
                     _ => return Err(bad("r_info names a symbol that does not exist".into())),
                 };
-                let addend = match has_addends(arch) {
+                let addend = match crate::target::target(arch).has_addends {
                     true => relocation.addend(),
                     false => stored_addend(&target.data[offset as usize..], kind.size()),
                 };

@@ -9,7 +9,8 @@ use elf_layout::write::elf as write;
 
 use crate::debug_info::dwarf;
 use crate::elf::numbers::{binding, file_header, is_64_bit, kind, section_flags};
-use crate::linker::link::{FILE_PAGE, page_size};
+use crate::linker::link::FILE_PAGE;
+use crate::target::target;
 use crate::{Binding, Image, ImageSymbol};
 
 /// The bytes of a statically linked executable.
@@ -87,7 +88,7 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
             p_paddr: segment.address,
             p_filesz: segment.data.len() as u64,
             p_memsz: segment.memory_size,
-            p_align: page_size(image.arch),
+            p_align: target(image.arch).page_size,
         });
     }
     // Says that the stack need not be executable.

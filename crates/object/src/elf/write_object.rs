@@ -13,9 +13,10 @@ use elf_layout::write::elf as write;
 use crate::debug_info::dwarf;
 use crate::debug_info::dwarf::{DebugSection, Target};
 use crate::elf::numbers::{
-    binding, contents_type, file_header, has_addends, is_64_bit, kind, relocation_number,
-    section_flags, visibility,
+    binding, contents_type, file_header, is_64_bit, kind, relocation_number, section_flags,
+    visibility,
 };
+use crate::target::target;
 use crate::{
     Binding, Object, Place, Relocation, RelocationKind, SectionIndex, Symbol, SymbolIndex,
     SymbolKind,
@@ -114,7 +115,7 @@ fn described(object: &Object, routines: &[BTreeSet<u64>], symbol: &Symbol) -> (S
 /// [`WriteError`] if a field has no relocation type.
 pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     let debug = dwarf::sections(object);
-    let addends = has_addends(object.arch);
+    let addends = target(object.arch).has_addends;
     let mut out = Vec::new();
     let section_names = object.sections.iter().map(|section| section.name.as_str());
     let rela_names: Vec<String> = section_names
@@ -392,7 +393,7 @@ fn collect_sections<'a>(
         if !section.relocations.is_empty() {
             section.rela_name = Some(writer.add_section_name(name.as_bytes()));
         }
-        if !has_addends(object.arch) {
+        if !target(object.arch).has_addends {
             put_addends(section);
         }
     }
@@ -538,7 +539,7 @@ fn write_headers(
             symtab,
             section.rela_offset,
             section.relocations.len(),
-            has_addends(object.arch),
+            target(object.arch).has_addends,
         );
     }
     // Says that the stack need not be executable.

@@ -16,32 +16,14 @@ use crate::linker::align::align_up;
 use crate::linker::relax;
 use crate::linker::synthetic::{Made, made_by_linker};
 use crate::object::is_mapping_symbol;
+use crate::target::target;
 use crate::{
     ApplyError, Binding, Image, ImagePart, ImageSymbol, LineTable, Object, Place, RelocationKind,
     SectionFlags, Segment, SourceLine, Symbol, SymbolIndex, SymbolKind,
 };
 
-/// Where the first page of an executable is loaded.
-///
-/// Sources: psABI x86-64, 3.3.3 "Virtual Address Assignments"; psABI i386, 3.2.
-fn base_address(arch: Arch) -> u64 {
-    match arch {
-        Arch::X86_32 => 0x0804_8000,
-        _ => 0x40_0000,
-    }
-}
 /// Bytes between file offsets of segments.
 pub(crate) const FILE_PAGE: u64 = 0x1000;
-
-/// The largest page size that kernels for the machine use.
-///
-/// Source: psABI x86-64, 3.3.1; AAELF64, 6.1 "Program Header".
-pub(crate) fn page_size(arch: Arch) -> u64 {
-    match arch {
-        Arch::Arm64 => 0x1_0000,
-        _ => 0x1000,
-    }
-}
 
 /// What the user may choose.
 #[derive(Clone, Debug)]
@@ -348,8 +330,8 @@ fn merge(objects: &[&Object], repeated: &HashSet<(usize, usize)>) -> Vec<Output>
 
 /// Gives sections their addresses, and groups them in segments. Contents stay zero.
 fn place(outputs: &mut [Output], arch: Arch, anywhere: bool) -> Vec<Segment> {
-    let page = page_size(arch);
-    let base = if anywhere { 0 } else { base_address(arch) };
+    let page = target(arch).page_size;
+    let base = if anywhere { 0 } else { target(arch).base_address };
     let mut segments: Vec<Segment> = Vec::new();
     // The headers take the first page of the file.
     let mut file_end = FILE_PAGE;
@@ -413,8 +395,10 @@ fn part_addresses(
             if base.is_none() && section.flags.alloc && !again {
                 let same = outputs.iter().find(|output| output.name == output_name(&section.name));
                 let first = outputs.iter().map(|output| output.address).min();
-                *base =
-                    same.map(|output| output.address).or(first).or(Some(base_address(object.arch)));
+                *base = same
+                    .map(|output| output.address)
+                    .or(first)
+                    .or(Some(target(object.arch).base_address));
             }
         }
     }

@@ -1,9 +1,9 @@
 //! Why a program died, in words: the fact, the place and the remedy.
 
 use serde::Serialize;
-use sotto_isa::{Arch, Control, Instruction, Operand, OperandOrder, Reg, RegKind, Traits, x86};
+use sotto_isa::{Control, Instruction, Operand, OperandOrder, Reg, RegKind, Traits, x86};
 use sotto_kernel::{Ending, Process};
-use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
+use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, RegionKind, Signal};
 use sotto_object::Image;
 
 use crate::views::places::{ImageNames, Place, SourceText, hex};
@@ -41,15 +41,6 @@ pub struct FaultReport {
     pub add: Vec<&'static str>,
     /// The registers that matter for it.
     pub registers: Vec<RegisterValue>,
-}
-
-/// The instructions that end a program with status 0.
-fn exit_call(arch: Arch) -> Vec<&'static str> {
-    match arch {
-        Arch::Arm64 => vec!["mov x8, #93    // exit", "mov x0, #0     // status", "svc #0"],
-        Arch::X86_32 => vec!["mov eax, 1     ; exit", "xor ebx, ebx   ; status 0", "int 0x80"],
-        _ => vec!["mov eax, 60    ; exit", "xor edi, edi   ; status 0", "syscall"],
-    }
 }
 
 /// What is known about the moment of a fault.
@@ -189,7 +180,7 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
     if past_code && (fell_through || last.is_none()) {
         report.message = "the program ran off the end of its code".to_string();
         report.help = Some("end it with an exit call:".to_string());
-        report.add = exit_call(arch);
+        report.add = sotto_kernel::target(arch).exit_lines.to_vec();
         return;
     }
     let what = match fault.kind {
@@ -211,20 +202,21 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
         report.facts.push(format!("{pc:#x} is {name}"));
     }
     if control == Some(Control::Return) {
-        report.help = Some(match arch {
-            Arch::Arm64 => {
-                report.registers.push(scene.value(Reg::new(RegKind::X, 30)));
-                "x30 held no return address: a routine that calls another must save x30 first; \
-                 a program's entry is not called, so it ends with an exit call and not with ret"
-                    .to_string()
-            }
-            _ => {
-                report.registers.push(scene.value(Reg::x86(arch.address_width(), 4)));
-                "the top of the stack was no return address: each push needs its pop before ret; \
-                 a program's entry is not called, so it ends with an exit call and not with ret"
-                    .to_string()
-            }
-        });
+        let (register, cause) = match arch.link_register() {
+            Some(link) => (
+                link,
+                "x30 held no return address: a routine that calls another must save x30 first",
+            ),
+            None => (
+                arch.stack_pointer(),
+                "the top of the stack was no return address: each push needs its pop before ret",
+            ),
+        };
+        let name = arch.storage_name(register);
+        report.registers.extend(Reg::parse(arch, name).map(|register| scene.value(register)));
+        report.help = Some(format!(
+            "{cause}; a program's entry is not called, so it ends with an exit call and not with ret"
+        ));
     } else if let Some(last) = &last {
         report.registers = operand_registers(scene, last);
     }
@@ -280,7 +272,7 @@ fn memory(
         return;
     }
     let regions = scene.process.machine.memory().regions();
-    let stack = regions.iter().find(|region| region.name == "stack");
+    let stack = regions.iter().find(|region| region.kind == RegionKind::Stack);
     if let Some(segment) = scene.image.segment_at(address) {
         if let Some(name) = scene.place(address).name() {
             report.facts.push(format!("{address:#x} is {name}"));

@@ -201,7 +201,7 @@ impl Session {
         let Difference { address, here: old, there: new } = difference;
         let unit = self.unit_at(address).1;
         let region = self.process.machine.memory().region_at(address);
-        let region = region.map(|region| region.name.clone());
+        let region = region.map(|region| region.kind.name().to_string());
         MemoryDifference { place: self.place(address), region, old, new, unit }
     }
 }

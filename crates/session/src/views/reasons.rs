@@ -30,7 +30,7 @@ impl Reason {
         use FlagOperation::{Add, Logic, Subtract};
         let known = match (info.role, origin.operation) {
             (FlagRole::Carry, Add | Subtract) => true,
-            (FlagRole::Carry | FlagRole::Overflow, Logic) => arch.is_x86(),
+            (FlagRole::Carry | FlagRole::Overflow, Logic) => !arch.carry_means_no_borrow(),
             (FlagRole::Carry | FlagRole::Direction, _) => false,
             _ => true,
         };
@@ -110,7 +110,9 @@ fn of_flag(arch: Arch, info: &FlagInfo, set: bool, origin: &FlagOrigin) -> Optio
             true => format!("the result's top bit is 1: {}", signed(width, value)),
             false => "the result's top bit is 0".to_string(),
         },
-        (FlagRole::Carry | FlagRole::Overflow, FlagOperation::Logic) if arch.is_x86() => {
+        (FlagRole::Carry | FlagRole::Overflow, FlagOperation::Logic)
+            if !arch.carry_means_no_borrow() =>
+        {
             "a bitwise operation clears it".to_string()
         }
         (FlagRole::Carry, FlagOperation::Add) => {

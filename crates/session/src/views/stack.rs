@@ -8,7 +8,7 @@ use std::collections::HashMap;
 use serde::Serialize;
 use sotto_isa::{Arch, Control, Instruction, Operand, Reg, RegKind, Storage};
 use sotto_kernel::{KernelWrite, auxiliary_name};
-use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, StepEffects, Watched, Watcher};
+use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, RegionKind, StepEffects, Watched, Watcher};
 
 use crate::views::frame_code::{FrameUses, first_passed, is_gap, words_passed};
 use crate::views::places::{Place, hex};
@@ -500,7 +500,7 @@ fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String>
 fn text_at(session: &mut Session, address: u64) -> Option<String> {
     const LONGEST: u64 = 40;
     let memory = session.process_mut().machine.memory_mut();
-    if memory.region_at(address)?.name != "stack" {
+    if memory.region_at(address)?.kind != RegionKind::Stack {
         return None;
     }
     let mut text = String::new();

@@ -8,9 +8,9 @@ use sotto_isa::{
     Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder,
     Storage, Width,
 };
-use sotto_kernel::table::Door;
+use sotto_kernel::table::SyscallAbi;
 use sotto_kernel::{Ending, KernelWrite, Process, SyscallReport};
-use sotto_machine::{FlagChange, FlagOrigin, Step, StepEffects};
+use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
 use sotto_object::Image;
 
 use crate::views::call_notices;
@@ -305,7 +305,7 @@ impl Default for StepReport {
 }
 
 pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView {
-    let width = if report.door == Door::X86_32 { Width::W32 } else { Width::W64 };
+    let width = if report.abi == SyscallAbi::X86_32 { Width::W32 } else { Width::W64 };
     let arguments = report
         .arguments
         .iter()
@@ -322,7 +322,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
     let notice = call_notices::notice(report, image);
     SyscallView {
         name: report.name.map_or_else(|| format!("number {}", report.number), str::to_string),
-        table: (report.door != Door::of(image.arch)).then(|| report.door.name()),
+        table: (report.abi != SyscallAbi::of(image.arch)).then(|| report.abi.name()),
         arguments,
         result: report.result,
         error: report.error().map(|errno| (errno.name(), errno.words())),
@@ -566,7 +566,7 @@ fn runs(
 fn on_stack(process: &Process, address: u64) -> Option<OnStack> {
     let region = process.machine.memory().region_at(address)?;
     let stack_pointer = process.arch().stack_pointer();
-    (region.name == "stack").then(|| OnStack {
+    (region.kind == RegionKind::Stack).then(|| OnStack {
         register: process.arch().storage_name(stack_pointer),
         offset: address.wrapping_sub(process.machine.register(stack_pointer)) as i64,
     })
@@ -575,7 +575,8 @@ fn on_stack(process: &Process, address: u64) -> Option<OnStack> {
 /// Whether a value is an address on the stack of a machine whose addresses would be negative numbers.
 fn is_high_stack(process: &Process, value: u64) -> bool {
     let region = || process.machine.memory().region_at(value);
-    process.arch() == Arch::X86_32 && region().is_some_and(|region| region.name == "stack")
+    process.arch().address_bytes() == 4
+        && region().is_some_and(|region| region.kind == RegionKind::Stack)
 }
 
 fn registers<'a>(
