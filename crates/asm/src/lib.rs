@@ -32,3 +32,4 @@ pub use text::expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_exp
 pub use text::lexer::text_with_comments;
 pub use text::source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
 pub use text::suggest::nearest;
+pub use text::syntax::comment_signs;

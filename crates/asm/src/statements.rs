@@ -2,8 +2,8 @@
 
 use std::rc::Rc;
 
-use sotto_isa::x86::PREFIXES;
-use sotto_isa::{Arch, Operand, OperandOrder, encode, form_docs};
+use sotto_isa::x86::prefix_byte;
+use sotto_isa::{Operand, OperandOrder, encode, form_docs};
 
 use sotto_object::has_mapping_symbols;
 
@@ -362,7 +362,7 @@ impl Assembler<'_> {
         if !alone && matches!(taken, Ok(Some(_))) {
             return Ok(None);
         }
-        let byte = match x86_prefix_byte(self.arch, word) {
+        let byte = match prefix_byte(self.arch, word) {
             Some((byte, true)) => byte,
             Some((byte, false)) if alone && (lines.continues() || self.in_inline_assembly) => byte,
             _ => return Ok(None),
@@ -372,7 +372,7 @@ impl Assembler<'_> {
         self.section().lay(&[byte]);
         // They may be repeated, as often as a line is long.
         while let Tok::Word(next) = cursor.peek()?
-            && let Some((byte, true)) = x86_prefix_byte(self.arch, next)
+            && let Some((byte, true)) = prefix_byte(self.arch, next)
         {
             cursor.next()?;
             self.section().lay(&[byte]);
@@ -404,20 +404,6 @@ impl Assembler<'_> {
         }
         .map(|()| Pending::Nothing)
     }
-}
-
-/// The byte of a prefix, and whether it is one that only stands for its byte: a size that the instruction has
-/// already, which compilers and disassemblers write to fill room.
-fn x86_prefix_byte(arch: Arch, word: &str) -> Option<(u8, bool)> {
-    let is = |name: &str| word.eq_ignore_ascii_case(name);
-    if is("data16") {
-        return Some((0x66, true));
-    }
-    if is("rex64") && arch == Arch::X86_64 {
-        return Some((0x48, true));
-    }
-    let prefix = PREFIXES.iter().find(|prefix| is(prefix.name))?;
-    Some((prefix.byte, false))
 }
 
 /// A statement's first word that is no number, although it begins as one does.

@@ -90,9 +90,12 @@ impl Arch {
         }
     }
 
-    /// Whether it is x86, in either mode.
-    pub const fn is_x86(self) -> bool {
-        matches!(self, Arch::X86_64 | Arch::X86_32)
+    /// Whether both are modes of one instruction set, with one table of instructions.
+    pub const fn shares_instructions_with(self, other: Arch) -> bool {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => matches!(other, Arch::X86_64 | Arch::X86_32),
+            Arch::Arm64 => matches!(other, Arch::Arm64),
+        }
     }
 
     /// The register in which a call leaves the return address; `None` where it pushes it.
@@ -143,6 +146,24 @@ impl Arch {
         match self {
             Arch::X86_64 | Arch::X86_32 => 2,
             Arch::Arm64 => 4,
+        }
+    }
+
+    /// Whether a breakpoint instruction is completed before its signal is raised, so that the program counter is behind
+    /// it. Sources: SDM Vol. 3A, 6.4.4; Arm ARM, D2.8.2.
+    pub const fn completes_breakpoints(self) -> bool {
+        match self {
+            Arch::X86_64 | Arch::X86_32 => true,
+            Arch::Arm64 => false,
+        }
+    }
+
+    /// The instruction that extends the sign of a 32-bit register to a 64-bit one, where that is worth a hint: other
+    /// 32-bit operations clear the upper half.
+    pub const fn sign_extension(self) -> Option<&'static str> {
+        match self {
+            Arch::X86_64 => Some("movsxd"),
+            Arch::X86_32 | Arch::Arm64 => None,
         }
     }
 

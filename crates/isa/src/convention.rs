@@ -63,6 +63,8 @@ pub struct Convention {
     pub syscall_arguments: &'static [Storage],
     /// The system call's result.
     pub syscall_result: Storage,
+    /// Registers that a system call destroys, and what it leaves in them.
+    pub syscall_destroys: &'static [(Storage, &'static str)],
 }
 
 impl Convention {
@@ -102,6 +104,8 @@ pub(crate) static X86_64: Convention = Convention {
     syscall_number: Reg::x86(Width::W64, 0),
     syscall_arguments: &list([7, 6, 2, 10, 8, 9]),
     syscall_result: Storage(0),
+    // Source: SDM Vol. 2B, SYSCALL.
+    syscall_destroys: &[(Storage(1), "the address to return to"), (Storage(11), "the flags")],
 };
 
 /// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
@@ -118,6 +122,7 @@ pub(crate) static X86_32: Convention = Convention {
     syscall_number: Reg::x86(Width::W32, 0),
     syscall_arguments: &list([3, 1, 2, 6, 7, 5]),
     syscall_result: Storage(0),
+    syscall_destroys: &[],
 };
 
 pub(crate) static ARM64: Convention = Convention {
@@ -140,6 +145,7 @@ pub(crate) static ARM64: Convention = Convention {
     syscall_number: Reg::new(RegKind::X, 8),
     syscall_arguments: &list([0, 1, 2, 3, 4, 5]),
     syscall_result: Storage(0),
+    syscall_destroys: &[],
 };
 
 #[cfg(test)]

@@ -126,6 +126,14 @@ impl Instruction {
         }
     }
 
+    /// The operand that is the count of a shift or rotate whose flags depend on it.
+    pub fn count_operand(&self) -> Option<Operand> {
+        match self.arch {
+            Arch::X86_64 | Arch::X86_32 => x86::count_operand(self),
+            Arch::Arm64 => None,
+        }
+    }
+
     /// What is the case when the condition of a conditional instruction holds, or does not hold, in
     /// words; `None` if it has no condition.
     pub fn condition_words(&self, holds: bool) -> Option<&'static str> {

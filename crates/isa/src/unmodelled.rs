@@ -66,8 +66,9 @@ pub fn is_unmodelled(arch: Arch, word: &str) -> bool {
         return false;
     }
     let listed = |list: &str, word: &str| list.split_ascii_whitespace().any(|name| name == word);
-    if !arch.is_x86() {
-        return arch == Arch::Arm64 && listed(ARM64, &word);
+    match arch {
+        Arch::Arm64 => return listed(ARM64, &word),
+        Arch::X86_64 | Arch::X86_32 => {}
     }
     // The VEX forms go by the names of the legacy ones, with a V before.
     let vector =

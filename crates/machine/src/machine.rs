@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{Arch, FlagSet, Instruction, Storage, x86 as isa_x86};
+use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
 use crate::code::calls::{Call, CallStack};
 use crate::code::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
@@ -387,10 +387,7 @@ fn step<C: Cpu>(
 
 /// The value of the operand that counts a shift, or 0.
 fn count_operand<C: Cpu>(cpu: &C, instruction: &Instruction) -> u64 {
-    if !cpu.arch().is_x86() {
-        return 0;
-    }
-    match isa_x86::count_operand(instruction) {
+    match instruction.count_operand() {
         Some(sotto_isa::Operand::Reg(reg)) => {
             reg.storage().map_or(0, |storage| reg.part_of(cpu.register(storage)))
         }

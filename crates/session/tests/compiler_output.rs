@@ -187,7 +187,7 @@ fn take(machine: &Machine, program: &Path, flags: &[&str], folder: &Path, tally:
     if cc(&["-Wl,--build-id=none", "-o"], &[&own, program, libraries]).is_err() {
         return;
     }
-    let runs_here = machine.arch.is_x86();
+    let runs_here = machine.arch.shares_instructions_with(Arch::X86_64);
     let mut wanted: Option<Outcome> = None;
     let dialect = format!("-m{}=intel", "asm");
     let orders: &[&str] = if machine.orders { &["", &dialect] } else { &[""] };

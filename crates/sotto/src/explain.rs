@@ -27,7 +27,7 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
     };
     let mut entries = Vec::new();
     // Both modes of x86 have one table, and what they have in common is said once.
-    for family in machines.chunk_by(|a, b| a.is_x86() && b.is_x86()) {
+    for family in machines.chunk_by(|a, b| a.shares_instructions_with(*b)) {
         entries.extend(instruction(family, &topic.to_ascii_lowercase()));
         entries.extend(prefix(family, &topic.to_ascii_lowercase()));
         entries.extend(family.iter().filter_map(|&arch| register(arch, topic)));
@@ -204,6 +204,7 @@ fn prefix(family: &[Arch], name: &str) -> Option<Entry> {
 
 fn register(arch: Arch, name: &str) -> Option<Entry> {
     let reg = Reg::parse(arch, name)?;
+    let narrow = arch.address_bytes() == 4;
     let title = format!(
         "{}  {}\n",
         paint(Tone::Strong, reg.name()),
@@ -211,7 +212,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     );
     if let Some(number) = reg.vector() {
         let role = match number {
-            _ if arch == Arch::X86_32 => "scratch",
+            _ if narrow => "scratch",
             0 | 1 => "argument of a routine, and result",
             2..=7 => "argument of a routine",
             _ => "scratch",
@@ -224,16 +225,16 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
     }
     if reg.kind == RegKind::Segment {
         let words = match reg.name() {
-            "gs" if arch == Arch::X86_32 => {
+            "gs" if narrow => {
                 "a segment whose base is added to an address, `gs:[20]`; its base is the thread's own memory"
             }
-            "fs" if arch == Arch::X86_32 => "a segment whose base is added to an address, `fs:[8]`",
+            "fs" if narrow => "a segment whose base is added to an address, `fs:[8]`",
             "fs" => {
                 "a segment whose base is added to an address, `fs:[40]`; its base is the thread's own memory"
             }
             "gs" => "a segment whose base is added to an address, `gs:[8]`",
             "cs" => "the segment that code is in; what it holds tells the mode",
-            _ if arch == Arch::X86_32 => "a segment that covers all of memory, from 0",
+            _ if narrow => "a segment that covers all of memory, from 0",
             _ => "a segment register without effect on addresses in 64-bit mode",
         };
         let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": "segment" });

@@ -7,6 +7,8 @@ use sotto_isa::Arch;
 pub(crate) struct Syntax {
     /// `#` starts a comment anywhere in a line; otherwise only as the first thing in it.
     pub hash_comments: bool,
+    /// Signs that start a comment where the destination comes first.
+    pub comment_signs: &'static [&'static str],
     /// Which signs start a comment, in words.
     pub comment_help: &'static str,
     /// `;` starts a comment where another statement could be meant.
@@ -44,6 +46,7 @@ pub(crate) struct NumberedRegisters {
 
 static X86: Syntax = Syntax {
     hash_comments: true,
+    comment_signs: &[";", "//", "# "],
     comment_help: "comments start with `//` or `#`, and with `;` where the destination comes first",
     warns_of_semicolon: false,
     dollar_is_here: true,
@@ -62,6 +65,7 @@ static X86_32: Syntax = Syntax { names_offset_table: true, ..X86 };
 
 static ARM64: Syntax = Syntax {
     hash_comments: false,
+    comment_signs: &[";", "//"],
     comment_help: "comments start with `//` or `;`, and with `#` at the start of a line",
     warns_of_semicolon: true,
     dollar_is_here: false,
@@ -86,4 +90,9 @@ pub(crate) fn syntax(arch: Arch) -> &'static Syntax {
         Arch::X86_32 => &X86_32,
         Arch::Arm64 => &ARM64,
     }
+}
+
+/// Signs that start a comment in sources for the machine where the destination comes first.
+pub fn comment_signs(arch: Arch) -> &'static [&'static str] {
+    syntax(arch).comment_signs
 }

@@ -35,7 +35,7 @@ use derived::FORMS;
 pub use encode::{encode, encode_form};
 pub(crate) use frame_step::frame_step;
 pub use pattern::Pattern;
-pub use prefix::{PREFIXES, Prefix};
+pub use prefix::{PREFIXES, Prefix, prefix_byte};
 pub(crate) use rows::{Row, rows};
 pub(crate) use source_first::print;
 pub use source_first::{Spelling, keeps_order, spelling};

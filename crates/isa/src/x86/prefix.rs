@@ -1,5 +1,7 @@
 //! The prefixes that sources write before an instruction.
 
+use crate::Arch;
+
 /// A prefix. With it an instruction is a row of its own in the table, named by both words.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub struct Prefix {
@@ -73,3 +75,17 @@ pub const PREFIXES: &[Prefix] = &[
         source: "SDM Vol. 1, 3.6.1",
     },
 ];
+
+/// The byte of a prefix, and whether it is one that only stands for its byte: a size that the instruction has
+/// already, which compilers write to fill room.
+pub fn prefix_byte(arch: Arch, word: &str) -> Option<(u8, bool)> {
+    let is = |name: &str| word.eq_ignore_ascii_case(name);
+    if is("data16") {
+        return Some((0x66, true));
+    }
+    if is("rex64") && arch == Arch::X86_64 {
+        return Some((0x48, true));
+    }
+    let prefix = PREFIXES.iter().find(|prefix| is(prefix.name))?;
+    Some((prefix.byte, false))
+}

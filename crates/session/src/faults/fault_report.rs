@@ -73,7 +73,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
     let Some(Ending::Killed(signal, fault)) = scene.process.ending() else { return None };
     let pc = scene.process.machine.pc();
     let instruction = match fault {
-        Fault::Breakpoint if scene.image.arch.is_x86() => {
+        Fault::Breakpoint if scene.image.arch.completes_breakpoints() => {
             scene.process.machine.instruction_at(pc.wrapping_sub(1)).ok()
         }
         Fault::Overflow => [1, 2].into_iter().find_map(|bytes| {

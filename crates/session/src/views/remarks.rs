@@ -3,7 +3,7 @@
 //! Pure functions of the step's effects and the state after it, so that going back and forward gives the same remarks.
 
 use sotto_isa::x86::storage::{RAX, RCX, RDX};
-use sotto_isa::{Arch, Control, Instruction, RegKind, Storage, Traits, Width, x86};
+use sotto_isa::{Control, Instruction, RegKind, Storage, Traits, Width, x86};
 use sotto_kernel::Process;
 use sotto_machine::StepEffects;
 
@@ -13,9 +13,6 @@ pub(crate) fn of_step(
     effects: &StepEffects,
     after: &mut Process,
 ) -> Option<String> {
-    if !instruction.arch.is_x86() {
-        return None;
-    }
     negative_dividend(instruction, effects).or_else(|| lost_count(instruction, effects, after))
 }
 
@@ -50,7 +47,8 @@ fn lost_count(
     effects: &StepEffects,
     after: &mut Process,
 ) -> Option<String> {
-    if instruction.arch != Arch::X86_64 {
+    let destroyed = instruction.arch.convention().syscall_destroys;
+    if !destroyed.iter().any(|(storage, _)| *storage == RCX) {
         return None;
     }
     let counts = instruction.operands.iter().any(|operand| {
@@ -77,15 +75,14 @@ pub(crate) fn cleared_upper_half(
     instruction: &Instruction,
     values: &[(&str, u64)],
 ) -> Option<String> {
-    if instruction.arch != Arch::X86_64 {
-        return None;
-    }
+    let arch = instruction.arch;
+    let extend = arch.sign_extension()?;
     let (name, value) = values.iter().find(|(_, value)| (0x8000_0000..1 << 32).contains(value))?;
-    let part = sotto_isa::Reg::parse(Arch::X86_64, name)
+    let part = sotto_isa::Reg::parse(arch, name)
         .filter(|reg| reg.kind == RegKind::Qword)
         .map(|reg| sotto_isa::Reg::x86(Width::W32, reg.number))?;
     Some(format!(
-        "{name} is {value}, which is {} as a number of 32 bits whose upper half was cleared; `movsxd {name}, {}` keeps the sign",
+        "{name} is {value}, which is {} as a number of 32 bits whose upper half was cleared; `{extend} {name}, {}` keeps the sign",
         *value as u32 as i32,
         part.name()
     ))

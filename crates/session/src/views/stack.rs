@@ -256,7 +256,11 @@ impl Session {
             // Where all of the routine's code was read, that says it; otherwise the way of writing does.
             let unknown = layouts[inner].as_ref().is_none_or(|layout| !layout.uses.is_complete())
                 && !(prologue && saved(arch, &instruction, second).is_some());
-            if read || unknown && arch == Arch::X86_32 && self.is_passed(&instruction, call, slot) {
+            if read
+                || unknown
+                    && arch.convention().arguments.is_empty()
+                    && self.is_passed(&instruction, call, slot)
+            {
                 let in_registers = arch.convention().arguments.len();
                 return SlotRole::Argument((in_registers as u64 + slot) as u32 + 1);
             }

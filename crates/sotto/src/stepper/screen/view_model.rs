@@ -210,10 +210,9 @@ impl Picture {
         };
         let source = source.clone();
         let instructions = wanted.instructions.unwrap_or(compiled);
-        self.comments = match (compiled, session.arch().is_x86()) {
-            (false, true) => &[";", "//", "# "],
-            (false, false) => &[";", "//"],
-            (true, _) => &["//", "/*"],
+        self.comments = match compiled {
+            false => sotto_asm::comment_signs(session.arch()),
+            true => &["//", "/*"],
         };
         let total = source.line_count();
         let first = wanted.code_first.unwrap_or_else(|| {
