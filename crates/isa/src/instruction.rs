@@ -96,6 +96,12 @@ impl Instruction {
         }
     }
 
+    /// Whether control goes to an address that is not part of the instruction: one in a register or in memory.
+    pub fn is_indirect(&self) -> bool {
+        matches!(self.control(), Control::Jump | Control::Branch | Control::Call)
+            && !self.operands.iter().any(|operand| matches!(operand, Operand::Target(_)))
+    }
+
     /// Facts about the row that no other question asks for.
     pub fn traits(&self) -> Traits {
         on_form!(self, form => form.traits)

@@ -31,7 +31,7 @@ impl Traits {
     pub const SIZED_IMMEDIATE: Traits = Traits(1 << 8);
     /// The operands are signed numbers, and the dividend is twice as wide as the divisor.
     pub const SIGNED_DIVISION: Traits = Traits(1 << 9);
-    /// The operand is the number of an interrupt.
+    /// It raises an interrupt, whose number is the operand if there is one.
     pub const INTERRUPT: Traits = Traits(1 << 10);
 
     /// These facts and those.

@@ -18,7 +18,7 @@ mod state;
 mod x86;
 
 pub use code::calls::Call;
-pub use code::engine::{Event, Run};
+pub use code::cpu::{Event, Run};
 pub use code::watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
 pub use machine::{CpuState, Machine, Snapshot, Step};

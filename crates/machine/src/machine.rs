@@ -5,7 +5,8 @@ use std::sync::Arc;
 use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
 use crate::code::calls::{Call, CallStack};
-use crate::code::engine::{Cpu, Engine, Flow, Unseen, fetch_instruction};
+use crate::code::cpu::{Cpu, Flow, TimeAndEntropy, fetch_instruction};
+use crate::code::engine::Engine;
 use crate::state::effects::{FlagChange, RegisterChange, VectorChange};
 use crate::{
     Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
@@ -54,7 +55,7 @@ pub struct CpuState {
 pub struct Snapshot {
     /// Registers and flags.
     pub cpu: CpuState,
-    unseen: Unseen,
+    time_and_entropy: TimeAndEntropy,
     flag_origin: Option<FlagOrigin>,
     calls: CallStack,
     memory: MemorySnapshot,
@@ -190,12 +191,12 @@ impl Machine {
 
     /// The next random number.
     pub fn next_random(&mut self) -> u64 {
-        with_engine!(&mut self.processor, engine => engine.cpu.unseen().next_random())
+        with_engine!(&mut self.processor, engine => engine.cpu.time_and_entropy().next_random())
     }
 
     /// Sets what the random numbers of the processor come from.
     pub fn seed_random(&mut self, seed: u64) {
-        with_engine!(&mut self.processor, engine => engine.cpu.unseen().random = seed)
+        with_engine!(&mut self.processor, engine => engine.cpu.time_and_entropy().random = seed)
     }
 
     /// Registers and flags together.
@@ -247,7 +248,7 @@ impl Machine {
                 engine.cpu.undo_syscall();
             }
             engine.cpu.set_pc(address);
-            engine.cpu.unseen().clock = completed;
+            engine.cpu.time_and_entropy().clock = completed;
         });
     }
 
@@ -266,7 +267,7 @@ impl Machine {
     pub fn prepared_instruction(&mut self) -> Option<Arc<Instruction>> {
         let memory = &mut self.memory;
         with_engine!(&mut self.processor, engine => {
-            engine.plan(memory).ok().map(|plan| plan.instruction.clone())
+            engine.prepare(memory).ok().map(|prepared| prepared.instruction.clone())
         })
     }
 
@@ -276,7 +277,7 @@ impl Machine {
     ///
     /// The fault that executing it would raise.
     pub fn instruction_at(&mut self, address: u64) -> Result<Instruction, Fault> {
-        fetch_instruction(self.arch, &mut self.memory, address).map_err(|fault| *fault)
+        fetch_instruction(self.arch, &self.memory, address).map_err(|fault| *fault)
     }
 
     /// Sets what is asked now and then whether a step in the middle of a long instruction is to be left.
@@ -305,17 +306,18 @@ impl Machine {
 
     /// The machine as it is now.
     pub fn snapshot(&mut self) -> Snapshot {
-        let unseen = with_engine!(&mut self.processor, engine => *engine.cpu.unseen());
+        let time_and_entropy =
+            with_engine!(&mut self.processor, engine => *engine.cpu.time_and_entropy());
         let calls = with_engine!(&self.processor, engine => engine.calls.clone());
         let (cpu, flag_origin) = (self.cpu_state(), self.flag_origin());
-        Snapshot { cpu, unseen, flag_origin, calls, memory: self.memory.snapshot() }
+        Snapshot { cpu, time_and_entropy, flag_origin, calls, memory: self.memory.snapshot() }
     }
 
     /// Puts the machine back to a snapshot of it.
     pub fn restore(&mut self, snapshot: &Snapshot) {
         self.set_cpu_state(&snapshot.cpu);
         with_engine!(&mut self.processor, engine => {
-            *engine.cpu.unseen() = snapshot.unseen;
+            *engine.cpu.time_and_entropy() = snapshot.time_and_entropy;
             engine.calls.clone_from(&snapshot.calls);
             if let Some(origin) = snapshot.flag_origin {
                 engine.cpu.set_flag_origin(origin);
@@ -332,8 +334,8 @@ fn step<C: Cpu>(
     mut effects: Box<StepEffects>,
     interrupted: fn() -> bool,
 ) -> Step {
-    let plan = match engine.plan(memory) {
-        Ok(plan) => plan,
+    let prepared = match engine.prepare(memory) {
+        Ok(prepared) => prepared,
         Err(fault) => {
             let event = Some(Event::Fault(*fault));
             return Step { instruction: None, effects, event, jumped: false };
@@ -341,24 +343,24 @@ fn step<C: Cpu>(
     };
     let old_flags = engine.cpu.flags();
     let cpu = &engine.cpu;
-    effects
-        .reads
-        .extend(plan.reads.iter().map(|&(storage, reg)| (reg, reg.part_of(cpu.register(storage)))));
-    effects.registers.extend(plan.writes.iter().map(|&(storage, reg)| {
+    effects.reads.extend(
+        prepared.reads.iter().map(|&(storage, reg)| (reg, reg.part_of(cpu.register(storage)))),
+    );
+    effects.registers.extend(prepared.writes.iter().map(|&(storage, reg)| {
         let old = cpu.register(storage);
         RegisterChange { reg, old, new: old }
     }));
-    effects.vectors.extend(plan.vectors.iter().map(|&(number, reg)| {
+    effects.vectors.extend(prepared.vectors.iter().map(|&(number, reg)| {
         let old = cpu.vector(number);
         VectorChange { reg, old, new: old }
     }));
-    let instruction = &plan.instruction;
-    let undefined = plan
+    let instruction = &prepared.instruction;
+    let undefined = prepared
         .undefined
         .unwrap_or_else(|| instruction.undefined_flags(count_operand(cpu, instruction)));
-    let mut result = engine.step(memory, &plan, &mut effects);
+    let mut result = engine.step(memory, &prepared, &mut effects);
     while result == Ok(Flow::Again) && !interrupted() {
-        result = engine.step(memory, &plan, &mut effects);
+        result = engine.step(memory, &prepared, &mut effects);
     }
     let jumped = matches!(result, Ok(Flow::Jump));
     let event = match result {
@@ -373,14 +375,15 @@ fn step<C: Cpu>(
         effects.registers.clear();
         effects.vectors.clear();
     } else {
-        for (change, (storage, _)) in effects.registers.iter_mut().zip(&plan.writes) {
+        for (change, (storage, _)) in effects.registers.iter_mut().zip(&prepared.writes) {
             change.new = engine.cpu.register(*storage);
         }
-        for (change, (number, _)) in effects.vectors.iter_mut().zip(&plan.vectors) {
+        for (change, (number, _)) in effects.vectors.iter_mut().zip(&prepared.vectors) {
             change.new = engine.cpu.vector(*number);
         }
         let new = engine.cpu.flags();
-        effects.flags = FlagChange { written: plan.flags_written, undefined, old: old_flags, new };
+        effects.flags =
+            FlagChange { written: prepared.flags_written, undefined, old: old_flags, new };
     }
     Step { instruction: Some(instruction.clone()), effects, event, jumped }
 }

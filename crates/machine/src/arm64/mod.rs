@@ -9,8 +9,8 @@ mod translate;
 
 use sotto_isa::{Arch, FlagSet, Instruction, Storage};
 
-use crate::code::engine;
-use crate::code::engine::{Result, Unseen};
+use crate::code::cpu;
+use crate::code::cpu::{Result, TimeAndEntropy};
 use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
 pub(crate) use op::Op;
@@ -29,7 +29,7 @@ pub(crate) struct Cpu {
     regs: Registers,
     pc: u64,
     flags: LazyFlags,
-    unseen: Unseen,
+    time_and_entropy: TimeAndEntropy,
 }
 
 struct Registers([u64; 34]);
@@ -52,7 +52,7 @@ impl Cpu {
     }
 }
 
-impl engine::Cpu for Cpu {
+impl cpu::Cpu for Cpu {
     type Op<O: Observer> = Op<O>;
 
     fn arch(&self) -> Arch {
@@ -102,8 +102,8 @@ impl engine::Cpu for Cpu {
 
     fn set_vector(&mut self, _: u8, _: u128) {}
 
-    fn unseen(&mut self) -> &mut Unseen {
-        &mut self.unseen
+    fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {
+        &mut self.time_and_entropy
     }
 
     fn flags(&self) -> FlagSet {

@@ -5,7 +5,7 @@ use sotto_isa::{Extend, IndexMode, Shift, Width};
 
 use crate::Memory;
 use crate::arm64::Cpu;
-use crate::code::engine::Result;
+use crate::code::cpu::Result;
 
 pub(crate) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
 

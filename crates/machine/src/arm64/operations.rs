@@ -8,7 +8,7 @@ use sotto_isa::{IndexMode, Shift, Width};
 use crate::arm64::flags::add_with_carry;
 use crate::arm64::op::{Op, Second};
 use crate::arm64::{Cpu, SP};
-use crate::code::engine::{Flow, Result};
+use crate::code::cpu::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
 impl Cpu {

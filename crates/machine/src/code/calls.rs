@@ -68,7 +68,17 @@ impl CallStack {
         }
     }
 
-    /// Notes a call or a return that was just made. `call` is as the machine is now.
+    /// Whether an instruction that sends control elsewhere in this way is to be noted.
+    pub const fn notes(control: Control, is_indirect: bool) -> bool {
+        match control {
+            Control::Call | Control::Return => true,
+            Control::Jump => is_indirect,
+            Control::Next | Control::Branch | Control::Syscall | Control::Trap => false,
+        }
+    }
+
+    /// Notes a call, a return or an indirect jump that was just made. A jump to where the last call returns is a return,
+    /// whatever instruction made it. `call` is as the machine is now.
     pub fn note(&mut self, control: Control, place: ReturnAddress, call: Call) {
         match control {
             Control::Call => {
@@ -103,7 +113,15 @@ impl CallStack {
                     }
                 }
             }
-            _ => {}
+            Control::Jump => {
+                let returns = |last: &&Call| {
+                    last.return_address == call.routine && last.stack_pointer <= call.stack_pointer
+                };
+                if self.calls.last().filter(returns).is_some() {
+                    self.pop();
+                }
+            }
+            Control::Next | Control::Branch | Control::Syscall | Control::Trap => {}
         }
     }
 }

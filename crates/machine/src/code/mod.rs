@@ -1,5 +1,8 @@
 //! Decoded code: blocks, the cache that holds them, how they are run, and what observes a run.
 
+pub(crate) mod cache;
 pub(crate) mod calls;
+pub(crate) mod cpu;
 pub(crate) mod engine;
+pub(crate) mod run;
 pub(crate) mod watch;

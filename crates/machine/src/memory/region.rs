@@ -52,7 +52,7 @@ impl RegionKind {
 }
 
 /// A mapped range.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub struct Region {
     /// First address, a multiple of the page size.
     pub start: u64,

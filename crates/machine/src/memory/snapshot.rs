@@ -1,73 +1,46 @@
 //! Memory at a moment, and what differs between two.
 //!
-//! A snapshot has the pages that were touched; it shares those that nothing wrote to with the one before.
+//! A snapshot shares its pages with the memory that it is of, and with other snapshots, until they are written.
 
-use std::collections::BTreeSet;
 use std::ops::Range;
-use std::sync::Arc;
 
+use crate::memory::pages::PageDirectory;
 use crate::memory::region::{PAGE_BYTES, Page, Region};
 
 /// Memory at a moment.
 #[derive(Clone)]
 pub struct MemorySnapshot {
     pub(crate) regions: Vec<Region>,
-    /// Pages by ascending number.
-    pub(crate) pages: Vec<(u64, Arc<Page>)>,
+    pub(crate) pages: PageDirectory,
+    /// How many pages there are.
+    pub(crate) touched: u64,
 }
 
-impl MemorySnapshot {
-    pub(crate) fn page(&self, page: u64) -> Option<&Arc<Page>> {
-        let at = self.pages.binary_search_by_key(&page, |(number, _)| *number).ok()?;
-        Some(&self.pages[at].1)
-    }
+const ZEROS: Page = [0; PAGE_BYTES as usize];
 
+impl MemorySnapshot {
     /// Whether nothing wrote to the bytes between this snapshot and a later one of the same run.
     ///
     /// Pages are told apart by their being shared, so that `false` may be said of bytes that nothing
     /// wrote to, but `true` is sure.
     pub fn is_untouched_until(&self, later: &MemorySnapshot, range: &Range<u64>) -> bool {
         let last = range.end.saturating_sub(1).max(range.start);
-        (range.start / PAGE_BYTES..=last / PAGE_BYTES).all(|page| {
-            match (self.page(page), later.page(page)) {
-                (Some(a), Some(b)) => Arc::ptr_eq(a, b),
-                (None, None) => true,
-                _ => false,
-            }
-        })
+        (range.start / PAGE_BYTES..=last / PAGE_BYTES)
+            .all(|page| self.pages.shares(&later.pages, page))
     }
 
-    /// Pages that are in this snapshot and not, as they are, in the other.
-    pub fn pages_not_in(&self, other: &MemorySnapshot) -> usize {
-        let mut others = other.pages.iter().peekable();
-        let mut count = 0;
-        for (number, data) in &self.pages {
-            while others.next_if(|(page, _)| page < number).is_some() {}
-            let same =
-                others.peek().is_some_and(|(page, same)| page == number && Arc::ptr_eq(same, data));
-            count += usize::from(!same);
-        }
-        count
-    }
-
-    /// Bytes that this snapshot takes beside its pages.
-    pub fn list_bytes(&self) -> usize {
-        self.pages.len() * size_of::<(u64, Arc<Page>)>()
+    /// Bytes that this snapshot takes and does not share with another.
+    pub fn bytes_not_in(&self, other: &MemorySnapshot) -> usize {
+        self.pages.bytes_not_in(&other.pages)
     }
 
     /// The runs of bytes that differ from another snapshot, by ascending address: the first address
     /// and the bytes here and there. Pages that nobody touched are full of zeros.
     pub fn differences(&self, other: &MemorySnapshot) -> Vec<Difference> {
-        let numbers = self.pages.iter().chain(&other.pages).map(|(number, _)| *number);
-        let numbers: BTreeSet<u64> = numbers.collect();
-        let zeros = Arc::new([0; PAGE_BYTES as usize]);
         let mut found: Vec<Difference> = Vec::new();
-        for number in numbers {
-            let here = self.page(number).unwrap_or(&zeros);
-            let there = other.page(number).unwrap_or(&zeros);
-            if Arc::ptr_eq(here, there) {
-                continue;
-            }
+        for number in self.pages.differing(&other.pages) {
+            let here = self.pages.get(number).map_or(&ZEROS, |page| page);
+            let there = other.pages.get(number).map_or(&ZEROS, |page| page);
             for (at, (&a, &b)) in here.iter().zip(there.iter()).enumerate() {
                 if a == b {
                     continue;
@@ -89,7 +62,7 @@ impl MemorySnapshot {
     pub fn read_bytes(&self, address: u64, bytes: &mut [u8]) -> Option<()> {
         for (index, byte) in bytes.iter_mut().enumerate() {
             let at = address.wrapping_add(index as u64);
-            *byte = match self.page(at / PAGE_BYTES) {
+            *byte = match self.pages.get(at / PAGE_BYTES) {
                 Some(page) => page[(at % PAGE_BYTES) as usize],
                 None => {
                     let after = self.regions.partition_point(|region| region.start <= at);

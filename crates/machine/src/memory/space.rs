@@ -1,58 +1,33 @@
-//! The guest's memory: regions with permissions, pages that appear when touched, snapshots.
+//! The guest's memory: regions with permissions, and pages that appear when touched.
 //!
-//! The common access finds its page in a small direct-mapped table and never hashes. Snapshots share
-//! pages that were not written since the last one, so taking one costs the pages written in between. Pages
-//! that were only read share one page of zeros and take no room.
-//!
-//! The contents of all pages lie in one piece, so that an access takes no more steps than it must.
-//!
-//! Invariant: an entry of the write table names a page that is writable, marked as written since
-//! the last snapshot, and free of cached code; so a hit needs no further check.
+//! The common access finds its page in the translation buffer and never hashes. Snapshots share pages until they are
+//! written, so taking one costs no copy. Pages that were only read share one page of zeros and take no room.
 
-use std::collections::HashMap;
-use std::sync::Arc;
+use triomphe::{Arc, UniqueArc};
 
+use crate::memory::code_marks::{CodeChange, CodeMarks};
+use crate::memory::pages::PageDirectory;
 use crate::memory::region::{PAGE_BYTES, Page, Permissions, Region, RegionKind};
+use crate::memory::translation_buffer::TranslationBuffer;
 use crate::{AccessKind, MemoryFault, MemoryFaultKind, MemorySnapshot, Observer};
 
-const TABLE_ENTRIES: usize = 256;
-/// The slot of the page of zeros, which every page has that was read and never written.
-const ZEROS: u32 = 0;
 /// Work that is done before running pauses, so that somebody can ask it to stop: about as many elements as string
 /// instructions copy in a hundredth of a second.
 const WORK_BEFORE_PAUSE: u64 = 1 << 22;
-/// No page has this number: it would lie beyond the 64-bit address space.
-const NO_PAGE: u64 = u64::MAX;
-
-#[derive(Copy, Clone)]
-struct Entry {
-    page: u64,
-    slot: u32,
-}
-
-#[derive(Clone)]
-struct Slot {
-    page: u64,
-    /// The contents as of the last snapshot, if it was in one.
-    saved: Option<Arc<Page>>,
-    /// Written since the last snapshot.
-    dirty: bool,
-    /// Decoded instructions of this page are in a cache.
-    has_code: bool,
-    permissions: Permissions,
-}
 
 /// The guest's memory.
 pub struct Memory {
     regions: Vec<Region>,
-    slots: Vec<Slot>,
-    /// The contents of each slot.
-    contents: Vec<Page>,
-    by_page: HashMap<u64, u32>,
-    read_table: Box<[Entry; TABLE_ENTRIES]>,
-    write_table: Box<[Entry; TABLE_ENTRIES]>,
-    /// Cached code was written over; cleared by [`Memory::take_code_written`].
-    code_written: bool,
+    /// Every page that was written, but for those that the translation buffer has for writing.
+    pages: PageDirectory,
+    /// How many pages were written.
+    touched: u64,
+    /// What every page is that was not written.
+    zeros: Arc<Page>,
+    buffer: TranslationBuffer,
+    code: CodeMarks,
+    /// Decoded code that was written over since [`Memory::take_changed_code`].
+    changed_code: CodeChange,
     /// Something is to be seen to before the next block: code was written over, or running is to pause.
     attention: bool,
     /// Elements that string instructions went over since running paused last.
@@ -81,24 +56,18 @@ impl Default for Memory {
     }
 }
 
-fn empty_table() -> Box<[Entry; TABLE_ENTRIES]> {
-    Box::new([Entry { page: NO_PAGE, slot: 0 }; TABLE_ENTRIES])
-}
-
 impl Memory {
     /// Memory with nothing mapped.
     pub fn new() -> Memory {
-        // Nothing finds the page of zeros by its number, and nothing may be done with it but read it.
-        let permissions = Permissions { read: true, write: false, execute: false };
-        let zeros = Slot { page: NO_PAGE, saved: None, dirty: false, has_code: false, permissions };
+        let zeros = Arc::new([0; PAGE_BYTES as usize]);
         Memory {
             regions: Vec::new(),
-            slots: vec![zeros],
-            contents: vec![[0; PAGE_BYTES as usize]],
-            by_page: HashMap::new(),
-            read_table: empty_table(),
-            write_table: empty_table(),
-            code_written: false,
+            pages: PageDirectory::default(),
+            touched: 0,
+            buffer: TranslationBuffer::new(zeros.clone()),
+            zeros,
+            code: CodeMarks::default(),
+            changed_code: CodeChange::NONE,
             attention: false,
             work: 0,
             page_limit: u64::MAX,
@@ -112,7 +81,7 @@ impl Memory {
 
     /// Bytes of the pages that were written.
     pub fn touched_bytes(&self) -> u64 {
-        (self.slots.len() as u64 - 1) * PAGE_BYTES
+        self.touched * PAGE_BYTES
     }
 
     /// Notes that an instruction went over a number of elements; too many of them make running pause.
@@ -129,7 +98,7 @@ impl Memory {
         let pause = self.work >= WORK_BEFORE_PAUSE;
         if pause {
             self.work = 0;
-            self.attention = self.code_written;
+            self.attention = self.changed_code.is_some();
         }
         pause
     }
@@ -140,9 +109,9 @@ impl Memory {
         self.attention
     }
 
-    /// Notes that code which was decoded is not there any more.
-    fn note_code_written(&mut self) {
-        self.code_written = true;
+    /// Notes that decoded code may not be there any more.
+    fn note_code_change(&mut self, change: CodeChange) {
+        self.changed_code.add(change);
         self.attention = true;
     }
 
@@ -179,7 +148,7 @@ impl Memory {
         let Some(index) = self.regions.iter().position(|r| r.start < at && at < r.end) else {
             return;
         };
-        let upper = Region { start: at, ..self.regions[index].clone() };
+        let upper = Region { start: at, ..self.regions[index] };
         let lower = &mut self.regions[index];
         (lower.end, lower.used_end) = (at, lower.used_end.min(at));
         self.regions.insert(index + 1, Region { used_end: upper.used_end.max(at), ..upper });
@@ -211,10 +180,7 @@ impl Memory {
         for region in self.regions.iter_mut().filter(|region| within(region.start)) {
             region.permissions = permissions;
         }
-        for slot in self.slots.iter_mut().skip(1).filter(|slot| within(slot.page * PAGE_BYTES)) {
-            slot.permissions = permissions;
-        }
-        self.forget_tables();
+        self.forget_translations();
         Ok(())
     }
 
@@ -223,39 +189,32 @@ impl Memory {
         self.cut(start);
         self.cut(end);
         self.regions.retain(|region| !(start..end).contains(&region.start));
-        self.drop_slots(|slot| (start..end).contains(&(slot.page * PAGE_BYTES)));
+        self.forget_translations();
+        for page in self.pages_within(start, end) {
+            self.touched -= u64::from(self.pages.take(page).is_some());
+        }
     }
 
-    /// Takes slots away; the last ones come to their places.
-    fn drop_slots(&mut self, is_gone: impl Fn(&Slot) -> bool) {
-        for number in (1..self.slots.len()).rev() {
-            if !is_gone(&self.slots[number]) {
-                continue;
-            }
-            self.by_page.remove(&self.slots[number].page);
-            self.slots.swap_remove(number);
-            self.contents.swap_remove(number);
-            if let Some(moved) = self.slots.get(number) {
-                self.by_page.insert(moved.page, number as u32);
-            }
+    /// The numbers of the pages between two addresses that were written; the translation buffer has none.
+    fn pages_within(&self, start: u64, end: u64) -> Vec<u64> {
+        let (first, last) = (start / PAGE_BYTES, end.div_ceil(PAGE_BYTES));
+        if last.saturating_sub(first) <= self.touched {
+            return (first..last).filter(|page| self.pages.get(*page).is_some()).collect();
         }
-        self.forget_tables();
+        let mut pages = self.pages.numbers();
+        pages.retain(|page| (first..last).contains(page));
+        pages
     }
 
     /// Gives pages the addresses of others, of which none may have been written yet: contents move from `start..end` to
     /// as many pages from `to` on. Regions stay as they are.
     pub fn move_pages(&mut self, start: u64, end: u64, to: u64) {
-        for number in 1..self.slots.len() {
-            let slot = &mut self.slots[number];
-            let address = slot.page.wrapping_mul(PAGE_BYTES);
-            if (start..end).contains(&address) {
-                self.by_page.remove(&slot.page);
-                slot.page = (address - start + to) / PAGE_BYTES;
-                (slot.saved, slot.dirty) = (None, true);
-                self.by_page.insert(slot.page, number as u32);
+        self.forget_translations();
+        for page in self.pages_within(start, end) {
+            if let Some(data) = self.pages.take(page) {
+                self.pages.insert(page - start / PAGE_BYTES + to / PAGE_BYTES, data);
             }
         }
-        self.forget_tables();
     }
 
     /// Moves the end of the region that starts at an address; what is beyond the new end is lost.
@@ -297,11 +256,19 @@ impl Memory {
         self.regions.iter().map(|region| region.end - region.start).sum()
     }
 
-    /// Forgets what the tables say, and that code which was decoded is still there.
-    fn forget_tables(&mut self) {
-        self.read_table.fill(Entry { page: NO_PAGE, slot: 0 });
-        self.write_table.fill(Entry { page: NO_PAGE, slot: 0 });
-        self.note_code_written();
+    /// Empties the translation buffer, and forgets that code which was decoded is still there.
+    fn forget_translations(&mut self) {
+        self.buffer.forget_all_read();
+        self.gather_written();
+        self.code.clear();
+        self.note_code_change(CodeChange::All);
+    }
+
+    /// Puts the pages that the translation buffer has for writing back into the directory.
+    fn gather_written(&mut self) {
+        for (page, data) in self.buffer.take_all_written() {
+            self.pages.insert(page, data);
+        }
     }
 
     /// The mapped regions, by ascending address.
@@ -315,85 +282,62 @@ impl Memory {
         self.regions[..after].last().filter(|region| address < region.end)
     }
 
-    /// Finds or makes the slot of a page, and checks the permission.
-    fn slot(&mut self, address: u64, access: AccessKind) -> Result<u32, MemoryFault> {
+    /// Checks that an address may be accessed in a way.
+    fn check(&self, address: u64, access: AccessKind) -> Result<&Region, MemoryFault> {
         let fault = |kind| MemoryFault { address, access, kind };
-        let page = address / PAGE_BYTES;
-        let allowed = |p: Permissions| match access {
-            AccessKind::Read => p.read,
-            AccessKind::Write => p.write,
-            AccessKind::Execute => p.execute,
+        let region = self.region_at(address).ok_or(fault(MemoryFaultKind::Unmapped))?;
+        let allowed = match access {
+            AccessKind::Read => region.permissions.read,
+            AccessKind::Write => region.permissions.write,
+            AccessKind::Execute => region.permissions.execute,
         };
-        let number = match self.by_page.get(&page) {
-            Some(&number) => number,
+        if allowed { Ok(region) } else { Err(fault(MemoryFaultKind::Protected)) }
+    }
+
+    /// The contents of a page.
+    fn page(&self, page: u64) -> &Page {
+        let found = self.buffer.written(page).or_else(|| self.pages.get(page).map(|data| &**data));
+        found.unwrap_or(&self.zeros)
+    }
+
+    /// Makes a page that was not written yet; `false` if there may be no more.
+    fn touch(&mut self, page: u64) -> bool {
+        if self.buffer.written(page).is_some() || self.pages.get(page).is_some() {
+            return true;
+        }
+        if self.touched >= self.page_limit {
+            return false;
+        }
+        self.buffer.forget_read(page);
+        self.pages.insert(page, Arc::new([0; PAGE_BYTES as usize]));
+        self.touched += 1;
+        true
+    }
+
+    /// Puts bytes into a page, at the place in it that an address has.
+    ///
+    /// # Errors
+    ///
+    /// If the page was not written yet and there may be no more.
+    fn put(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
+        let (page, offset) = (address / PAGE_BYTES, (address % PAGE_BYTES) as usize);
+        if !self.touch(page) {
+            let (access, kind) = (AccessKind::Write, MemoryFaultKind::Limit);
+            return Err(MemoryFault { address, access, kind });
+        }
+        if self.code.write(page, offset as u64, bytes.len() as u64) {
+            self.note_code_change(CodeChange::Pages(vec![page]));
+        }
+        let data = match self.buffer.written_mut(page) {
+            Some(data) => data,
             None => {
-                let region = self.region_at(address).ok_or(fault(MemoryFaultKind::Unmapped))?;
-                let permissions = region.permissions;
-                if !allowed(permissions) {
-                    return Err(fault(MemoryFaultKind::Protected));
-                }
-                if access == AccessKind::Read {
-                    return Ok(ZEROS);
-                }
-                let number = self.slot_of_page(page, permissions);
-                number.ok_or(fault(MemoryFaultKind::Limit))?
+                // A page that the buffer has as well would be copied.
+                self.buffer.forget_read(page);
+                self.pages.get_mut(page).expect("it was touched")
             }
         };
-        if !allowed(self.slots[number as usize].permissions) {
-            return Err(fault(MemoryFaultKind::Protected));
-        }
-        Ok(number)
-    }
-
-    /// The slot of a page, made if there is none yet; `None` if there may be no more.
-    fn slot_of_page(&mut self, page: u64, permissions: Permissions) -> Option<u32> {
-        if let Some(&number) = self.by_page.get(&page) {
-            return Some(number);
-        }
-        if self.slots.len() as u64 > self.page_limit {
-            return None;
-        }
-        let number = self.slots.len() as u32;
-        let entry = &mut self.read_table[page as usize % TABLE_ENTRIES];
-        if entry.page == page {
-            // It was the page of zeros until now.
-            entry.slot = number;
-        }
-        self.contents.push([0; PAGE_BYTES as usize]);
-        self.slots.push(Slot { page, saved: None, dirty: true, has_code: false, permissions });
-        self.by_page.insert(page, number);
-        Some(number)
-    }
-
-    #[inline]
-    fn index(address: u64) -> (u64, usize, usize) {
-        let page = address / PAGE_BYTES;
-        (page, page as usize % TABLE_ENTRIES, (address % PAGE_BYTES) as usize)
-    }
-
-    /// Bytes of a page that was read lately; `None` says nothing of others.
-    #[inline]
-    fn bytes_at_hand<const N: usize>(&self, address: u64) -> Option<[u8; N]> {
-        let (page, entry, offset) = Memory::index(address);
-        let entry = &self.read_table[entry];
-        if entry.page != page {
-            return None;
-        }
-        let bytes = self.contents[entry.slot as usize].get(offset..offset + N)?;
-        Some(bytes.try_into().expect("N bytes"))
-    }
-
-    /// Writes to a page that was written lately; if it is none, nothing is done.
-    #[inline]
-    fn put_bytes_at_hand<const N: usize>(&mut self, address: u64, bytes: [u8; N]) -> Option<()> {
-        let (page, entry, offset) = Memory::index(address);
-        let entry = &self.write_table[entry];
-        if entry.page != page {
-            return None;
-        }
-        let to = self.contents[entry.slot as usize].get_mut(offset..offset + N)?;
-        to.copy_from_slice(&bytes);
-        Some(())
+        data[offset..offset + bytes.len()].copy_from_slice(bytes);
+        Ok(())
     }
 
     /// Reads `N` bytes.
@@ -403,7 +347,7 @@ impl Memory {
     /// The first byte that cannot be read.
     #[inline]
     pub fn read<const N: usize>(&mut self, address: u64) -> Result<[u8; N], MemoryFault> {
-        match self.bytes_at_hand(address) {
+        match self.buffer.read(address) {
             Some(bytes) => Ok(bytes),
             None => self.read_slow(address),
         }
@@ -423,12 +367,14 @@ impl Memory {
         Ok(u64::from_le_bytes(value))
     }
 
-    /// Reads bytes, and has their first page at hand from now on.
+    /// Reads bytes, and has their first page in the translation buffer from now on.
     fn read_slice_slow(&mut self, address: u64, bytes: &mut [u8]) -> Result<(), MemoryFault> {
         self.read_bytes(address, bytes)?;
-        let (page, entry, _) = Memory::index(address);
-        let slot = self.slot(address, AccessKind::Read)?;
-        self.read_table[entry] = Entry { page, slot };
+        let page = address / PAGE_BYTES;
+        if self.buffer.written(page).is_none() {
+            let data = self.pages.get(page).unwrap_or(&self.zeros).clone();
+            self.buffer.note_read(page, data);
+        }
         Ok(())
     }
 
@@ -437,14 +383,14 @@ impl Memory {
     /// # Errors
     ///
     /// The first byte that cannot be read; the bytes before it are filled in.
-    pub fn read_bytes(&mut self, address: u64, bytes: &mut [u8]) -> Result<(), MemoryFault> {
+    pub fn read_bytes(&self, address: u64, bytes: &mut [u8]) -> Result<(), MemoryFault> {
         let mut done = 0;
         while done < bytes.len() {
             let at = address.wrapping_add(done as u64);
-            let slot = self.slot(at, AccessKind::Read)?;
+            self.check(at, AccessKind::Read)?;
             let offset = (at % PAGE_BYTES) as usize;
             let take = (bytes.len() - done).min(PAGE_BYTES as usize - offset);
-            let data = &self.contents[slot as usize];
+            let data = self.page(at / PAGE_BYTES);
             bytes[done..done + take].copy_from_slice(&data[offset..offset + take]);
             done += take;
         }
@@ -462,7 +408,7 @@ impl Memory {
         address: u64,
         bytes: [u8; N],
     ) -> Result<(), MemoryFault> {
-        match self.put_bytes_at_hand(address, bytes) {
+        match self.buffer.write(address, bytes) {
             Some(()) => Ok(()),
             None => self.write_slow(address, &bytes),
         }
@@ -471,9 +417,17 @@ impl Memory {
     #[cold]
     fn write_slow(&mut self, address: u64, bytes: &[u8]) -> Result<(), MemoryFault> {
         self.write_bytes(address, bytes)?;
-        let (page, entry, _) = Memory::index(address);
-        let slot = self.slot(address, AccessKind::Write)?;
-        self.write_table[entry] = Entry { page, slot };
+        let page = address / PAGE_BYTES;
+        if self.buffer.written(page).is_some() || self.code.holds(page) {
+            return Ok(());
+        }
+        self.buffer.forget_read(page);
+        if let Some(data) = self.pages.take(page) {
+            let data = Arc::try_unique(data).unwrap_or_else(|data| UniqueArc::new(*data));
+            if let Some((before, data)) = self.buffer.note_written(page, data) {
+                self.pages.insert(before, data);
+            }
+        }
         Ok(())
     }
 
@@ -496,7 +450,11 @@ impl Memory {
         let mut checked = 0;
         while checked < bytes {
             let at = address.wrapping_add(checked);
-            self.slot(at, AccessKind::Write)?;
+            self.check(at, AccessKind::Write)?;
+            if !self.touch(at / PAGE_BYTES) {
+                let (access, kind) = (AccessKind::Write, MemoryFaultKind::Limit);
+                return Err(MemoryFault { address: at, access, kind });
+            }
             checked += PAGE_BYTES - at % PAGE_BYTES;
         }
         Ok(())
@@ -512,18 +470,12 @@ impl Memory {
         while done < bytes.len() {
             let at = address.wrapping_add(done as u64);
             let take = (bytes.len() - done).min((PAGE_BYTES - at % PAGE_BYTES) as usize);
-            let region = self.region_at(at).ok_or(MemoryFault {
+            self.region_at(at).ok_or(MemoryFault {
                 address: at,
                 access: AccessKind::Write,
                 kind: MemoryFaultKind::Unmapped,
             })?;
-            let permissions = region.permissions;
-            let number = self.slot_of_page(at / PAGE_BYTES, permissions).ok_or(MemoryFault {
-                address: at,
-                access: AccessKind::Write,
-                kind: MemoryFaultKind::Limit,
-            })?;
-            self.put(number, at, &bytes[done..done + take]);
+            self.put(at, &bytes[done..done + take])?;
             done += take;
         }
         Ok(())
@@ -533,24 +485,11 @@ impl Memory {
         let mut done = 0;
         while done < bytes.len() {
             let at = address.wrapping_add(done as u64);
-            let number = self.slot(at, AccessKind::Write)?;
             let take = (bytes.len() - done).min((PAGE_BYTES - at % PAGE_BYTES) as usize);
-            self.put(number, at, &bytes[done..done + take]);
+            self.put(at, &bytes[done..done + take])?;
             done += take;
         }
         Ok(())
-    }
-
-    /// Puts bytes into the page of a slot, at the place in it that an address has.
-    fn put(&mut self, number: u32, address: u64, bytes: &[u8]) {
-        let offset = (address % PAGE_BYTES) as usize;
-        self.contents[number as usize][offset..offset + bytes.len()].copy_from_slice(bytes);
-        let slot = &mut self.slots[number as usize];
-        slot.dirty = true;
-        if slot.has_code {
-            slot.has_code = false;
-            self.note_code_written();
-        }
     }
 
     /// Reads up to 15 bytes of code, and how many of them are there.
@@ -558,143 +497,113 @@ impl Memory {
     /// # Errors
     ///
     /// If the first byte cannot be fetched.
-    pub(crate) fn fetch(
-        &mut self,
-        address: u64,
-        bytes: &mut [u8; 15],
-    ) -> Result<usize, MemoryFault> {
+    pub(crate) fn fetch(&self, address: u64, bytes: &mut [u8; 15]) -> Result<usize, MemoryFault> {
         let mut filled = 0;
         while filled < bytes.len() {
             let at = address.wrapping_add(filled as u64);
-            let slot = match self.fetch_slot(at) {
-                Ok(slot) => slot,
+            let region = match self.check_fetch(at) {
+                Ok(region) => region,
                 Err(fault) if filled == 0 => return Err(fault),
                 Err(_) => break,
             };
-            let region_end = self.region_at(at).map_or(at, |region| region.used_end);
             let offset = (at % PAGE_BYTES) as usize;
             let take = (bytes.len() - filled)
                 .min(PAGE_BYTES as usize - offset)
-                .min((region_end - at) as usize);
-            bytes[filled..filled + take]
-                .copy_from_slice(&self.contents[slot as usize][offset..][..take]);
+                .min((region.used_end - at) as usize);
+            let data = self.page(at / PAGE_BYTES);
+            bytes[filled..filled + take].copy_from_slice(&data[offset..][..take]);
             filled += take;
         }
         Ok(filled)
     }
 
-    fn fetch_slot(&mut self, address: u64) -> Result<u32, MemoryFault> {
-        let slot = self.slot(address, AccessKind::Execute)?;
-        match self.region_at(address) {
-            Some(region) if address >= region.used_end => Err(MemoryFault {
-                address,
-                access: AccessKind::Execute,
-                kind: MemoryFaultKind::PastCode,
-            }),
-            _ => Ok(slot),
+    /// Checks that an instruction may start at an address.
+    fn check_fetch(&self, address: u64) -> Result<&Region, MemoryFault> {
+        let region = self.check(address, AccessKind::Execute)?;
+        if address < region.used_end {
+            return Ok(region);
         }
+        let (access, kind) = (AccessKind::Execute, MemoryFaultKind::PastCode);
+        Err(MemoryFault { address, access, kind })
     }
 
     /// Notes that decoded instructions of `start..end` are kept; a write there will be told.
     pub(crate) fn mark_code(&mut self, start: u64, end: u64) {
-        for page in start / PAGE_BYTES..=end.saturating_sub(1).max(start) / PAGE_BYTES {
-            if let Some(&slot) = self.by_page.get(&page) {
-                self.slots[slot as usize].has_code = true;
+        let mut at = start;
+        loop {
+            let page = at / PAGE_BYTES;
+            let stop = end.min((page + 1).saturating_mul(PAGE_BYTES));
+            self.code.mark(page, at % PAGE_BYTES, stop.saturating_sub(at));
+            if let Some(data) = self.buffer.take_written(page) {
+                self.pages.insert(page, data);
             }
-            let entry = &mut self.write_table[page as usize % TABLE_ENTRIES];
-            if entry.page == page {
-                entry.page = NO_PAGE;
+            if stop >= end {
+                break;
             }
+            at = stop;
         }
     }
 
-    /// Whether cached code was written over since this was last asked.
+    /// The decoded code that was written over since this was last asked.
     #[inline]
-    pub(crate) fn take_code_written(&mut self) -> bool {
-        if self.code_written {
+    pub(crate) fn take_changed_code(&mut self) -> CodeChange {
+        if self.changed_code.is_some() {
             self.attention = self.work >= WORK_BEFORE_PAUSE;
         }
-        std::mem::take(&mut self.code_written)
+        std::mem::replace(&mut self.changed_code, CodeChange::NONE)
     }
 
-    /// Whether cached code was written over and nobody has taken note yet.
+    /// Whether decoded code was written over and nobody has taken note yet.
     #[inline]
     pub(crate) fn code_was_written(&self) -> bool {
-        self.code_written
+        self.attention && self.changed_code.is_some()
     }
 
     /// Memory as it is now.
     pub fn snapshot(&mut self) -> MemorySnapshot {
-        // A write through the table would not be noticed as one after the snapshot.
-        self.write_table.fill(Entry { page: NO_PAGE, slot: 0 });
-        let mut pages: Vec<_> = self
-            .slots
-            .iter_mut()
-            .zip(&self.contents)
-            .skip(1)
-            .map(|(slot, contents)| {
-                let saved = match (&slot.saved, slot.dirty) {
-                    (Some(saved), false) => saved.clone(),
-                    _ => Arc::new(*contents),
-                };
-                slot.saved = Some(saved.clone());
-                slot.dirty = false;
-                (slot.page, saved)
-            })
-            .collect();
-        pages.sort_unstable_by_key(|(number, _)| *number);
-        MemorySnapshot { regions: self.regions.clone(), pages }
+        self.gather_written();
+        let (regions, pages) = (self.regions.clone(), self.pages.clone());
+        MemorySnapshot { regions, pages, touched: self.touched }
     }
 
     /// Puts memory back to a snapshot of it.
     pub fn restore(&mut self, snapshot: &MemorySnapshot) {
-        self.regions = snapshot.regions.clone();
-        self.drop_slots(|slot| snapshot.page(slot.page).is_none());
-        for (page, data) in &snapshot.pages {
-            let region = self.region_at(page * PAGE_BYTES);
-            let permissions =
-                region.expect("a page of a snapshot is in a region of it").permissions;
-            let (page, saved) = (*page, Some(data.clone()));
-            let slot = Slot { page, saved, dirty: false, has_code: false, permissions };
-            match self.by_page.get(&page).map(|&number| number as usize) {
-                Some(number) => {
-                    let there = &self.slots[number];
-                    let is_same =
-                        !there.dirty && there.saved.as_ref().is_some_and(|s| Arc::ptr_eq(s, data));
-                    if !is_same {
-                        self.contents[number] = **data;
-                    }
-                    self.slots[number] = slot;
-                }
-                None => {
-                    self.by_page.insert(page, self.slots.len() as u32);
-                    self.contents.push(**data);
-                    self.slots.push(slot);
-                }
-            }
+        self.buffer.forget_all_read();
+        self.gather_written();
+        if self.regions != snapshot.regions {
+            self.regions.clone_from(&snapshot.regions);
+            self.code.clear();
+            self.note_code_change(CodeChange::All);
         }
+        let pages = &self.pages;
+        let changed = self.code.take_if(|page| !pages.shares(&snapshot.pages, page));
+        if !changed.is_empty() {
+            self.note_code_change(CodeChange::Pages(changed));
+        }
+        self.pages = snapshot.pages.clone();
+        self.touched = snapshot.touched;
     }
 
-    /// A little-endian value of 1, 2, 4 or 8 bytes in a page that was read lately; `None` says nothing of others.
+    /// A little-endian value of 1, 2, 4 or 8 bytes in a page that was accessed lately; `None` says nothing of others.
     #[inline]
-    pub(crate) fn value_at_hand(&self, address: u64, bytes: u64) -> Option<u64> {
+    pub(crate) fn tlb_read_value(&self, address: u64, bytes: u64) -> Option<u64> {
         Some(match bytes {
-            1 => u64::from(u8::from_le_bytes(self.bytes_at_hand(address)?)),
-            2 => u64::from(u16::from_le_bytes(self.bytes_at_hand(address)?)),
-            4 => u64::from(u32::from_le_bytes(self.bytes_at_hand(address)?)),
-            _ => u64::from_le_bytes(self.bytes_at_hand(address)?),
+            1 => u64::from(u8::from_le_bytes(self.buffer.read(address)?)),
+            2 => u64::from(u16::from_le_bytes(self.buffer.read(address)?)),
+            4 => u64::from(u32::from_le_bytes(self.buffer.read(address)?)),
+            _ => u64::from_le_bytes(self.buffer.read(address)?),
         })
     }
 
     /// Writes the low 1, 2, 4 or 8 bytes of a value to a page that was written lately; if it is none, nothing is
     /// done.
     #[inline]
-    pub(crate) fn put_value_at_hand(&mut self, address: u64, bytes: u64, value: u64) -> Option<()> {
+    pub(crate) fn tlb_write_value(&mut self, address: u64, bytes: u64, value: u64) -> Option<()> {
         match bytes {
-            1 => self.put_bytes_at_hand(address, (value as u8).to_le_bytes()),
-            2 => self.put_bytes_at_hand(address, (value as u16).to_le_bytes()),
-            4 => self.put_bytes_at_hand(address, (value as u32).to_le_bytes()),
-            _ => self.put_bytes_at_hand(address, value.to_le_bytes()),
+            1 => self.buffer.write(address, (value as u8).to_le_bytes()),
+            2 => self.buffer.write(address, (value as u16).to_le_bytes()),
+            4 => self.buffer.write(address, (value as u32).to_le_bytes()),
+            _ => self.buffer.write(address, value.to_le_bytes()),
         }
     }
 
@@ -706,7 +615,7 @@ impl Memory {
         bytes: u64,
         observer: &mut O,
     ) -> Result<u64, MemoryFault> {
-        let value = match self.value_at_hand(address, bytes) {
+        let value = match self.tlb_read_value(address, bytes) {
             Some(value) => value,
             None => self.value_slow(address, bytes)?,
         };
@@ -768,7 +677,7 @@ impl Memory {
             // Memory that cannot be read shows as zeros.
             let _ = self.read_bytes(address, &mut old[..bytes as usize]);
         }
-        if self.put_value_at_hand(address, bytes, value).is_none() {
+        if self.tlb_write_value(address, bytes, value).is_none() {
             self.write_slow(address, &value.to_le_bytes()[..bytes as usize])?;
         }
         if O::ACTIVE {
@@ -852,8 +761,8 @@ mod tests {
         let first = memory.snapshot();
         memory.write(0x1000, [9]).unwrap();
         let second = memory.snapshot();
-        let shared = |n: usize| Arc::ptr_eq(&first.pages[n].1, &second.pages[n].1);
-        assert!(!shared(0) && shared(1));
+        let shared = |page| first.pages.shares(&second.pages, page);
+        assert!(!shared(1) && shared(2));
         memory.restore(&first);
         assert_eq!(memory.read::<1>(0x1000), Ok([1]));
         memory.restore(&second);
@@ -861,7 +770,8 @@ mod tests {
         assert_eq!(memory.read::<1>(0x2000), Ok([2]));
         assert!(first.is_untouched_until(&second, &(0x2000..0x2008)));
         assert!(!first.is_untouched_until(&second, &(0x1ff8..0x2008)));
-        assert_eq!((second.pages_not_in(&first), first.pages_not_in(&first)), (1, 0));
+        assert!(second.bytes_not_in(&first) > first.bytes_not_in(&first) + 4096);
+        assert!(second.bytes_not_in(&first) < first.bytes_not_in(&first) + 2 * 4096);
         let change = Difference { address: 0x1000, here: vec![1], there: vec![9] };
         assert_eq!(first.differences(&second), [change]);
     }

@@ -15,9 +15,9 @@ pub(crate) mod x87;
 use sotto_isa::x86::flag;
 use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
 
-use crate::code::engine;
-use crate::code::engine::Result;
-use crate::code::engine::Unseen;
+use crate::code::cpu;
+use crate::code::cpu::Result;
+use crate::code::cpu::TimeAndEntropy;
 use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
 pub(crate) use op::Op;
@@ -71,7 +71,7 @@ pub(crate) struct Cpu {
     thread_segments: [u64; 3],
     /// RCX and R11 as they were before the last SYSCALL.
     before_syscall: [u64; 2],
-    unseen: Unseen,
+    time_and_entropy: TimeAndEntropy,
 }
 
 /// MXCSR when a program starts: every exception masked, rounding to nearest.
@@ -100,12 +100,12 @@ impl Cpu {
             selectors,
             thread_segments: [0; 3],
             before_syscall: [0; 2],
-            unseen: Unseen::default(),
+            time_and_entropy: TimeAndEntropy::default(),
         }
     }
 }
 
-impl engine::Cpu for Cpu {
+impl cpu::Cpu for Cpu {
     type Op<O: Observer> = Op<O>;
 
     fn arch(&self) -> Arch {
@@ -184,8 +184,8 @@ impl engine::Cpu for Cpu {
         self.vectors[usize::from(number)] = value;
     }
 
-    fn unseen(&mut self) -> &mut Unseen {
-        &mut self.unseen
+    fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {
+        &mut self.time_and_entropy
     }
 
     #[inline]

@@ -4,7 +4,7 @@
 
 use sotto_isa::Width;
 
-use crate::code::engine::Result;
+use crate::code::cpu::Result;
 use crate::x86::op::Op;
 use crate::x86::{Cpu, HIGH, RBP, RSP};
 use crate::{Memory, MemoryFault, MemoryFaultKind, Observer};
@@ -192,7 +192,7 @@ impl Operand for Mem {
         observer: &mut O,
     ) -> Result<u64> {
         let address = cpu.effective_address(op);
-        Ok(match memory.value_at_hand(address, W::WIDTH.bytes()) {
+        Ok(match memory.tlb_read_value(address, W::WIDTH.bytes()) {
             Some(value) if !O::ACTIVE => value,
             _ => load_slowly::<W, O>(memory, op, address, observer)?,
         })
@@ -206,7 +206,7 @@ impl Operand for Mem {
         value: u64,
     ) -> Result<()> {
         let address = cpu.effective_address(op);
-        if O::ACTIVE || memory.put_value_at_hand(address, W::WIDTH.bytes(), value).is_none() {
+        if O::ACTIVE || memory.tlb_write_value(address, W::WIDTH.bytes(), value).is_none() {
             store_slowly::<W, O>(memory, op, address, observer, value)?;
         }
         Ok(())

@@ -78,7 +78,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
         }
         Fault::Overflow => [1, 2].into_iter().find_map(|bytes| {
             let before = scene.process.machine.instruction_at(pc.wrapping_sub(bytes)).ok()?;
-            (before.end() == pc && before.control() == Control::Trap).then_some(before)
+            (before.end() == pc && before.traits().contains(Traits::INTERRUPT)).then_some(before)
         }),
         _ => scene.process.machine.instruction_at(pc).ok(),
     };

@@ -12,7 +12,7 @@ use sotto_isa::{FlagSet, Storage};
 use std::sync::Arc;
 
 use sotto_kernel::{Ending, MadeCall, Process, ProcessSnapshot, Stop};
-use sotto_machine::{PAGE_BYTES, Watcher};
+use sotto_machine::Watcher;
 
 use crate::{Session, StopReason, Target};
 
@@ -123,9 +123,7 @@ impl History {
     fn cost(&self, at: usize, snapshot: &ProcessSnapshot) -> usize {
         let memory = snapshot.machine().memory();
         let before = self.checkpoints[at - 1].snapshot.machine().memory();
-        memory.pages_not_in(before) * PAGE_BYTES as usize
-            + memory.list_bytes()
-            + snapshot.own_bytes()
+        memory.bytes_not_in(before) + snapshot.own_bytes()
     }
 
     fn insert(&mut self, at: usize, snapshot: ProcessSnapshot) {

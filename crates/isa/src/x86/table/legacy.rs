@@ -67,6 +67,7 @@ pub(super) const FORMS: &[Form] = &[
     Form { operands: &[r(Pattern::Uimm8)], encoding: "D5 ib", ..AAD },
     Form {
         mnemonic: "into",
+        traits: Traits::INTERRUPT,
         meaning: Meaning::Into,
         encoding: "CE",
         flags: FlagEffects::tests(flag::OF),

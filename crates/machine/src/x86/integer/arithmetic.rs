@@ -6,7 +6,7 @@
 use sotto_isa::FlagSet;
 use sotto_isa::x86::{flag, masked_count};
 
-use crate::code::engine::{Flow, Result};
+use crate::code::cpu::{Flow, Result};
 use crate::x86::flags;
 use crate::x86::flags::Kind;
 pub(crate) use crate::x86::integer::jumps::*;

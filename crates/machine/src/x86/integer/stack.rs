@@ -1,6 +1,6 @@
 //! Pushing and popping values, and what comes after an operation that may have written memory.
 
-use crate::code::engine::{Flow, Result};
+use crate::code::cpu::{Flow, Result};
 use crate::x86::operands::*;
 use crate::x86::{Cpu, RSP};
 use crate::{Memory, Observer};
@@ -24,7 +24,7 @@ pub(crate) fn push_value<W: Size, O: Observer>(
     observer: &mut O,
 ) -> Result<()> {
     let top = cpu.regs[RSP].wrapping_sub(W::WIDTH.bytes()) & cpu.address_mask;
-    if O::ACTIVE || memory.put_value_at_hand(top, W::WIDTH.bytes(), value).is_none() {
+    if O::ACTIVE || memory.tlb_write_value(top, W::WIDTH.bytes(), value).is_none() {
         store_on_stack::<W, O>(memory, top, value, observer)?;
     }
     cpu.regs[RSP] = top;
@@ -37,7 +37,7 @@ pub(crate) fn top_value<W: Size, O: Observer>(
     memory: &mut Memory,
     observer: &mut O,
 ) -> Result<u64> {
-    Ok(match memory.value_at_hand(cpu.regs[RSP], W::WIDTH.bytes()) {
+    Ok(match memory.tlb_read_value(cpu.regs[RSP], W::WIDTH.bytes()) {
         Some(value) if !O::ACTIVE => value,
         _ => load_from_stack::<W, O>(memory, cpu.regs[RSP], observer)?,
     })

@@ -2,7 +2,7 @@
 
 use sotto_isa::x86::flag;
 
-use crate::code::engine::{Flow, Result};
+use crate::code::cpu::{Flow, Result};
 use crate::x86::flags::when;
 use crate::x86::integer::arithmetic::{Mem, Operand, Size, by_segment, next};
 use crate::x86::op::Op;
@@ -96,7 +96,7 @@ impl<W: Size> Place for Narrow<W> {
 
     #[inline(always)]
     fn low_at_hand<O: Observer>(cpu: &Cpu, memory: &Memory, op: &Op<O>) -> Option<u64> {
-        memory.value_at_hand(cpu.effective_address(op), W::WIDTH.bytes())
+        memory.tlb_read_value(cpu.effective_address(op), W::WIDTH.bytes())
     }
 }
 
