@@ -9,11 +9,11 @@ use sotto_object::{Binding, Datum, SectionFlags, SymbolKind};
 
 use crate::operands::parsed::Spanned;
 use crate::reading::infer::{recognise_order, symbols_named_as_registers};
-use crate::reading::line_cache::{Key, KnownLines};
+use crate::reading::line_cache::{Key, LineCache};
 use crate::reading::lines::{Condition, Level};
 use crate::reading::macros::Macro;
 use crate::sections::fragments::SectionBuilder;
-use crate::sections::stated_lines::Stated;
+use crate::sections::stated_lines::StatedTable;
 use crate::sections::unwind_tables::Unwind;
 use crate::symbols::{
     Context, Definition, Elements, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
@@ -34,7 +34,7 @@ pub(crate) const MAX_CONTENT_BYTES: u64 = 1 << 28;
 pub(crate) const MAX_ERRORS: usize = 100;
 
 /// A line that was read, for the listing.
-pub(crate) struct Listed {
+pub(crate) struct ListedLine {
     pub span: Span,
     pub file: u32,
     pub line: u32,
@@ -99,7 +99,7 @@ pub(crate) struct Assembler<'d> {
     /// Room for the operands of the line being read.
     pub operands: Vec<Spanned>,
     /// What lines were assembled to, and the text of the line being read, if it can be one.
-    pub known: KnownLines,
+    pub known: LineCache,
     pub key: Option<Key>,
     /// Lines that close what was refused where it was opened.
     pub closing_lines: Vec<String>,
@@ -109,8 +109,8 @@ pub(crate) struct Assembler<'d> {
     pub filled_bytes: u64,
     pub unwind: Unwind,
     /// The line table that the source states.
-    pub stated: Stated,
-    pub listing: Option<Vec<Listed>>,
+    pub stated: StatedTable,
+    pub listing: Option<Vec<ListedLine>>,
 }
 
 impl<'d> Assembler<'d> {
@@ -155,13 +155,13 @@ impl<'d> Assembler<'d> {
             diagnostics: Vec::new(),
             errors: 0,
             operands: Vec::new(),
-            known: KnownLines::new(),
+            known: LineCache::new(),
             key: None,
             closing_lines: Vec::new(),
             open_labels: Vec::new(),
             filled_bytes: 0,
             unwind: Unwind::default(),
-            stated: Stated::default(),
+            stated: StatedTable::default(),
             listing: listing.then(Vec::new),
         };
         assembler.symbols.arch = Some(arch);

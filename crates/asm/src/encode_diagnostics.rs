@@ -8,7 +8,7 @@ use sotto_object::DatumKind;
 
 use crate::directives::table;
 use crate::operands::parsed::{Parsed, Spanned};
-use crate::sections::fragments::OpenInstruction;
+use crate::sections::fragments::RelaxableInstruction;
 use crate::symbols::{Evaluator, shown};
 use crate::text::hints;
 use crate::text::suggest::nearest;
@@ -170,7 +170,7 @@ pub(crate) fn unknown_word(arch: Arch, word: &str, span: Span, near: Option<&str
 /// An error of the encoder; where the width of a variable is missing, its declaration is consulted.
 pub(crate) fn open_diagnostic(
     error: EncodeError,
-    open: &OpenInstruction,
+    open: &RelaxableInstruction,
     operands: &[Spanned],
     evaluator: &Evaluator,
     order: OperandOrder,
@@ -227,7 +227,7 @@ fn element_at(runs: &[(u64, u8)], offset: u64, bytes: u64) -> Option<u8> {
 
 /// An error for a bare symbol in a file of which other tools read it as the symbol's contents.
 pub(crate) fn bare_symbol(
-    open: &OpenInstruction,
+    open: &RelaxableInstruction,
     operands: &[Spanned],
     evaluator: &Evaluator,
 ) -> Option<Diagnostic> {
@@ -252,7 +252,7 @@ pub(crate) fn bare_symbol(
 /// A warning for an access of a general register to a variable that is wider than the element at which it starts,
 /// unless the source says the width.
 pub(crate) fn width_finding(
-    open: &OpenInstruction,
+    open: &RelaxableInstruction,
     operands: &[Spanned],
     arch: Arch,
     order: OperandOrder,

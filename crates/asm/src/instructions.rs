@@ -10,9 +10,9 @@ use sotto_object::has_mapping_symbols;
 
 use crate::context::Assembler;
 use crate::encode_diagnostics::{encode_diagnostic, nearest_instruction, unknown_word};
-use crate::operands::parsed::{OpenMem, Parsed, Spanned};
+use crate::operands::parsed::{Parsed, Spanned, UnresolvedMem};
 use crate::operands::{arm64, x86, x86_source_first};
-use crate::sections::fragments::OpenInstruction;
+use crate::sections::fragments::RelaxableInstruction;
 use crate::text::hints;
 use crate::text::lexer::{Cursor, Tok};
 use crate::text::syntax::syntax;
@@ -263,9 +263,10 @@ pub(crate) fn address_of_operator(traits: Traits, operands: &mut [Spanned]) {
         && disp.via().is_some()
         && traits.contains(Traits::ADDRESS_ONLY)
     {
-        let mem = Mem { disp: Value::Late, ..Mem::absolute(0) };
+        let mem = Mem { disp: Value::Unresolved, ..Mem::absolute(0) };
         let disp = disp.clone();
-        *parsed = Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: true, relative: false }));
+        *parsed =
+            Parsed::Mem(Box::new(UnresolvedMem { mem, disp, x86_plain: true, relative: false }));
     }
 }
 
@@ -338,7 +339,7 @@ impl Assembler<'_> {
         let section = self.section();
         let first = section.operands.len() as u32;
         section.operands.append(operands);
-        let open = OpenInstruction {
+        let open = RelaxableInstruction {
             mnemonic,
             traits: found.context.traits,
             operands: first..section.operands.len() as u32,

@@ -26,7 +26,7 @@ pub(crate) struct Unknown<'s> {
 }
 
 /// What a statement is taken for.
-pub(crate) struct Answer {
+pub(crate) struct Suggestion {
     pub error: Diagnostic,
     /// So many lines below belong to it, and are not looked at.
     pub lines: usize,
@@ -40,9 +40,16 @@ pub(crate) struct Answer {
     pub defines: Vec<(String, i128)>,
 }
 
-impl Answer {
-    fn new(error: Diagnostic) -> Answer {
-        Answer { error, lines: 0, closing: None, label: None, is_label: false, defines: Vec::new() }
+impl Suggestion {
+    fn new(error: Diagnostic) -> Suggestion {
+        Suggestion {
+            error,
+            lines: 0,
+            closing: None,
+            label: None,
+            is_label: false,
+            defines: Vec::new(),
+        }
     }
 }
 
@@ -63,7 +70,7 @@ fn is_data(word: &str) -> bool {
 }
 
 /// What the statement is taken for, if its shape tells.
-pub(crate) fn answer(assembler: &Assembler, unknown: &Unknown) -> Option<Answer> {
+pub(crate) fn answer(assembler: &Assembler, unknown: &Unknown) -> Option<Suggestion> {
     let tokens = tokens(unknown.cursor);
     let context = Shape { assembler, unknown, tokens: &tokens };
     context
@@ -83,7 +90,7 @@ pub(crate) fn answer(assembler: &Assembler, unknown: &Unknown) -> Option<Answer>
 type Enclosed = (Vec<(String, u64)>, usize, String);
 
 /// The same, of a statement that may be a misspelt one: only what a line further down proves.
-pub(crate) fn enclosed(assembler: &Assembler, unknown: &Unknown) -> Option<Answer> {
+pub(crate) fn enclosed(assembler: &Assembler, unknown: &Unknown) -> Option<Suggestion> {
     let tokens = tokens(unknown.cursor);
     Shape { assembler, unknown, tokens: &tokens }.enclosed()
 }
@@ -134,7 +141,7 @@ impl<'s> Shape<'s> {
     }
 
     /// `WORD COUNT data` or `WORD COUNT instruction`: something is to be repeated.
-    fn repetition(&self) -> Option<Answer> {
+    fn repetition(&self) -> Option<Suggestion> {
         let [(Tok::Num(count), _), (Tok::Word(word), _), rest @ ..] = self.tokens else {
             return None;
         };
@@ -145,32 +152,34 @@ impl<'s> Shape<'s> {
         let written =
             || format!("write `{label}.rept {count}`, then `{text}`, then `.endr`, on three lines");
         if self.is_instruction(word) {
-            return Some(Answer::new(error.help(written())));
+            return Some(Suggestion::new(error.help(written())));
         }
         if !is_data(word) {
             return None;
         }
         let element = match table::find(word) {
             Some(Directive::Data(Kind::Integers(bytes) | Kind::Units(bytes))) => bytes,
-            _ => return Some(Answer::new(error.help(written()))),
+            _ => return Some(Suggestion::new(error.help(written()))),
         };
-        let [(Tok::Num(value), _)] = rest else { return Some(Answer::new(error.help(written()))) };
+        let [(Tok::Num(value), _)] = rest else {
+            return Some(Suggestion::new(error.help(written())));
+        };
         let line = match (value, element) {
             (0, _) => format!("{label}.skip {}", count * i128::from(element)),
             _ => format!("{label}.fill {count}, {element}, {}", self.text_from(2)),
         };
-        Some(Answer::new(error.help(format!("write `{line}`"))))
+        Some(Suggestion::new(error.help(format!("write `{line}`"))))
     }
 
     /// `NAME WORD COUNT` or `NAME: WORD COUNT`: room is to be reserved, or bytes to be repeated.
-    fn reservation(&self) -> Option<Answer> {
+    fn reservation(&self) -> Option<Suggestion> {
         let (label, word, count, is_label) = match self.tokens {
             [(Tok::Word(name), _), (Tok::Num(value), _)] if self.unknown.word.starts_with('.') => {
                 let error =
                     self.no_word().help(format!("for a constant, write `{name} equ {value}`"));
-                return Some(Answer {
+                return Some(Suggestion {
                     defines: vec![(name.to_string(), *value)],
-                    ..Answer::new(error)
+                    ..Suggestion::new(error)
                 });
             }
             [(Tok::Word(word), _), (Tok::Num(count), _)] if self.is_unknown(word) => {
@@ -207,7 +216,7 @@ impl<'s> Shape<'s> {
                 format!("{help}; for {count} bytes of one value, `{label}.fill {count}, 1, VALUE`")
             }
         };
-        Some(Answer { is_label, ..Answer::new(error.help(help)) })
+        Some(Suggestion { is_label, ..Suggestion::new(error.help(help)) })
     }
 
     /// Whether a word is nothing here but perhaps a symbol.
@@ -218,7 +227,7 @@ impl<'s> Shape<'s> {
     }
 
     /// A structure, or a routine in words that open and close it: a line further down closes what this one opens.
-    fn enclosed(&self) -> Option<Answer> {
+    fn enclosed(&self) -> Option<Suggestion> {
         let (name, opening) = match self.tokens {
             [(Tok::Word(second), _), ..] if self.is_unknown(second) => {
                 match self.closing(self.unknown.word, second) {
@@ -235,7 +244,7 @@ impl<'s> Shape<'s> {
             let error = self.error(Code::UnknownInstruction, message.to_string());
             let error = error.help(format!("write `{name}:` before its first instruction, and nothing behind its last; `.global {name}` shows it to other files"));
             let (closing, label) = (Some(closing), Some(name.to_string()));
-            return Some(Answer { closing, label, is_label: true, ..Answer::new(error) });
+            return Some(Suggestion { closing, label, is_label: true, ..Suggestion::new(error) });
         }
         let message = "structures are not declared; the offsets of their fields are constants";
         let mut error = self.error(Code::UnknownInstruction, message.to_string());
@@ -251,7 +260,7 @@ impl<'s> Shape<'s> {
         error = error
             .help(format!("write{lines_to_write}\nand `[rbx + {}]` for a field", defines[0].0));
         // The line that closes it belongs to it too.
-        Some(Answer { lines: lines + 1, defines, ..Answer::new(error) })
+        Some(Suggestion { lines: lines + 1, defines, ..Suggestion::new(error) })
     }
 
     /// The fields, and how many instructions, between this line and the one that closes what `name WORD` opens, if
@@ -288,7 +297,7 @@ impl<'s> Shape<'s> {
     }
 
     /// `name instruction ...`: a label without its colon.
-    fn label_of_instruction(&self) -> Option<Answer> {
+    fn label_of_instruction(&self) -> Option<Suggestion> {
         let [(Tok::Word(next), _), ..] = self.tokens else { return None };
         if !self.is_instruction(next) || !self.can_be_label() {
             return None;
@@ -296,7 +305,7 @@ impl<'s> Shape<'s> {
         let name = self.unknown.word;
         let error = self.error(Code::Syntax, format!("the label `{name}` has no colon"));
         let error = error.help(format!("write `{name}:`")).replace_with(format!("{name}:"));
-        Some(Answer { is_label: true, ..Answer::new(error) })
+        Some(Suggestion { is_label: true, ..Suggestion::new(error) })
     }
 
     fn can_be_label(&self) -> bool {
@@ -305,15 +314,17 @@ impl<'s> Shape<'s> {
     }
 
     /// `WORD NAME = VALUE`, `NAME .WORD VALUE`.
-    fn equate(&self) -> Option<Answer> {
+    fn equate(&self) -> Option<Suggestion> {
         let [(Tok::Word(name), _), (Tok::Op('='), _), ..] = self.tokens else { return None };
         let value = self.text_from(2);
         let error = self.no_word();
-        Some(Answer::new(error.help(format!("write `{name} = {value}`, or `{name} equ {value}`"))))
+        Some(Suggestion::new(
+            error.help(format!("write `{name} = {value}`, or `{name} equ {value}`")),
+        ))
     }
 
     /// An unknown word at the head of a file, alone or with a number or other words: a mode of the machine.
-    fn mode(&self) -> Option<Answer> {
+    fn mode(&self) -> Option<Suggestion> {
         let assembler = self.assembler;
         let empty = assembler.sections.iter().all(|section| section.fragments.is_empty());
         let labelled = assembler.scope.is_some();
@@ -336,13 +347,13 @@ impl<'s> Shape<'s> {
         }
         let arch = assembler.arch;
         let error = self.no_word();
-        Some(Answer::new(error.help(format!(
+        Some(Suggestion::new(error.help(format!(
             "leave the line out: `.target {arch}` names the machine, and `[x]` is relative in 64-bit code already"
         ))))
     }
 
     /// `WORD NAME, NAME ...` of names that the file defines or uses: a declaration.
-    fn declaration(&self) -> Option<Answer> {
+    fn declaration(&self) -> Option<Suggestion> {
         let [(Tok::Word(name), _), ..] = self.tokens else { return None };
         let names = self.tokens.iter().all(|(token, _)| {
             matches!(token, Tok::Op(','))
@@ -352,20 +363,20 @@ impl<'s> Shape<'s> {
             return None;
         }
         if self.unknown.lines.clone().rest().all(|line| line.trim().is_empty()) {
-            return Some(Answer::new(self.no_word().help(
+            return Some(Suggestion::new(self.no_word().help(
                 "leave the line out: nothing closes a file, and the program starts at `_start`",
             )));
         }
         let names = self.text_from(0);
         let error = self.no_word();
-        Some(Answer::new(error.help(match self.is_label(name) {
+        Some(Suggestion::new(error.help(match self.is_label(name) {
             true => format!("to show it to other files, write `.global {names}`"),
             false => format!("for a name of another file, write `.extern {names}`"),
         })))
     }
 
     /// A word alone on its line that other lines mention: a label without its colon.
-    fn label_alone(&self) -> Option<Answer> {
+    fn label_alone(&self) -> Option<Suggestion> {
         let name = self.unknown.word;
         let at_start = self.unknown.cursor.text_before(self.unknown.span).is_empty();
         if !self.tokens.is_empty()
@@ -376,11 +387,11 @@ impl<'s> Shape<'s> {
         }
         let error = self.error(Code::Syntax, format!("the label `{name}` has no colon"));
         let error = error.help(format!("write `{name}:`")).replace_with(format!("{name}:"));
-        Some(Answer { is_label: true, ..Answer::new(error) })
+        Some(Suggestion { is_label: true, ..Suggestion::new(error) })
     }
 
     /// `WORD .name`: a section.
-    fn section(&self) -> Option<Answer> {
+    fn section(&self) -> Option<Suggestion> {
         let [(Tok::Word(name), _), rest @ ..] = self.tokens else { return None };
         let flags = sotto_object::SectionFlags::by_name(name);
         if !name.starts_with('.') || !flags.alloc || table::find(name).is_none() {
@@ -391,16 +402,16 @@ impl<'s> Shape<'s> {
         } else {
             "; what it holds and who may write it is known by its name"
         };
-        Some(Answer::new(self.no_word().help(format!("write `{name}` alone{more}"))))
+        Some(Suggestion::new(self.no_word().help(format!("write `{name}` alone{more}"))))
     }
 
     /// Several words, and nothing else: a remark.
-    fn remark(&self) -> Option<Answer> {
+    fn remark(&self) -> Option<Suggestion> {
         let words = self.tokens.iter().all(|(token, _)| matches!(token, Tok::Word(_)));
         if !words || self.tokens.len() < 3 {
             return None;
         }
-        Some(Answer::new(self.no_word().help(comment_help(self.unknown.cursor))))
+        Some(Suggestion::new(self.no_word().help(comment_help(self.unknown.cursor))))
     }
 
     /// Whether the word stands in another line of the text too.

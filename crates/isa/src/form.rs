@@ -29,7 +29,7 @@ impl Access {
 
 /// An operand position of a form: what may stand there and what happens to it.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub struct Slot<P> {
+pub struct OperandSpec<P> {
     /// Direction of the data.
     pub access: Access,
     /// What may stand there.
@@ -123,7 +123,7 @@ pub struct Form<M: 'static, P: 'static> {
     /// What the elements of vectors and of floating-point memory are that it works on.
     pub elements: Lanes,
     /// Explicit operands, in the manual's order.
-    pub operands: &'static [Slot<P>],
+    pub operands: &'static [OperandSpec<P>],
     /// Registers used beside the operands.
     pub implicit: &'static [Implicit],
     /// The manual's encoding, in the notation the machine's module documents.

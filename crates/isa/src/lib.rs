@@ -32,7 +32,7 @@ pub mod x86;
 pub use arch::{Arch, UnknownArch};
 pub use convention::{Convention, RegisterRole, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
-pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, Slot};
+pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, OperandSpec};
 pub use frame_step::FrameStep;
 pub use instruction::{
     DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,

@@ -14,7 +14,7 @@ pub enum Value {
     Above(u64),
     /// Not known when the instruction is encoded: the encoder picks a field that a relocation
     /// can fill and reports where it is.
-    Late,
+    Unresolved,
 }
 
 impl Value {
@@ -23,7 +23,7 @@ impl Value {
         match self {
             Value::Known(value) => Some(value),
             Value::Above(value) => Some(value as i64),
-            Value::Late => None,
+            Value::Unresolved => None,
         }
     }
 

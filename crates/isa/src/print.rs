@@ -98,7 +98,7 @@ pub(crate) fn number(value: Value) -> String {
     match value {
         Value::Known(value) => format_number(value),
         Value::Above(value) => format!("{value:#x}"),
-        Value::Late => "?".to_string(),
+        Value::Unresolved => "?".to_string(),
     }
 }
 

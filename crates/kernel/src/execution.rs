@@ -8,7 +8,7 @@ use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, Watch
 
 use crate::calls::dispatch;
 use crate::calls::dispatch::Outcome;
-use crate::process::{Ending, MadeCall, Noticed, Process, Progress, Stop};
+use crate::process::{CompletedCall, Process, Progress, RepeatedNotice, Stop, Termination};
 use crate::report::{self, SyscallReport};
 use crate::table::SyscallAbi;
 use crate::{Errno, table, vdso};
@@ -36,7 +36,7 @@ impl Process {
         let mut started: Option<Instant> = None;
         loop {
             if let Some(ending) = self.ending {
-                return Progress { executed, stop: Stop::Ended(ending) };
+                return Progress { executed, stop: Stop::Terminated(ending) };
             }
             (self.unfinished, self.at_memory_limit) = (false, false);
             let left = budget - executed;
@@ -101,20 +101,20 @@ impl Process {
             self.at_memory_limit = true;
             return Stop::MemoryLimit;
         }
-        let ending = Ending::Killed(fault.signal(), fault);
+        let ending = Termination::Killed(fault.signal(), fault);
         self.ending = Some(ending);
-        Stop::Ended(ending)
+        Stop::Terminated(ending)
     }
 
     /// Executes one instruction, a system call with it if it makes one, and says what it did.
     ///
     /// The stop is [`Stop::Budget`] if the program can go on, and [`Stop::Unfinished`] if the machine's interrupt was
     /// asked for in the middle of the instruction.
-    pub fn step(&mut self) -> (Step, Option<Arc<MadeCall>>, Stop) {
+    pub fn step(&mut self) -> (Step, Option<Arc<CompletedCall>>, Stop) {
         if let Some(ending) = self.ending {
             let effects = Default::default();
             let step = Step { instruction: None, effects, event: None, jumped: false };
-            return (step, None, Stop::Ended(ending));
+            return (step, None, Stop::Terminated(ending));
         }
         (self.unfinished, self.at_memory_limit) = (false, false);
         let mut step = self.machine.step();
@@ -233,9 +233,9 @@ impl Process {
                 }
                 return Some(Stop::NeedsInput);
             }
-            Outcome::Ended(ending) => {
+            Outcome::Terminated(ending) => {
                 self.ending = Some(ending);
-                Some(Stop::Ended(ending))
+                Some(Stop::Terminated(ending))
             }
         };
         report.written = std::mem::take(&mut self.written);
@@ -261,13 +261,13 @@ impl Process {
 
     fn report(&mut self, report: SyscallReport) {
         if report.notice.is_some() {
-            let same = |noticed: &&mut Noticed| noticed.call.notice == report.notice;
+            let same = |noticed: &&mut RepeatedNotice| noticed.call.notice == report.notice;
             let has_room = self.noticed.len() < KEPT_CALLS;
             match self.noticed.iter_mut().find(same) {
                 Some(noticed) => noticed.times += 1,
                 // Who does not collect them is told of the first ones.
                 None if has_room => {
-                    self.noticed.push(Noticed { call: report.clone(), times: 1 });
+                    self.noticed.push(RepeatedNotice { call: report.clone(), times: 1 });
                 }
                 None => {}
             }
@@ -277,6 +277,6 @@ impl Process {
         }
         let at = self.machine.pc().wrapping_sub(self.arch().syscall_bytes());
         let moment = self.executed - 1;
-        self.made.push(Arc::new(MadeCall { moment, at, report }));
+        self.made.push(Arc::new(CompletedCall { moment, at, report }));
     }
 }

@@ -23,7 +23,8 @@ pub use errno::Errno;
 pub use files::logs::{MemoryStore, Output, Store};
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use process::{
-    Ending, InputSource, MadeCall, Noticed, Process, ProcessSnapshot, Progress, Stop,
+    CompletedCall, InputSource, Process, ProcessSnapshot, Progress, RepeatedNotice, Stop,
+    Termination,
 };
 pub use report::{ArgumentReport, KernelWrite, Notice, SyscallReport};
 pub use target::{Target, target};

@@ -13,19 +13,19 @@ use crate::report::{KernelWrite, SyscallReport};
 
 /// How a program ended.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Ending {
+pub enum Termination {
     /// It exited with this status, 0 to 255.
     Exited(i32),
     /// A fault raised this signal.
     Killed(Signal, Fault),
 }
 
-impl Ending {
+impl Termination {
     /// The status a shell would show: the exit status, or 128 and the signal's number.
     pub fn shell_status(self) -> i32 {
         match self {
-            Ending::Exited(status) => status,
-            Ending::Killed(signal, _) => 128 + signal.number(),
+            Termination::Exited(status) => status,
+            Termination::Killed(signal, _) => 128 + signal.number(),
         }
     }
 }
@@ -52,7 +52,7 @@ pub enum Stop {
     /// An instruction, or a system call, wrote what is watched.
     Written,
     /// The program ended.
-    Ended(Ending),
+    Terminated(Termination),
 }
 
 /// What came of running.
@@ -66,7 +66,7 @@ pub struct Progress {
 
 /// A system call that was made at a moment.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct MadeCall {
+pub struct CompletedCall {
     /// Instructions completed before the one that made it.
     pub moment: u64,
     /// Where that instruction stands.
@@ -77,7 +77,7 @@ pub struct MadeCall {
 
 /// System calls about which there is the same to say.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Noticed {
+pub struct RepeatedNotice {
     /// The first of them.
     pub call: SyscallReport,
     /// How many there were.
@@ -92,7 +92,7 @@ pub struct Process {
     /// The machine.
     pub machine: Machine,
     pub(crate) executed: u64,
-    pub(crate) ending: Option<Ending>,
+    pub(crate) ending: Option<Termination>,
     pub(crate) input: InputLog,
     /// Where input comes from when it is wanted.
     pub(crate) input_source: Option<InputSource>,
@@ -116,9 +116,9 @@ pub struct Process {
     pub(crate) memory_limit: u64,
     pub(crate) output: OutputLog,
     /// The latest system calls, the earliest first.
-    pub(crate) made: Vec<Arc<MadeCall>>,
+    pub(crate) made: Vec<Arc<CompletedCall>>,
     /// System calls with a notice, not yet collected.
-    pub(crate) noticed: Vec<Noticed>,
+    pub(crate) noticed: Vec<RepeatedNotice>,
 }
 
 /// A process at a moment. Input is not part of it: what was given stays given.
@@ -126,18 +126,18 @@ pub struct Process {
 pub struct ProcessSnapshot {
     machine: Snapshot,
     executed: u64,
-    ending: Option<Ending>,
+    ending: Option<Termination>,
     input_taken: u64,
     open_streams: u8,
     heap: (u64, u64),
     output_bytes: u64,
-    made: Vec<Arc<MadeCall>>,
+    made: Vec<Arc<CompletedCall>>,
 }
 
 impl ProcessSnapshot {
     /// Bytes that it takes beside its memory; the latest system calls are shared with other snapshots.
     pub fn own_bytes(&self) -> usize {
-        self.machine.own_bytes() + self.made.capacity() * size_of::<Arc<MadeCall>>()
+        self.machine.own_bytes() + self.made.capacity() * size_of::<Arc<CompletedCall>>()
     }
 
     /// Instructions completed up to this moment.
@@ -198,7 +198,7 @@ impl Process {
     }
 
     /// How the program ended, if it has.
-    pub fn ending(&self) -> Option<Ending> {
+    pub fn ending(&self) -> Option<Termination> {
         self.ending
     }
 
@@ -371,7 +371,7 @@ impl Process {
     }
 
     /// The latest system calls, the earliest first; those that wait for input are not made yet.
-    pub fn made_calls(&self) -> &[Arc<MadeCall>] {
+    pub fn completed_calls(&self) -> &[Arc<CompletedCall>] {
         &self.made
     }
 
@@ -383,7 +383,7 @@ impl Process {
     }
 
     /// Takes the reports of system calls that are probably mistakes.
-    pub fn take_noticed(&mut self) -> Vec<Noticed> {
+    pub fn take_noticed(&mut self) -> Vec<RepeatedNotice> {
         std::mem::take(&mut self.noticed)
     }
 

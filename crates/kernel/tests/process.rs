@@ -2,7 +2,7 @@
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, Storage};
-use sotto_kernel::{Ending, Process, StartError, Startup, Stop};
+use sotto_kernel::{Process, StartError, Startup, Stop, Termination};
 use sotto_object::{Image, LinkOptions, link};
 
 fn image(text: &str) -> Image {
@@ -164,7 +164,7 @@ fn exit_keeps_the_low_eight_bits_and_the_status_is_the_shells() {
         process.machine.set_register(number_register, number);
         process.machine.set_register(convention.syscall_arguments[0], 0x1_0103);
         let stop = process.run(10).stop;
-        assert_eq!(stop, Stop::Ended(Ending::Exited(3)));
+        assert_eq!(stop, Stop::Terminated(Termination::Exited(3)));
         assert_eq!(process.ending().unwrap().shell_status(), 3);
     }
     let mut process = start(LAMP, &["lamp"]);

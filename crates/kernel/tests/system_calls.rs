@@ -2,7 +2,7 @@
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::Storage;
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Process, Startup, Stop, Termination};
 use sotto_machine::{RegionKind, Signal};
 use sotto_object::{Image, LinkOptions, link};
 
@@ -168,7 +168,7 @@ fn programs_of_32_bits_have_their_own_structures() {
 #[test]
 fn a_signal_to_itself_ends_the_program() {
     let (_, process) = results(&[" mov edi, 1000\n mov esi, 6\n mov eax, 62\n syscall"]);
-    assert!(matches!(process.ending(), Some(Ending::Killed(Signal::SIGABRT, _))));
+    assert!(matches!(process.ending(), Some(Termination::Killed(Signal::SIGABRT, _))));
     assert_eq!(process.ending().unwrap().shell_status(), 134);
 }
 

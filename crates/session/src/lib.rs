@@ -6,8 +6,6 @@
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
 mod faults;
-#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
-pub mod native;
 mod run;
 mod views;
 
@@ -16,7 +14,7 @@ pub use run::changes::Change;
 pub use run::evaluate::{EvaluateError, Evaluated};
 pub use run::last_writer::{Target, Writer, Wrote};
 pub use run::marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
-pub use run::reload::TakenOver;
+pub use run::reload::CarriedOver;
 pub use run::session::{LastMoment, Session, SessionError, StopReason};
 pub use run::stops::{Breakpoint, Watch, WatchChange};
 pub use views::frames::{Argument, Frame};

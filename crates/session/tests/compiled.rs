@@ -37,7 +37,7 @@ fn native_result(source: &Path, folder: &Path) -> u64 {
 fn result_of(image: &Image, end: u64) -> u64 {
     let mut process = Process::start(image, &Startup::with_arguments(["buoys"])).unwrap();
     let stop = process.run(1 << 32).stop;
-    assert!(matches!(stop, Stop::Ended(_)), "{stop:?}");
+    assert!(matches!(stop, Stop::Terminated(_)), "{stop:?}");
     assert_eq!(process.machine.pc(), end, "it returned to where nobody called from: {stop:?}");
     process.machine.register(image.arch.convention().result)
 }

@@ -82,7 +82,7 @@ fn breakpoints_frames_and_writers_are_right_with_and_without_frame_pointers() {
         let target = session.target("eax").unwrap();
         let writer = session.who(target).instruction().unwrap();
         assert_eq!(writer.report.place.symbol.as_deref(), Some("deepest"), "{options:?}");
-        assert_eq!(session.resume(&[], 1 << 30, &never), StopReason::Ended, "{options:?}");
+        assert_eq!(session.resume(&[], 1 << 30, &never), StopReason::Terminated, "{options:?}");
         assert_eq!(session.ending().unwrap().shell_status(), 9, "{options:?}");
         assert_eq!(session.syscalls().last().unwrap().2.name, "exit_group");
     }

@@ -71,7 +71,7 @@ fn a_watch_stops_after_the_instruction_that_changed_the_value_and_names_it() {
                 let (old, new) = (change.old.unwrap(), change.new.unwrap());
                 seen.push((number, old, new, change.report.place.line.unwrap()));
             }
-            StopReason::Ended => break,
+            StopReason::Terminated => break,
             other => panic!("{other:?}"),
         }
     }
@@ -261,14 +261,14 @@ fn a_change_branches_history_and_is_made_again_when_time_comes_back() {
     let mut session = common::session(BUOYS);
     until(&mut session, "buoy");
     let moment = session.moment();
-    assert_eq!(resume(&mut session), StopReason::Ended);
+    assert_eq!(resume(&mut session), StopReason::Terminated);
     assert_eq!(value(&mut session, "[chain]"), 6);
     session.go_to(moment);
     let change = session.change("edi", "1").unwrap();
     assert_eq!((change.old, change.new, change.bits, change.moment), (3, 1, 32, moment));
     let target = session.target("edi").unwrap();
     assert_eq!(session.who(target), Wrote::Person(moment));
-    assert_eq!(resume(&mut session), StopReason::Ended);
+    assert_eq!(resume(&mut session), StopReason::Terminated);
     assert_eq!(value(&mut session, "[chain]"), 1);
     // Before it nothing is changed; after it everything is as it became.
     session.go_to(moment - 1);
@@ -421,7 +421,7 @@ _start:
 #[test]
 fn back_and_who_answer_after_a_hundred_million_instructions() {
     let mut session = common::session(LONG);
-    assert_eq!(session.resume(&[], 200_000_000, &never), StopReason::Ended);
+    assert_eq!(session.resume(&[], 200_000_000, &never), StopReason::Terminated);
     let end = session.moment();
     assert_eq!(end, 3 + 12_500_000 * 8 + 3);
     assert_eq!(session.back(1), StopReason::Done);
@@ -575,7 +575,7 @@ fn a_breakpoint_on_a_compiled_line_stops_at_each_of_its_rows() {
         let mut session = sotto_session::Session::start(image, Vec::new(), &startup).unwrap();
         session.add_breakpoint("buoys.c:2", None, 1).unwrap();
         session.add_breakpoint("buoys.c:3", None, 1).unwrap();
-        while session.resume(&[], 10_000_000, &|| false) != StopReason::Ended {}
+        while session.resume(&[], 10_000_000, &|| false) != StopReason::Terminated {}
         let end = session.moment();
         for breakpoint in session.breakpoints() {
             let times = breakpoint.arrivals(end);

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Process, Startup, Stop, Termination};
 use sotto_object::{Image, read_executable, write_executable};
 
 const INPUT: &[u8] = b"04: 1.25\n05: 2.5\nfog at dawn\n";
@@ -46,7 +46,7 @@ fn emulated(image: &Image) -> Outcome {
     let status = loop {
         match process.run(10_000_000).stop {
             Stop::Output | Stop::Paused | Stop::Unfinished => {}
-            Stop::Ended(Ending::Exited(status)) => break status,
+            Stop::Terminated(Termination::Exited(status)) => break status,
             other => panic!("{other:?} at {:#x}", process.machine.pc()),
         }
     };

@@ -8,9 +8,9 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 
 use sotto_isa::{Arch, FlagSet, NoNames};
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_native::{Native, NativeEvent};
 use sotto_object::{Image, write_executable};
-use sotto_session::native::{Native, NativeEvent};
 
 const R11: usize = 11;
 /// The trap flag is the tracer's, not the program's.
@@ -61,11 +61,11 @@ fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
         }
         let text = step.instruction.as_ref().map_or("?".into(), |i| i.print(&NoNames));
         match (stop, event) {
-            (Stop::Ended(Ending::Exited(ours)), NativeEvent::Exited(theirs)) => {
+            (Stop::Terminated(Termination::Exited(ours)), NativeEvent::Exited(theirs)) => {
                 assert_eq!(ours, theirs, "{what}: exit status");
                 return count;
             }
-            (Stop::Ended(Ending::Killed(signal, _)), NativeEvent::Signal(theirs)) => {
+            (Stop::Terminated(Termination::Killed(signal, _)), NativeEvent::Signal(theirs)) => {
                 assert_eq!(signal.number(), theirs, "{what} at `{text}`");
                 return count;
             }

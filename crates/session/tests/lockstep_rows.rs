@@ -23,8 +23,8 @@ use sotto_isa::{
     Segment, Storage, Value, Width,
 };
 use sotto_machine::{CpuState, Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind};
+use sotto_native::{Native, NativeEvent};
 use sotto_object::{Image, LineTable, Segment as ImageSegment, write_executable};
-use sotto_session::native::{Native, NativeEvent};
 
 const CODE: u64 = 0x1000_0000;
 const CODE_BYTES: u64 = 0x2000;

@@ -100,7 +100,7 @@ fn jumps_say_what_they_read_and_decided() {
 fn faults_as_data_hold_the_registers_that_matter() {
     let text = " .target x86-64\n .global _start\n .bss\nlog: .skip 8\n .text\n_start: lea rbx, [log]\n mov ecx, 1000\n mov [rbx + rcx*8], ecx\n";
     let mut session = common::session(text);
-    assert_eq!(session.resume(&[], 100, &|| false), StopReason::Ended);
+    assert_eq!(session.resume(&[], 100, &|| false), StopReason::Terminated);
     let report = serde_json::to_value(session.fault_report().unwrap()).unwrap();
     assert_eq!(report["signal"], "SIGSEGV");
     assert_eq!(report["instruction"], "mov [rbx + rcx*8], ecx");

@@ -50,7 +50,7 @@ fn programs_of_both_machines_keep_their_promises_run_and_stepped() {
                 if stepped {
                     while session.step().1 == StopReason::Done {}
                 } else {
-                    assert_eq!(run_to_end(&mut session), StopReason::Ended, "{what}");
+                    assert_eq!(run_to_end(&mut session), StopReason::Terminated, "{what}");
                 }
                 let ending = session.ending().expect("it ended");
                 assert_eq!(ending.shell_status(), program.status, "{what}");
@@ -137,14 +137,14 @@ fn breakpoints_stop_every_time_or_when_their_condition_holds() {
         assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(1));
         assert_eq!(session.here().symbol.as_deref(), Some("twice"));
     }
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
 
     session.go_to(0);
     session.remove_stop(1).unwrap();
     session.add_breakpoint("twice", Some("ecx == 2"), 1).unwrap();
     assert_eq!(run_to_end(&mut session), StopReason::Breakpoint(2));
     assert_eq!(session.evaluate("ecx").unwrap().value, 2);
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     assert!(session.remove_stop(7).is_err());
 }
 
@@ -229,7 +229,7 @@ fn faults_are_explained_with_their_place_and_remedy() {
     ];
     for (body, signal, message, help) in cases {
         let mut session = common::session(&format!("{prologue}{body}"));
-        assert_eq!(run_to_end(&mut session), StopReason::Ended, "{body}");
+        assert_eq!(run_to_end(&mut session), StopReason::Terminated, "{body}");
         let report = session.fault_report().unwrap_or_else(|| panic!("{body}"));
         assert_eq!(report.signal, *signal, "{body}");
         assert!(report.message.contains(message), "{body}: {}", report.message);
@@ -255,7 +255,7 @@ fn arm64_faults_are_explained_too() {
     ];
     for (body, signal, message, help) in cases {
         let mut session = common::session(&format!("{prologue}{body}"));
-        assert_eq!(run_to_end(&mut session), StopReason::Ended, "{body}");
+        assert_eq!(run_to_end(&mut session), StopReason::Terminated, "{body}");
         let report = session.fault_report().unwrap_or_else(|| panic!("{body}"));
         assert_eq!(report.signal, *signal, "{body}");
         assert!(report.message.contains(message), "{body}: {}", report.message);
@@ -267,7 +267,7 @@ fn arm64_faults_are_explained_too() {
 fn back_from_a_fault_is_before_the_instruction_that_faulted() {
     let mut session =
         common::session(" .target x86-64\n .global _start\n_start: mov eax, 1\n mov rbx, [8]\n");
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     session.back(1);
     assert_eq!((session.moment(), session.ending()), (1, None));
     assert_eq!(session.here().line, Some(4));
@@ -285,18 +285,18 @@ fn reading_waits_for_input_and_goes_on_with_it() {
     assert_eq!(session.step().1, StopReason::NeedsInput);
     assert_eq!(session.moment(), moment);
     session.process_mut().give_input(program.input.as_bytes());
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     assert_eq!(session.ending().unwrap().shell_status(), program.status);
     // Input that was given stays given.
     session.go_to(0);
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     assert_eq!(session.ending().unwrap().shell_status(), program.status);
 }
 
 #[test]
 fn who_finds_the_last_writer_of_registers_and_memory_and_goes_there() {
     let mut session = common::session(TIDE);
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     let end = session.moment();
     // edi was written once, rbx last by the pop of the last call, rcx by the system call.
     for (text, line, ago) in [("edi", 13, 3), ("rbx", 20, 6), ("ecx", 15, 1), ("[rsp - 8]", 11, 10)]
@@ -368,12 +368,12 @@ fn going_on_from_an_earlier_moment_is_the_same_run_again() {
     let mut session = common::session(&program.text);
     session.process_mut().give_input(program.input.as_bytes());
     session.process_mut().close_input();
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     let (end, state) = (session.moment(), session.process().machine.cpu_state());
     for moment in [0, 1, end / 2, end - 1] {
         session.go_to(moment);
         assert_eq!((session.moment(), session.ending()), (moment, None));
-        assert_eq!(run_to_end(&mut session), StopReason::Ended);
+        assert_eq!(run_to_end(&mut session), StopReason::Terminated);
         assert_eq!((session.moment(), session.process().machine.cpu_state()), (end, state.clone()));
         let output: Vec<u8> =
             session.process().output().iter().flat_map(|o| o.bytes.clone()).collect();
@@ -385,7 +385,7 @@ fn going_on_from_an_earlier_moment_is_the_same_run_again() {
 fn long_runs_are_gone_back_in_by_checkpoints() {
     let text = " .target x86-64\n .global _start\n_start: mov ecx, 2000000\n.next: add eax, ecx\n loop .next\n mov eax, 60\n syscall\n";
     let mut session = common::session(text);
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     let end = session.moment();
     session.back(10);
     assert_eq!(session.moment(), end - 10);
@@ -467,7 +467,7 @@ fn what_a_read_returned_it_returns_again_whatever_was_fed_since() {
     session.process_mut().close_input();
     // After its end there is no more input.
     assert!(!session.process_mut().give_input(b"late\n"));
-    assert_eq!(run_to_end(&mut session), StopReason::Ended);
+    assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     let end = session.moment();
     let report = session.fault_report().expect("it died");
     assert_eq!((report.signal, session.moment()), (Signal::SIGILL, end));

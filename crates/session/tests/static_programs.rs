@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use sotto_isa::{Arch, DecodeError, decode};
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Process, Startup, Stop, Termination};
 use sotto_object::{Image, read_executable, read_object};
 
 use common::native::{ARGUMENTS, INPUT, Outcome, c_programs, natively};
@@ -89,12 +89,12 @@ fn emulated(image: &Image, name: &str) -> Outcome {
         let progress = process.run(left);
         left -= progress.executed;
         match progress.stop {
-            Stop::Ended(ending) => break ending,
+            Stop::Terminated(ending) => break ending,
             Stop::Output | Stop::Paused | Stop::Unfinished => {}
             other => panic!("{name}: {other:?} after {}", process.executed()),
         }
     };
-    if let Ending::Killed(..) = ending {
+    if let Termination::Killed(..) = ending {
         assert!(name.ends_with("aborts"), "{name}: {ending:?} at {:#x}", process.machine.pc());
     }
     let noticed = process.take_noticed();

@@ -127,7 +127,7 @@ fn running_can_stop_before_each_call() {
                 names.push((report.moment, report.syscall.unwrap().name));
             }
             reason => {
-                assert_eq!(reason, StopReason::Ended);
+                assert_eq!(reason, StopReason::Terminated);
                 break;
             }
         }

@@ -12,7 +12,7 @@ use std::process::Command;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
-use sotto_kernel::{Ending, Process, Startup, Stop};
+use sotto_kernel::{Process, Startup, Stop, Termination};
 use sotto_object::{Image, LinkOptions, link, write_executable};
 
 /// The kernels: name and source.
@@ -35,8 +35,8 @@ fn emulate(image: &Image) -> (i32, u64) {
     let startup = Startup::with_arguments(["bench"]);
     let mut process = Process::start(image, &startup).expect("the arguments are short");
     loop {
-        if let Stop::Ended(ending) = process.run(u64::MAX).stop {
-            let Ending::Exited(status) = ending else { panic!("{ending:?}") };
+        if let Stop::Terminated(ending) = process.run(u64::MAX).stop {
+            let Termination::Exited(status) = ending else { panic!("{ending:?}") };
             return (status, process.executed());
         }
     }

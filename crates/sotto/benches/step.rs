@@ -16,8 +16,8 @@ use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use nix::pty::{Winsize, openpty};
 use sotto_asm::{Options, Source, assemble};
 use sotto_kernel::Startup;
+use sotto_native::Native;
 use sotto_object::{Image, LinkOptions, link, write_executable};
-use sotto_session::native::Native;
 use sotto_session::{Session, SourceText, StepReport, StopReason};
 
 const KERNEL: &str = include_str!("kernels/crc.s");
@@ -100,7 +100,7 @@ fn steps(criterion: &mut Criterion) {
 fn back(_: &mut Criterion) {
     let mut session = session(LONG);
     let start = Instant::now();
-    assert_eq!(session.resume(&[], u64::MAX / 2, &|| false), StopReason::Ended);
+    assert_eq!(session.resume(&[], u64::MAX / 2, &|| false), StopReason::Terminated);
     let (ran, moment) = (start.elapsed(), session.moment());
     let mut times: Vec<Duration> = Vec::new();
     for _ in 0..9 {

@@ -9,7 +9,7 @@ use sotto_object::{Image, write_executable, write_object};
 use crate::cli::{AssembleArgs, LinkArgs, ProgramArgs};
 use crate::console;
 use crate::output::{self, Failure, Outputs};
-use crate::program::{self, Inputs, Making, Program};
+use crate::program::{self, BuildOptions, Inputs, Program};
 use crate::render::{listing, map};
 
 /// `sotto assemble`
@@ -24,11 +24,11 @@ pub fn assemble_command(args: &AssembleArgs, as_json: bool) -> Result<u8, Failur
     let outputs = [Some(&path), args.listing.as_ref(), args.map.as_ref()];
     check_outputs(&args.program, &[], &outputs)?;
     let (sources, objects, archives) = parts(&args.program)?;
-    let making = Making {
+    let making = BuildOptions {
         position_independent: args.pie,
         listing: args.listing.is_some(),
         json: as_json,
-        ..Making::default()
+        ..BuildOptions::default()
     };
     let assemblies = program::assemble_all(sources, &args.program, making);
     check_outputs(&args.program, &assemblies, &outputs)?;
@@ -49,7 +49,8 @@ pub fn link_command(args: &LinkArgs, as_json: bool) -> Result<u8, Failure> {
     let outputs = [Some(&args.output), args.map.as_ref()];
     check_outputs(&args.program, &[], &outputs)?;
     let (sources, objects, archives) = parts(&args.program)?;
-    let making = Making { position_independent: args.pie, json: as_json, ..Making::default() };
+    let making =
+        BuildOptions { position_independent: args.pie, json: as_json, ..BuildOptions::default() };
     let assemblies = program::assemble_all(sources, &args.program, making);
     check_outputs(&args.program, &assemblies, &outputs)?;
     if assemblies.iter().any(|assembly| assembly.object.is_none()) {
@@ -138,7 +139,8 @@ fn objects(args: &AssembleArgs, as_json: bool) -> Result<u8, Failure> {
             "leave it out: the objects are called like their sources, with the ending .o",
         ));
     }
-    let making = Making { listing: args.listing.is_some(), json: as_json, ..Making::default() };
+    let making =
+        BuildOptions { listing: args.listing.is_some(), json: as_json, ..BuildOptions::default() };
     let mut assemblies = Vec::new();
     let mut written = Vec::new();
     for path in &args.program.files {

@@ -7,7 +7,7 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use serde_json::json;
-use sotto_kernel::{InputSource, Notice, Noticed, Store};
+use sotto_kernel::{InputSource, Notice, RepeatedNotice, Store};
 use sotto_session::Session;
 
 use crate::console::{Stream, Tone, paint};
@@ -141,8 +141,8 @@ const MOST_NOTICES: usize = 100;
 
 impl Notices {
     /// Tells of calls that were made.
-    pub fn tell(&mut self, noticed: Vec<Noticed>, as_json: bool) {
-        for Noticed { call, times: now } in noticed {
+    pub fn tell(&mut self, noticed: Vec<RepeatedNotice>, as_json: bool) {
+        for RepeatedNotice { call, times: now } in noticed {
             let Some(Notice { message, help }) = &call.notice else { continue };
             if let Some(times) = self.told.get_mut(message) {
                 *times += now;

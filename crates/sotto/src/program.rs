@@ -39,7 +39,7 @@ pub enum Input {
 
 /// How to make a program of files.
 #[derive(Copy, Clone, Debug, Default)]
-pub struct Making {
+pub struct BuildOptions {
     /// The program can be loaded anywhere.
     pub position_independent: bool,
     /// Keep what each line laid down.
@@ -66,7 +66,7 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
             return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
         }
         Inputs::Parts(sources, objects, archives) => {
-            let making = Making { json, runs: true, ..Making::default() };
+            let making = BuildOptions { json, runs: true, ..BuildOptions::default() };
             let assembled = assemble_all(sources, args, making);
             let failed = assembled.iter().any(|assembly| assembly.object.is_none());
             if failed && needs_c(&assembled) {
@@ -81,7 +81,7 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
             (objects, archives, assembled)
         }
     };
-    let making = Making { json, runs: true, ..Making::default() };
+    let making = BuildOptions { json, runs: true, ..BuildOptions::default() };
     link_all(args, objects, archives, assemblies, making)
 }
 
@@ -131,7 +131,7 @@ pub fn inputs(args: &ProgramArgs) -> Result<Inputs, Failure> {
 pub fn assemble_all(
     sources: Vec<(usize, Source)>,
     args: &ProgramArgs,
-    making: Making,
+    making: BuildOptions,
 ) -> Vec<Assembly> {
     sources.iter().map(|(_, source)| assemble(source, args, making, false)).collect()
 }
@@ -146,7 +146,7 @@ pub fn link_all(
     objects: Vec<(usize, Object)>,
     archives: Vec<Vec<Object>>,
     mut assemblies: Vec<Assembly>,
-    making: Making,
+    making: BuildOptions,
 ) -> Result<Program, Failure> {
     // Sources come in their own order, and before the objects unless these were named first.
     let mut places = (0..args.files.len()).filter(|at| !objects.iter().any(|(o, _)| o == at));
@@ -244,18 +244,28 @@ fn source(name: String, bytes: Vec<u8>) -> Result<Source, Failure> {
 }
 
 /// Assembles one source and prints what there is to say about it.
-pub fn assemble(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
+pub fn assemble(
+    source: &Source,
+    args: &ProgramArgs,
+    making: BuildOptions,
+    externals: bool,
+) -> Assembly {
     let assembly = assemble_only(source, args, making, externals);
     tell(&assembly, making.json);
     assembly
 }
 
 /// Assembles one source whose missing names are other files', and prints nothing.
-pub fn assemble_quietly(source: &Source, args: &ProgramArgs, making: Making) -> Assembly {
+pub fn assemble_quietly(source: &Source, args: &ProgramArgs, making: BuildOptions) -> Assembly {
     assemble_only(source, args, making, true)
 }
 
-fn assemble_only(source: &Source, args: &ProgramArgs, making: Making, externals: bool) -> Assembly {
+fn assemble_only(
+    source: &Source,
+    args: &ProgramArgs,
+    making: BuildOptions,
+    externals: bool,
+) -> Assembly {
     let options = Options { target: args.target, externals, listing: making.listing };
     let disk = Folders { search: &args.include_path };
     sotto_asm::assemble_with(source, &options, &disk)

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use serde_json::json;
-use sotto_kernel::{Ending, MemoryStore, Startup, Stop};
+use sotto_kernel::{MemoryStore, Startup, Stop, Termination};
 use sotto_session::Session;
 
 use crate::cli::RunArgs;
@@ -81,8 +81,8 @@ fn run(
         }
         notices.tell(session.take_noticed(), as_json);
         match stop {
-            Stop::Ended(Ending::Exited(status)) => return Ok(status as u8),
-            Stop::Ended(ending @ Ending::Killed(..)) => {
+            Stop::Terminated(Termination::Exited(status)) => return Ok(status as u8),
+            Stop::Terminated(ending @ Termination::Killed(..)) => {
                 if let Some(report) = session.fault_report() {
                     let _ = match as_json {
                         true => Stream::Error

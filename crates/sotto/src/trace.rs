@@ -122,7 +122,7 @@ impl<W: Write> Tracer<'_, W> {
             match self.session.resume(places, left, &interrupt::asked) {
                 StopReason::Place | StopReason::Call => return Ok(None),
                 StopReason::NeedsInput => self.more_input()?,
-                StopReason::Ended | StopReason::MemoryLimit => return self.ended().map(Some),
+                StopReason::Terminated | StopReason::MemoryLimit => return self.ended().map(Some),
                 _ => return Ok(Some(0)),
             }
         }

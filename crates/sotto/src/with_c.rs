@@ -10,7 +10,7 @@ use sotto_object::{Image, read_executable, write_object};
 
 use crate::cli::ProgramArgs;
 use crate::output::{self, Failure};
-use crate::program::{self, Input, Making, Program};
+use crate::program::{self, BuildOptions, Input, Program};
 
 /// C compilers for a machine, the likeliest first, with what each is told beside.
 fn compilers(arch: Arch) -> &'static [(&'static str, &'static [&'static str])] {
@@ -69,7 +69,7 @@ fn parts(args: &ProgramArgs, folder: &Path, json: bool) -> Result<Parts, Failure
         }
         match program::input(path)? {
             Input::Source(source) => {
-                let making = Making { json, ..Making::default() };
+                let making = BuildOptions { json, ..BuildOptions::default() };
                 let mut assembly = program::assemble_quietly(&source, args, making);
                 // The C library has what is missing, or its linker says so.
                 assembly

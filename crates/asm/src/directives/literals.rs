@@ -3,7 +3,7 @@
 use sotto_isa::{Operand, Traits, Width};
 use sotto_object::SectionFlags;
 
-use crate::context::{Assembler, Listed};
+use crate::context::{Assembler, ListedLine};
 use crate::operands::parsed::{Parsed, Spanned};
 use crate::sections::fragments::{Align, Fragment};
 use crate::sections::pools::Literal;
@@ -80,7 +80,7 @@ impl Assembler<'_> {
             // In the listing it is a line of its own.
             let (file, line, depth) = (self.file, self.line, self.levels.len());
             if let Some(listing) = &mut self.listing {
-                listing.push(Listed { span, file, line, depth, from, to });
+                listing.push(ListedLine { span, file, line, depth, from, to });
             }
         }
     }

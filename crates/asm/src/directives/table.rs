@@ -262,7 +262,7 @@ fn stated(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic> 
             return Err(call.cursor.unexpected(token, span, "a text in double quotes"));
         }
     };
-    let said = Diagnostic::error(Code::Stated, call.span, text);
+    let said = Diagnostic::error(Code::StatedTable, call.span, text);
     if call.name == ".error" {
         return Err(said);
     }

@@ -6,7 +6,7 @@ use sotto_object::{Line, Relocation, RelocationKind, Section, SymbolIndex, TlsFi
 use crate::directives::data::check_fits;
 use crate::layout::places::Starts;
 use crate::operands::parsed::{Parsed, Spanned};
-use crate::sections::fragments::{DataField, Fragment, OpenInstruction, SectionBuilder};
+use crate::sections::fragments::{DataField, Fragment, RelaxableInstruction, SectionBuilder};
 use crate::symbols::{Evaluator, GOT, Linear, Memo, Position, SymbolTable};
 use crate::text::expr::Via;
 use crate::text::syntax::syntax;
@@ -198,7 +198,7 @@ impl Emitter<'_> {
 
     fn fixups(
         &self,
-        open: &OpenInstruction,
+        open: &RelaxableInstruction,
         operands: &[Spanned],
         start: u64,
         section: &mut Section,

@@ -8,7 +8,7 @@ use crate::context::Assembler;
 use crate::encode_diagnostics::{bare_symbol, open_diagnostic, width_finding};
 use crate::layout::places::Starts;
 use crate::operands::parsed::Spanned;
-use crate::sections::fragments::{Fragment, OpenInstruction, SectionBuilder};
+use crate::sections::fragments::{Fragment, RelaxableInstruction, SectionBuilder};
 use crate::symbols::{Evaluator, Linear, Memo};
 
 /// Rounds that take sizes as they were at the start of the round, so that an alignment which swallows
@@ -55,7 +55,7 @@ pub(crate) fn settle(assembler: &mut Assembler) -> Starts {
                 arch,
                 order,
                 round,
-                grown: Grown::new(
+                grown: Growth::new(
                     section.fragments.len(),
                     round % 2 == 1,
                     padded && round < EXACT_ROUNDS,
@@ -82,7 +82,7 @@ pub(crate) fn settle(assembler: &mut Assembler) -> Starts {
 }
 
 /// By how much the fragments of a section grew in the round so far.
-struct Grown {
+struct Growth {
     backward: bool,
     /// Growth is not counted: something may swallow it.
     uncounted: bool,
@@ -90,10 +90,10 @@ struct Grown {
     sums: Vec<u64>,
 }
 
-impl Grown {
-    fn new(fragments: usize, backward: bool, uncounted: bool) -> Grown {
+impl Growth {
+    fn new(fragments: usize, backward: bool, uncounted: bool) -> Growth {
         let sums = if uncounted { Vec::new() } else { vec![0; fragments + 1] };
-        Grown { backward, uncounted, sums }
+        Growth { backward, uncounted, sums }
     }
 
     /// Notes by how much a fragment grew, once all on one side of it are done.
@@ -131,7 +131,7 @@ struct Pass<'a> {
     arch: Arch,
     order: OperandOrder,
     round: u32,
-    grown: Grown,
+    grown: Growth,
 }
 
 impl Pass<'_> {
@@ -179,7 +179,7 @@ impl Pass<'_> {
     /// Encodes an instruction for the sizes as they are now.
     fn encode(
         &self,
-        open: &mut OpenInstruction,
+        open: &mut RelaxableInstruction,
         parsed: &[Spanned],
         number: usize,
     ) -> Result<(), Diagnostic> {
@@ -232,7 +232,7 @@ impl Pass<'_> {
     }
 
     /// Puts another distance into a branch of variable length that was encoded before, if it fits there.
-    fn retarget(&self, open: &mut OpenInstruction, at: u64, target: i64) -> bool {
+    fn retarget(&self, open: &mut RelaxableInstruction, at: u64, target: i64) -> bool {
         let bytes = &mut open.encoded.bytes;
         if self.arch.code_alignment() > 1 || bytes.is_empty() {
             return false;

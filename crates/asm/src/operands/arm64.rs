@@ -2,7 +2,7 @@
 
 use sotto_isa::{IndexMode, Mem, Operand, OperandContext, Reg, Value, arm64};
 
-use crate::operands::parsed::{Modifier, OpenMem, Parsed, Spanned, peek_modifier, value_of};
+use crate::operands::parsed::{Modifier, Parsed, Spanned, UnresolvedMem, peek_modifier, value_of};
 use crate::text::expr;
 use crate::text::expr::{Atoms, Via};
 use crate::text::lexer::{Cursor, Tok};
@@ -202,8 +202,8 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
             Parsed::Fixed(Operand::Mem(mem))
         }
         Some((disp, _)) => {
-            mem.disp = Value::Late;
-            Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: false, relative: false }))
+            mem.disp = Value::Unresolved;
+            Parsed::Mem(Box::new(UnresolvedMem { mem, disp, x86_plain: false, relative: false }))
         }
     };
     Ok(Spanned { parsed, span })

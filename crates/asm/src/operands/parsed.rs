@@ -21,12 +21,12 @@ pub(crate) enum Parsed {
     /// A value that is loaded from a literal pool.
     Literal(Expr),
     /// Memory whose displacement is an expression; behind a pointer, so that other operands stay small.
-    Mem(Box<OpenMem>),
+    Mem(Box<UnresolvedMem>),
 }
 
 /// Memory whose displacement is the expression.
 #[derive(Clone, Debug)]
-pub(crate) struct OpenMem {
+pub(crate) struct UnresolvedMem {
     pub mem: Mem,
     pub disp: Expr,
     /// On x86: an address without registers.
@@ -94,12 +94,14 @@ impl Spanned {
                 let linear = eval(expr)?;
                 match linear.as_number() {
                     Some(number) => done(Operand::Imm(value_of(number, self.span)?)),
-                    None => Ok(Lowered { operand: Operand::Imm(Value::Late), late: Some(linear) }),
+                    None => {
+                        Ok(Lowered { operand: Operand::Imm(Value::Unresolved), late: Some(linear) })
+                    }
                 }
             }
             Parsed::ShiftedImm(expr, shift) => {
                 if let Expr::Via(..) = expr {
-                    let operand = Operand::ShiftedImm(Value::Late, *shift);
+                    let operand = Operand::ShiftedImm(Value::Unresolved, *shift);
                     return Ok(Lowered { operand, late: Some(eval(expr)?) });
                 }
                 let number = evaluator.number(expr, context, self.span)?;
@@ -110,15 +112,16 @@ impl Spanned {
                 if let Some(address) = local(&linear) {
                     return done(Operand::Target(Value::Known(address)));
                 }
-                Ok(Lowered { operand: Operand::Target(Value::Late), late: Some(linear) })
+                Ok(Lowered { operand: Operand::Target(Value::Unresolved), late: Some(linear) })
             }
             Parsed::Page(expr) => {
                 let linear = eval(expr)?;
                 match linear.as_number() {
                     Some(number) => done(Operand::Target(value_of(number, self.span)?)),
-                    None => {
-                        Ok(Lowered { operand: Operand::Target(Value::Late), late: Some(linear) })
-                    }
+                    None => Ok(Lowered {
+                        operand: Operand::Target(Value::Unresolved),
+                        late: Some(linear),
+                    }),
                 }
             }
             Parsed::Literal(_) => Err(Diagnostic::error(
@@ -133,7 +136,7 @@ impl Spanned {
                     mem.disp = value_of(number, self.span)?;
                     return done(Operand::Mem(mem));
                 }
-                mem.disp = Value::Late;
+                mem.disp = Value::Unresolved;
                 if open.relative {
                     mem.base = Some(sotto_isa::x86::RIP);
                 }

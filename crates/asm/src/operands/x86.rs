@@ -4,7 +4,7 @@
 
 use sotto_isa::{Arch, Mem, Operand, OperandContext, Reg, RegKind, Segment, Value};
 
-use crate::operands::parsed::{Address, OpenMem, Parsed, Spanned, value_of};
+use crate::operands::parsed::{Address, Parsed, Spanned, UnresolvedMem, value_of};
 use crate::text::expr;
 use crate::text::expr::Atoms;
 use crate::text::lexer::{Cursor, Tok};
@@ -340,10 +340,10 @@ pub(crate) fn with_displacement(
         mem.disp = value_of(number, span)?;
         return Ok(Parsed::Fixed(Operand::Mem(mem)));
     }
-    mem.disp = Value::Late;
+    mem.disp = Value::Unresolved;
     // In 64-bit mode an address alone counts from the instruction pointer.
     let counted_from_thread =
         matches!(disp.via(), Some(Via::Tls(TlsOperator::ThreadOffset | TlsOperator::BlockOffset)));
     let relative = plain && arch != Arch::X86_32 && !counted_from_thread;
-    Ok(Parsed::Mem(Box::new(OpenMem { mem, disp, x86_plain: plain, relative })))
+    Ok(Parsed::Mem(Box::new(UnresolvedMem { mem, disp, x86_plain: plain, relative })))
 }

@@ -13,7 +13,7 @@ type Words = [u64; TEXT / 8];
 const SLOTS: usize = 1 << 10;
 
 /// What lines were assembled to, each in the slot that its text leads to.
-pub(crate) struct KnownLines {
+pub(crate) struct LineCache {
     /// None, until the first is kept.
     slots: Vec<Slot>,
 }
@@ -63,9 +63,9 @@ impl Key {
     }
 }
 
-impl KnownLines {
-    pub const fn new() -> KnownLines {
-        KnownLines { slots: Vec::new() }
+impl LineCache {
+    pub const fn new() -> LineCache {
+        LineCache { slots: Vec::new() }
     }
 
     /// What the line was assembled to.
@@ -92,13 +92,13 @@ impl KnownLines {
 mod tests {
     use super::*;
 
-    fn find(known: &KnownLines, line: &str) -> Option<Vec<u8>> {
+    fn find(known: &LineCache, line: &str) -> Option<Vec<u8>> {
         known.find(&Key::of(line)?).map(<[u8]>::to_vec)
     }
 
     #[test]
     fn lines_are_known_by_what_stands_before_their_comment() {
-        let mut known = KnownLines::new();
+        let mut known = LineCache::new();
         assert_eq!(find(&known, "  ret"), None);
         known.keep(&Key::of("  ret ; to the keeper").unwrap(), &[0xc3]);
         for same in ["ret", "\tret", "  ret  ", "ret;", "ret ; it's late", "ret ; \"later\""] {

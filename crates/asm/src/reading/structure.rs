@@ -10,7 +10,7 @@ use std::sync::Arc;
 
 use sotto_isa::Arch;
 
-use crate::context::{Assembler, Listed};
+use crate::context::{Assembler, ListedLine};
 use crate::directives::structure::{Structure, begins_condition};
 use crate::directives::table::Directive;
 use crate::directives::{data, table};
@@ -115,7 +115,7 @@ impl Assembler<'_> {
         }
         if self.listing.is_some() {
             let here = self.here();
-            let listed = Listed {
+            let listed = ListedLine {
                 span: Span::new(line.at, line.at + line.text.len()),
                 file: self.file,
                 line: self.line,

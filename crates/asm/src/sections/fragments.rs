@@ -23,7 +23,7 @@ pub(crate) struct DataField {
 }
 
 /// An instruction whose size or bytes depend on addresses.
-pub(crate) struct OpenInstruction {
+pub(crate) struct RelaxableInstruction {
     pub mnemonic: &'static str,
     /// Facts about the mnemonic's rows.
     pub traits: Traits,
@@ -111,7 +111,7 @@ pub(crate) struct SectionBuilder {
     /// Fields in them, in order.
     pub fields: Vec<DataField>,
     /// Instructions that wait for addresses, and the operands of all of them, each in order.
-    pub open: Vec<OpenInstruction>,
+    pub open: Vec<RelaxableInstruction>,
     pub operands: Vec<Spanned>,
     /// Numbers in LEB128 that wait for addresses, in order.
     pub leb128: Vec<Leb128>,
@@ -197,13 +197,13 @@ impl SectionBuilder {
     }
 
     /// Adds an instruction at the end, whose operands the section has already.
-    pub fn lay_open(&mut self, instruction: OpenInstruction) {
+    pub fn lay_open(&mut self, instruction: RelaxableInstruction) {
         self.push(Fragment::Instruction(self.open.len() as u32));
         self.open.push(instruction);
     }
 
     /// The operands of an instruction of this section.
-    pub fn operands_of(&self, open: &OpenInstruction) -> &[Spanned] {
+    pub fn operands_of(&self, open: &RelaxableInstruction) -> &[Spanned] {
         &self.operands[open.operands.start as usize..open.operands.end as usize]
     }
 

@@ -6,7 +6,7 @@ use crate::symbols::Position;
 
 /// What the source states so far.
 #[derive(Default)]
-pub(crate) struct Stated {
+pub(crate) struct StatedTable {
     /// Files by number: folder and name.
     pub files: Vec<(Option<String>, String)>,
     pub rows: Vec<StatedRow>,

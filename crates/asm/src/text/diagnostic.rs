@@ -72,7 +72,7 @@ pub enum Code {
     /// A name taken to be defined elsewhere.
     External,
     /// What the source itself says with `.error` or `.warning`.
-    Stated,
+    StatedTable,
 }
 
 impl Code {
@@ -106,7 +106,7 @@ impl Code {
             Code::Include => "A125",
             Code::Unwind => "A126",
             Code::External => "A127",
-            Code::Stated => "A128",
+            Code::StatedTable => "A128",
         }
     }
 }

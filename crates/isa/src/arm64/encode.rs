@@ -212,7 +212,7 @@ fn put_operand(
                 return Err(None);
             }
         }
-        (Pattern::AddSubImm, Operand::Imm(Value::Late)) => {
+        (Pattern::AddSubImm, Operand::Imm(Value::Unresolved)) => {
             let (field, operand) = (Field::AddLow12, index as u8);
             word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
         }
@@ -228,7 +228,7 @@ fn put_operand(
                 return Err(range_error(index, value, 0..=4095, rule));
             }
         }
-        (Pattern::AddSubImm, Operand::ShiftedImm(Value::Late, shift @ (0 | 12))) => {
+        (Pattern::AddSubImm, Operand::ShiftedImm(Value::Unresolved, shift @ (0 | 12))) => {
             word.put("sh", u32::from(shift == 12));
             let (field, operand) = (Field::AddLow12, index as u8);
             word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
@@ -439,7 +439,7 @@ fn put_memory(
         return Err(None);
     }
     put_base(word, mem)?;
-    if mem.disp == Value::Late && matches!(offset, Offset::Scaled12) {
+    if mem.disp == Value::Unresolved && matches!(offset, Offset::Scaled12) {
         let (field, operand) = (Field::AccessLow12(access), index as u8);
         word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
         return Ok(());

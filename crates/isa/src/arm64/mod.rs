@@ -52,7 +52,7 @@ pub const FLAGS: &[FlagInfo] = &[
 /// A row of the A64 table.
 pub type Form = crate::Form<Meaning, Pattern>;
 /// An operand position of a row.
-pub type Slot = crate::Slot<Pattern>;
+pub type OperandSpec = crate::OperandSpec<Pattern>;
 
 /// A bitwise operation.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]

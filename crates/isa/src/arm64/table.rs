@@ -1,7 +1,7 @@
 //! The rows, by kind of instruction. Each can be held against the manual's page.
 
 use super::RegField::{Ra, Rd, Rm, Rn, Rt, Rt2};
-use super::{Form, Logic, Meaning, Offset, Pattern, RegField, Slot, condition_flags, flag};
+use super::{Form, Logic, Meaning, Offset, Pattern, RegField, OperandSpec, condition_flags, flag};
 use crate::{Access, Control, FlagEffects, Implicit, Reg, RegKind, Traits, Width};
 
 pub(super) const GROUPS: &[&[Form]] = &[
@@ -21,33 +21,33 @@ pub(super) const GROUPS: &[&[Form]] = &[
 const W32: Width = Width::W32;
 const W64: Width = Width::W64;
 
-const fn slot(access: Access, pattern: Pattern) -> Slot {
-    Slot { access, pattern }
+const fn spec(access: Access, pattern: Pattern) -> OperandSpec {
+    OperandSpec { access, pattern }
 }
 
 /// A register that is read; 31 is the zero register.
-const fn r(width: Width, field: RegField) -> Slot {
-    slot(Access::Read, Pattern::R(width, field))
+const fn r(width: Width, field: RegField) -> OperandSpec {
+    spec(Access::Read, Pattern::R(width, field))
 }
 
 /// A register that is written; 31 is the zero register.
-const fn w(width: Width, field: RegField) -> Slot {
-    slot(Access::Write, Pattern::R(width, field))
+const fn w(width: Width, field: RegField) -> OperandSpec {
+    spec(Access::Write, Pattern::R(width, field))
 }
 
 /// A register that is read; 31 is the stack pointer.
-const fn r_sp(width: Width, field: RegField) -> Slot {
-    slot(Access::Read, Pattern::RSp(width, field))
+const fn r_sp(width: Width, field: RegField) -> OperandSpec {
+    spec(Access::Read, Pattern::RSp(width, field))
 }
 
 /// A register that is written; 31 is the stack pointer.
-const fn w_sp(width: Width, field: RegField) -> Slot {
-    slot(Access::Write, Pattern::RSp(width, field))
+const fn w_sp(width: Width, field: RegField) -> OperandSpec {
+    spec(Access::Write, Pattern::RSp(width, field))
 }
 
 /// Another pattern that is read.
-const fn p(pattern: Pattern) -> Slot {
-    slot(Access::Read, pattern)
+const fn p(pattern: Pattern) -> OperandSpec {
+    spec(Access::Read, pattern)
 }
 
 const PLAIN: Form = Form::plain(Meaning::Nop);
@@ -87,15 +87,15 @@ const MOVK: Form = Form {
     source: "Arm ARM, C6.2 MOVK",
     ..PLAIN
 };
-const fn rw_rd(width: Width) -> Slot {
-    slot(Access::ReadWrite, Pattern::R(width, Rd))
+const fn rw_rd(width: Width) -> OperandSpec {
+    spec(Access::ReadWrite, Pattern::R(width, Rd))
 }
 const MOVES: &[Form] = &[
     Form { operands: &[w(W32, Rd), r(W32, Rm)], encoding: "0 01 01010 00 0 Rm 000000 11111 Rd", ..MOV },
     Form { operands: &[w(W64, Rd), r(W64, Rm)], encoding: "1 01 01010 00 0 Rm 000000 11111 Rd", ..MOV },
-    Form { operands: &[slot(Access::Write, Pattern::Sp(W32)), r_sp(W32, Rn)], encoding: "0 0 0 100010 0 000000000000 Rn 11111", ..MOV },
+    Form { operands: &[spec(Access::Write, Pattern::Sp(W32)), r_sp(W32, Rn)], encoding: "0 0 0 100010 0 000000000000 Rn 11111", ..MOV },
     Form { operands: &[w_sp(W32, Rd), p(Pattern::Sp(W32))], encoding: "0 0 0 100010 0 000000000000 11111 Rd", ..MOV },
-    Form { operands: &[slot(Access::Write, Pattern::Sp(W64)), r_sp(W64, Rn)], encoding: "1 0 0 100010 0 000000000000 Rn 11111", ..MOV },
+    Form { operands: &[spec(Access::Write, Pattern::Sp(W64)), r_sp(W64, Rn)], encoding: "1 0 0 100010 0 000000000000 Rn 11111", ..MOV },
     Form { operands: &[w_sp(W64, Rd), p(Pattern::Sp(W64))], encoding: "1 0 0 100010 0 000000000000 11111 Rd", ..MOV },
     Form { operands: &[w(W32, Rd), p(Pattern::MovImm(W32))], encoding: "0 10 100101 0 hw:1 imm16:16 Rd", ..MOV },
     Form { operands: &[w(W64, Rd), p(Pattern::MovImm(W64))], encoding: "1 10 100101 hw:2 imm16:16 Rd", ..MOV },
@@ -112,7 +112,7 @@ const MOVES: &[Form] = &[
     Form {
         mnemonic: "adr",
         meaning: Meaning::Adr,
-        operands: &[w(W64, Rd), slot(Access::None, Pattern::AdrLabel)],
+        operands: &[w(W64, Rd), spec(Access::None, Pattern::AdrLabel)],
         encoding: "0 immlo:2 10000 immhi:19 Rd",
         summary: "computes the address of a label within 1 MiB",
         source: "Arm ARM, C6.2 ADR",
@@ -121,7 +121,7 @@ const MOVES: &[Form] = &[
     Form {
         mnemonic: "adrp",
         meaning: Meaning::Adrp,
-        operands: &[w(W64, Rd), slot(Access::None, Pattern::AdrpLabel)],
+        operands: &[w(W64, Rd), spec(Access::None, Pattern::AdrpLabel)],
         encoding: "1 immlo:2 10000 immhi:19 Rd",
         summary: "computes the address of the 4 KiB page that a label within 4 GiB is on",
         source: "Arm ARM, C6.2 ADRP",
@@ -535,12 +535,12 @@ const fn store(mnemonic: &'static str, access: Width) -> Form {
     }
 }
 
-const fn mem_read(pattern: Pattern) -> Slot {
-    slot(Access::Read, pattern)
+const fn mem_read(pattern: Pattern) -> OperandSpec {
+    spec(Access::Read, pattern)
 }
 
-const fn mem_write(pattern: Pattern) -> Slot {
-    slot(Access::Write, pattern)
+const fn mem_write(pattern: Pattern) -> OperandSpec {
+    spec(Access::Write, pattern)
 }
 
 const W8: Width = Width::W8;

@@ -4,7 +4,7 @@
 
 use super::encoding::Encoding;
 use super::table::GROUPS;
-use super::{Form, Meaning, Pattern, Slot};
+use super::{Form, Meaning, OperandSpec, Pattern};
 use crate::form::Modes;
 use crate::{Implicit, Reg, RegKind, Traits, Width};
 
@@ -78,7 +78,7 @@ const fn origins() -> ([Origin; ROOM], usize) {
 
 /// What a row that is made of another does not share with it.
 struct Parts {
-    operands: [Slot; MOST_OPERANDS],
+    operands: [OperandSpec; MOST_OPERANDS],
     implicit: [Implicit; MOST_IMPLICIT],
     /// The mnemonic, the encoding and the summary behind each other.
     text: [u8; 256],
@@ -97,7 +97,8 @@ impl Origin {
     const fn parts(&self) -> Parts {
         let form = self.form;
         let mut parts = Parts {
-            operands: [Slot { access: crate::Access::None, pattern: Pattern::One }; MOST_OPERANDS],
+            operands: [OperandSpec { access: crate::Access::None, pattern: Pattern::One };
+                MOST_OPERANDS],
             implicit: [Implicit { access: crate::Access::None, reg: super::RIP }; MOST_IMPLICIT],
             text: [0; 256],
             ends: [0; 3],

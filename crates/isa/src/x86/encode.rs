@@ -181,7 +181,7 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
         }
         (Pattern::One, Operand::Imm(value)) => *value == Value::Known(1),
         // A byte that is sign-extended cannot hold an address.
-        (Pattern::Simm8, Operand::Imm(value)) => *value != Value::Late,
+        (Pattern::Simm8, Operand::Imm(value)) => *value != Value::Unresolved,
         (
             Pattern::Imm(_)
             | Pattern::Simm32
@@ -214,7 +214,7 @@ fn immediate_range(pattern: Pattern) -> RangeInclusive<i128> {
 fn fit(pattern: Pattern, value: Value, width: Width) -> Result<i64, (i128, RangeInclusive<i128>)> {
     let range = immediate_range(pattern);
     let (exact, wrapped) = match value {
-        Value::Late => return Ok(0),
+        Value::Unresolved => return Ok(0),
         Value::Known(v) => {
             let above = i128::from(v) - (1i128 << width.bits());
             (i128::from(v), if v > 0 { above } else { i128::from(v) })
@@ -339,7 +339,7 @@ impl Parts {
             true => (disp, Field::Abs32Signed),
             false => (i64::from(disp32), Field::Abs32),
         };
-        let late = mem.disp == Value::Late;
+        let late = mem.disp == Value::Unresolved;
         let four_bytes = |parts: &mut Parts, field| {
             parts.disp.extend(disp32.to_le_bytes());
             if late {
@@ -439,7 +439,7 @@ impl Parts {
             .filter(|_| mem.scale == 1 && narrow)
             .ok_or(bad("a 16-bit address is bx or bp, si or di, or one of the first with one of the second"))?;
         let disp = mem.disp.or_zero();
-        if mem.disp == Value::Late
+        if mem.disp == Value::Unresolved
             || i16::try_from(disp).or(u16::try_from(disp).map(|d| d as i16)).is_err()
         {
             return Err(bad("the displacement of a 16-bit address is a number of 16 bits"));
@@ -524,7 +524,7 @@ fn layout(
                     });
                 }
                 parts.imm.extend(address.to_le_bytes()[..bytes].iter().copied());
-                if mem.disp == Value::Late {
+                if mem.disp == Value::Unresolved {
                     let field = if bytes == 4 { Field::Abs32 } else { Field::Abs64 };
                     parts.imm_fixup = Some((index as u8, field));
                 }
@@ -541,7 +541,7 @@ fn layout(
             (Pattern::Selector, Operand::Imm(value)) => {
                 let selector = fit(Pattern::Selector, value, Width::W16).ok();
                 parts.selector = selector.map(|selector| selector as u16);
-                if parts.selector.is_none() || value == Value::Late {
+                if parts.selector.is_none() || value == Value::Unresolved {
                     return Err(EncodeError::OutOfRange {
                         operand: index,
                         value: i128::from(value.or_zero()),
@@ -556,7 +556,7 @@ fn layout(
                     EncodeError::OutOfRange { operand: index, value, range, rule: None }
                 })?;
                 parts.imm.extend(field.to_le_bytes()[..bytes].iter().copied());
-                if value == Value::Late {
+                if value == Value::Unresolved {
                     let field = match pattern {
                         Pattern::Simm32 => Field::Abs32Signed,
                         _ => match bytes {
@@ -669,11 +669,11 @@ fn assemble_bytes(
         let field = if size == 1 { Field::Rel8 } else { Field::Rel32 };
         let distance = match target {
             // No relocation says so, and none would be of use.
-            Value::Late if row.has_16bit_target => {
+            Value::Unresolved if row.has_16bit_target => {
                 let reason = "a target of 16 bits lies below 64 KiB, where the kernel lets no program have code";
                 return Err(EncodeError::BadAddress { operand, reason });
             }
-            Value::Late => {
+            Value::Unresolved => {
                 out.fixups.push(Fixup {
                     offset: bytes.len() as u8,
                     field,

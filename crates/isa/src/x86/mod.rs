@@ -132,7 +132,7 @@ pub const FLAGS: &[FlagInfo] = &[
 /// A row of the x86 table.
 pub type Form = crate::Form<Meaning, Pattern>;
 /// An operand position of a row.
-pub type Slot = crate::Slot<Pattern>;
+pub type OperandSpec = crate::OperandSpec<Pattern>;
 
 /// A condition of Jcc, SETcc and CMOVcc, by encoding. Source: SDM Vol. 1, B.1.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -673,8 +673,8 @@ pub(crate) fn register_tells_width(instruction: &Instruction, index: usize) -> b
     })
 }
 
-const fn slot(access: Access, pattern: Pattern) -> Slot {
-    Slot { access, pattern }
+const fn spec(access: Access, pattern: Pattern) -> OperandSpec {
+    OperandSpec { access, pattern }
 }
 
 /// The register in which SYSENTER wants the stack pointer, by the convention of the kernel.

@@ -83,7 +83,7 @@ fn refusals_name_what_is_wrong() {
 
 #[test]
 fn late_values_leave_a_field_and_a_fixup() {
-    let table = Mem { base: Some(RIP), disp: Value::Late, ..Mem::absolute(0) };
+    let table = Mem { base: Some(RIP), disp: Value::Unresolved, ..Mem::absolute(0) };
     let operands = [Operand::Mem(Mem { width: Some(Width::W8), ..table }), imm(5)];
     let encoded = encode(crate::Arch::X86_64, "mov", &operands, 0, 0).unwrap();
     assert_eq!(encoded.bytes.as_slice(), [0xc6, 0x05, 0, 0, 0, 0, 5]);
@@ -91,8 +91,9 @@ fn late_values_leave_a_field_and_a_fixup() {
     let fixup = encoded.fixups[0];
     assert_eq!((fixup.offset, fixup.field, fixup.addend), (2, crate::Field::Rel32, -5));
 
-    let jump =
-        |min| encode(crate::Arch::X86_64, "jmp", &[Operand::Target(Value::Late)], 0, min).unwrap();
+    let jump = |min| {
+        encode(crate::Arch::X86_64, "jmp", &[Operand::Target(Value::Unresolved)], 0, min).unwrap()
+    };
     assert_eq!(jump(0).bytes.len(), 2);
     assert_eq!(jump(3).bytes.len(), 5);
 }

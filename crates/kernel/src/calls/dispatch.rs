@@ -5,7 +5,7 @@ use sotto_machine::{Fault, Signal};
 
 use crate::Errno;
 use crate::calls::{memory, status, streams};
-use crate::process::{Ending, Process};
+use crate::process::{Process, Termination};
 use crate::report::Notice;
 use crate::table::{Syscall, SyscallAbi};
 use crate::target::target;
@@ -19,7 +19,7 @@ pub(crate) enum Outcome {
     /// It has transferred a part, and goes on with the rest when it is made again.
     Unfinished,
     /// The program ended.
-    Ended(Ending),
+    Terminated(Termination),
 }
 
 impl From<Errno> for Outcome {
@@ -47,7 +47,7 @@ pub(crate) fn perform(
         Syscall::read => streams::read(process, a, b, c),
         Syscall::write => streams::write(process, a, b, c),
         Syscall::exit | Syscall::exit_group => {
-            (Outcome::Ended(Ending::Exited(arguments[0] as u8 as i32)), None)
+            (Outcome::Terminated(Termination::Exited(arguments[0] as u8 as i32)), None)
         }
         Syscall::writev => streams::writev(process, abi, a, b, c),
         Syscall::close => plain(streams::close(process, a)),
@@ -298,7 +298,7 @@ fn signal(number: u64) -> (Outcome, Option<Notice>) {
         // Source: signal(7), "Standard signals", the column "Action".
         Some(signal) if signal.is_ignored() => (Outcome::Returned(0), None),
         Some(signal) if !signal.stops() => {
-            (Outcome::Ended(Ending::Killed(signal, Fault::Raised(signal))), None)
+            (Outcome::Terminated(Termination::Killed(signal, Fault::Raised(signal))), None)
         }
         None if number == 0 => (Outcome::Returned(0), None),
         _ => {

@@ -10,7 +10,7 @@ use crate::memory::code_marks::CodeChange;
 use crate::{Memory, Observer};
 
 /// How running blocks that follow each other ended.
-struct Ended {
+struct ChainEnd {
     /// The last block.
     number: u32,
     /// Instructions that were completed before it.
@@ -77,7 +77,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 self.cpu.time_and_entropy().clock = start + executed;
             }
             let budget = budget - executed;
-            let Ended { number, before, count, flow, stopped } = match O::ACTIVE {
+            let ChainEnd { number, before, count, flow, stopped } = match O::ACTIVE {
                 true => self.run_watched(memory, number, budget, start + executed, observer),
                 false => self.run_chained(memory, number, budget, start + executed, observer),
             };
@@ -132,10 +132,11 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         budget: u64,
         start: u64,
         observer: &mut O,
-    ) -> Ended {
+    ) -> ChainEnd {
         let block = &self.code.blocks[number as usize];
         let ops = &block.ops[..block.ops.len().min(usize::try_from(budget).unwrap_or(usize::MAX))];
-        let mut ended = Ended { number, before: 0, count: 0, flow: Ok(Flow::Next), stopped: false };
+        let mut ended =
+            ChainEnd { number, before: 0, count: 0, flow: Ok(Flow::Next), stopped: false };
         for (index, op) in ops.iter().enumerate() {
             ended.count = index + 1;
             ended.flow = self.cpu.execute(memory, op, observer);
@@ -162,25 +163,25 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
         budget: u64,
         start: u64,
         observer: &mut O,
-    ) -> Ended {
+    ) -> ChainEnd {
         let Runner { cpu, calls, code, .. } = self;
         let mut before = 0;
         let mut block = &code.blocks[number as usize];
         if block.ends.len() as u64 > budget {
             let (count, flow) = run_ops(*cpu, memory, block.first_ops(budget as usize), observer);
-            return Ended { number, before, count, flow, stopped: false };
+            return ChainEnd { number, before, count, flow, stopped: false };
         }
         loop {
             let ops = &block.ops[..block.whole];
             let (ran, flow) = run_ops(*cpu, memory, ops, observer);
             if ran < ops.len() {
-                return Ended { number, before, count: ran, flow, stopped: false };
+                return ChainEnd { number, before, count: ran, flow, stopped: false };
             }
             let count = if flow.is_ok() { block.ends.len() } else { ran };
             match flow {
                 Ok(Flow::Jump) => {}
                 Ok(Flow::Next) => cpu.set_pc(block.end),
-                _ => return Ended { number, before, count, flow, stopped: false },
+                _ => return ChainEnd { number, before, count, flow, stopped: false },
             }
             let key = cpu.block_key();
             let after = before + count as u64;
@@ -197,7 +198,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 {
                     block
                 }
-                _ => return Ended { number, before, count, flow, stopped: false },
+                _ => return ChainEnd { number, before, count, flow, stopped: false },
             };
             if block.transfers && matches!(flow, Ok(Flow::Jump)) {
                 note_block_transfer(block, calls, *cpu, count, start + after);

@@ -14,7 +14,7 @@ use sotto_isa::Arch;
 use crate::debug_info::dwarf;
 use crate::linker::align::align_up;
 use crate::linker::relax;
-use crate::linker::synthetic::{Made, made_by_linker};
+use crate::linker::synthetic::{Synthetic, synthetic_object};
 use crate::object::is_mapping_symbol;
 use crate::target::target;
 use crate::{
@@ -204,7 +204,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         return Err(errors);
     }
     // What the linker makes itself is one more object.
-    let made = made_by_linker(objects);
+    let made = synthetic_object(objects);
     let objects: Vec<&Object> = objects.iter().chain(&made.object).collect();
     let repeated = repeated_sections(&objects);
     let mut outputs = merge(&objects, &repeated);
@@ -470,7 +470,7 @@ struct Linker<'a> {
     globals: Globals<'a>,
     /// Sections that are left out: object and section.
     repeated: HashSet<(usize, usize)>,
-    made: &'a Made,
+    made: &'a Synthetic,
     options: &'a LinkOptions,
 }
 

@@ -11,7 +11,7 @@ use crate::{
 };
 
 /// What the linker adds to the program: room for common symbols, and the global offset table.
-pub(crate) struct Made {
+pub(crate) struct Synthetic {
     pub object: Option<Object>,
     /// Entry in the table of each symbol that needs one: object and symbol, and its number.
     pub table: HashMap<(usize, u32), u64>,
@@ -19,7 +19,7 @@ pub(crate) struct Made {
     pub table_section: usize,
 }
 
-pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
+pub(crate) fn synthetic_object(objects: &[Object]) -> Synthetic {
     let mut commons: Vec<(&str, u64, u64)> = Vec::new();
     let mut by_name: HashMap<&str, usize> = HashMap::new();
     let mut defined: HashSet<&str> = HashSet::new();
@@ -61,7 +61,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
         }
     }
     if commons.is_empty() && table.is_empty() && !base_is_named {
-        return Made { object: None, table, table_section: 0 };
+        return Synthetic { object: None, table, table_section: 0 };
     }
     let arch = objects[0].arch;
     let mut object = Object {
@@ -95,7 +95,7 @@ pub(crate) fn made_by_linker(objects: &[Object]) -> Made {
     got.size = entry * (table.len() as u64 + u64::from(base_is_named));
     got.data = vec![0; got.size as usize];
     object.sections = vec![bss, got];
-    Made { object: Some(object), table, table_section: 1 }
+    Synthetic { object: Some(object), table, table_section: 1 }
 }
 
 fn made_section(name: &str, nobits: bool) -> Section {

@@ -2,13 +2,13 @@
 
 use serde::Serialize;
 use sotto_isa::{Control, Instruction, Operand, OperandOrder, Reg, RegKind, Traits, x86};
-use sotto_kernel::{Ending, Process};
+use sotto_kernel::{Process, Termination};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, RegionKind, Signal};
 use sotto_object::Image;
 
 use crate::views::places::{ImageNames, Place, SourceText, hex};
 use crate::views::remarks;
-use crate::views::text_cache::Texts;
+use crate::views::text_cache::TextCache;
 
 /// A register with its value.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -59,7 +59,7 @@ impl Scene<'_> {
     }
 
     fn place(&self, address: u64) -> Place {
-        Texts::default().place(self.image, self.sources, address)
+        TextCache::default().place(self.image, self.sources, address)
     }
 
     fn value(&self, reg: Reg) -> RegisterValue {
@@ -70,7 +70,7 @@ impl Scene<'_> {
 
 /// Explains how the program was killed; `None` if it exited.
 pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
-    let Some(Ending::Killed(signal, fault)) = scene.process.ending() else { return None };
+    let Some(Termination::Killed(signal, fault)) = scene.process.ending() else { return None };
     let pc = scene.process.machine.pc();
     let instruction = match fault {
         Fault::Breakpoint if scene.image.arch.completes_breakpoints() => {

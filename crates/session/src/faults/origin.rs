@@ -4,7 +4,7 @@
 //! Found by executing again; the session is where it was when these return.
 
 use sotto_isa::{Control, Instruction, Operand, Reg, Storage};
-use sotto_kernel::Ending;
+use sotto_kernel::Termination;
 use sotto_machine::{AccessKind, Call, Fault, MemoryFaultKind};
 
 use crate::faults::fault_report::FaultReport;
@@ -14,7 +14,7 @@ impl Session {
     /// Adds to the report of a fault where it came from, as far as that is found.
     pub(crate) fn add_origin(&mut self, report: &mut FaultReport) {
         let (now, ending) = (self.moment(), self.ending());
-        let Some(Ending::Killed(_, fault)) = ending else { return };
+        let Some(Termination::Killed(_, fault)) = ending else { return };
         match fault {
             Fault::Memory(fault) if fault.access == AccessKind::Execute => {
                 // The instruction that sent control there is completed.

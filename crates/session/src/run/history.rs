@@ -11,7 +11,7 @@
 use sotto_isa::{FlagSet, Storage};
 use std::sync::Arc;
 
-use sotto_kernel::{Ending, MadeCall, Process, ProcessSnapshot, Stop};
+use sotto_kernel::{CompletedCall, Process, ProcessSnapshot, Stop, Termination};
 use sotto_machine::Watcher;
 
 use crate::{Session, StopReason, Target};
@@ -256,7 +256,9 @@ impl Session {
     }
 
     /// Executes one instruction, makes the changes of the moment after it, and keeps checkpoints.
-    pub(crate) fn step_process(&mut self) -> (sotto_machine::Step, Option<Arc<MadeCall>>, Stop) {
+    pub(crate) fn step_process(
+        &mut self,
+    ) -> (sotto_machine::Step, Option<Arc<CompletedCall>>, Stop) {
         let before = self.moment();
         let result = self.process.step();
         if self.moment() > before {
@@ -278,7 +280,7 @@ impl Session {
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Place => return StopReason::Place,
                 Stop::NeedsInput => return StopReason::NeedsInput,
-                Stop::Ended(_) => return StopReason::Ended,
+                Stop::Terminated(_) => return StopReason::Terminated,
             }
         }
         StopReason::Done
@@ -288,7 +290,7 @@ impl Session {
     pub fn back(&mut self, count: u64) -> StopReason {
         let moment = self.moment();
         // An instruction that faulted was not completed: going back from it is to before it.
-        let ended_by_fault = matches!(self.ending(), Some(Ending::Killed(..)));
+        let ended_by_fault = matches!(self.ending(), Some(Termination::Killed(..)));
         let target = match ended_by_fault {
             true => (moment + 1).saturating_sub(count),
             false => moment.saturating_sub(count),
@@ -370,7 +372,7 @@ impl Session {
     }
 
     /// Goes to where the session was at `moment`, dead or alive.
-    pub(crate) fn return_to(&mut self, moment: u64, ending: Option<Ending>) {
+    pub(crate) fn return_to(&mut self, moment: u64, ending: Option<Termination>) {
         self.go_to(moment);
         if ending.is_some() && self.ending().is_none() {
             self.go_back_to_the_end();

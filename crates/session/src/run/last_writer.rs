@@ -189,7 +189,7 @@ impl Session {
         self.process.machine.set_stops(&[]);
         while self.moment() < end {
             match self.run_on(end - self.moment(), Some(watcher)) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Paused
                 | Stop::Unfinished
                 | Stop::AtCall

@@ -28,7 +28,7 @@ impl Session {
                 return StopReason::Interrupted;
             }
             if self.ending().is_some() {
-                return StopReason::Ended;
+                return StopReason::Terminated;
             }
             if self.moment() >= end {
                 return StopReason::Limit;
@@ -61,7 +61,7 @@ impl Session {
                 | Stop::Output
                 | Stop::Place
                 | Stop::Written
-                | Stop::Ended(_) => {}
+                | Stop::Terminated(_) => {}
             }
             if self.moment() == before && self.ending().is_none() {
                 continue;
@@ -79,7 +79,7 @@ impl Session {
                 values = self.watched_values();
             }
             if self.ending().is_some() {
-                return StopReason::Ended;
+                return StopReason::Terminated;
             }
             if places.contains(&pc) {
                 return StopReason::Place;

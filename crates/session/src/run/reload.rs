@@ -9,7 +9,7 @@ use crate::{Session, SessionError};
 
 /// What became of a session that was taken over.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct TakenOver {
+pub struct CarriedOver {
     /// Breakpoints and watches that the program has no place for any more, in words.
     pub lost: Vec<String>,
     /// The same line was reached as often as before.
@@ -82,7 +82,7 @@ impl Session {
         old: &mut Session,
         limit: u64,
         interrupted: &dyn Fn() -> bool,
-    ) -> TakenOver {
+    ) -> CarriedOver {
         let maps: Vec<(String, LineMap)> = old
             .sources()
             .iter()
@@ -127,7 +127,7 @@ impl Session {
             }
             _ => false,
         };
-        TakenOver { lost, returned }
+        CarriedOver { lost, returned }
     }
 
     /// How often the line that is next was reached, up to now.
@@ -141,7 +141,7 @@ impl Session {
         self.process.machine.set_stops(&addresses);
         while self.moment() < now && !interrupted() {
             match self.run_on(now - self.moment(), None) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
                 _ => times += u64::from(addresses.contains(&self.process.machine.pc())),
             }
@@ -162,7 +162,7 @@ impl Session {
         self.process.machine.set_stops(addresses);
         while left > 0 && self.moment() < limit && !interrupted() {
             match self.run_on(limit - self.moment(), None) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Ended(_) => break,
+                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
                 _ => left -= u64::from(addresses.contains(&self.process.machine.pc())),
             }

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
-use sotto_kernel::{Ending, Process, StartError, Startup, Stop, SyscallReport};
+use sotto_kernel::{Process, StartError, Startup, Stop, SyscallReport, Termination};
 use sotto_object::Image;
 
 use crate::faults::fault_report;
@@ -19,7 +19,7 @@ use crate::views::remarks;
 use crate::views::stack::SlotWriters;
 use crate::views::step_report;
 use crate::views::step_report::{CodeText, Scene, StepReport, SyscallView};
-use crate::views::text_cache::Texts;
+use crate::views::text_cache::TextCache;
 
 /// Why the session stopped.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -37,7 +37,7 @@ pub enum StopReason {
     /// The program wants input.
     NeedsInput,
     /// The program ended.
-    Ended,
+    Terminated,
     /// The limit on instructions was reached.
     Limit,
     /// The program wants more memory than it may have.
@@ -115,7 +115,7 @@ pub struct Session {
     pub(crate) writers: SlotWriters,
     /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
     pub(crate) compared: Option<(u64, Arc<CodeText>)>,
-    texts: Texts,
+    texts: TextCache,
     /// The latest moment that was reached since history last branched.
     pub(crate) furthest: u64,
     /// Reports of the latest steps, one after the other.
@@ -147,7 +147,7 @@ impl Session {
             marks: Vec::new(),
             writers: SlotWriters::default(),
             compared: None,
-            texts: Texts::default(),
+            texts: TextCache::default(),
             furthest: 0,
             trail: VecDeque::new(),
         })
@@ -156,7 +156,7 @@ impl Session {
     /// Chooses the order in which operands of instructions are written from now on.
     pub fn set_operands(&mut self, order: OperandOrder) {
         self.order = order;
-        self.texts = Texts::default();
+        self.texts = TextCache::default();
     }
 
     /// The machine's kind.
@@ -214,7 +214,7 @@ impl Session {
     }
 
     /// How the program ended, if it has.
-    pub fn ending(&self) -> Option<Ending> {
+    pub fn ending(&self) -> Option<Termination> {
         self.process.ending()
     }
 
@@ -312,7 +312,7 @@ impl Session {
     /// The latest system calls up to now, the earliest first: the moment after each, as its step has it, where it was made, and
     /// what it was.
     pub fn syscalls(&self) -> Vec<(u64, Place, SyscallView)> {
-        let made = self.process.made_calls().iter();
+        let made = self.process.completed_calls().iter();
         made.map(|call| (call.moment + 1, self.place(call.at), self.syscall_view(&call.report)))
             .collect()
     }
@@ -393,7 +393,7 @@ impl Session {
     /// if not, the report is of no use.
     pub fn step_into(&mut self, report: &mut StepReport) -> (bool, StopReason) {
         if self.ending().is_some() {
-            return (false, StopReason::Ended);
+            return (false, StopReason::Terminated);
         }
         self.history.keep(&mut self.process);
         let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
@@ -414,9 +414,9 @@ impl Session {
         let Some(instruction) = step
             .instruction
             .as_ref()
-            .filter(|_| !matches!(self.ending(), Some(Ending::Killed(..))))
+            .filter(|_| !matches!(self.ending(), Some(Termination::Killed(..))))
         else {
-            return (false, StopReason::Ended);
+            return (false, StopReason::Terminated);
         };
         let moment = self.process.executed();
         let by_kernel = syscall.as_ref().map_or(&[][..], |call| &call.report.written);
@@ -448,7 +448,7 @@ impl Session {
             // What a call that never returns did to registers is nobody's concern.
             report.registers.clear();
         }
-        let reason = if report.ended.is_some() { StopReason::Ended } else { StopReason::Done };
+        let reason = if report.ended.is_some() { StopReason::Terminated } else { StopReason::Done };
         self.furthest = self.furthest.max(self.process.executed());
         (true, reason)
     }
@@ -457,7 +457,7 @@ impl Session {
     ///
     /// The instruction that led there is found by executing again up to just before it.
     pub fn fault_report(&mut self) -> Option<FaultReport> {
-        let Some(Ending::Killed(..)) = self.ending() else { return None };
+        let Some(Termination::Killed(..)) = self.ending() else { return None };
         let last = self.last_instruction();
         let (image, sources, process) = (&self.image, &self.sources, &mut self.process);
         let mut report = fault_report::report(fault_report::Scene {

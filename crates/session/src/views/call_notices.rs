@@ -2,7 +2,7 @@
 //!
 //! The modelled kernel sees numbers; here they have names.
 
-use sotto_kernel::{Notice, Noticed, SyscallReport};
+use sotto_kernel::{Notice, RepeatedNotice, SyscallReport};
 use sotto_object::Image;
 
 use crate::Session;
@@ -42,9 +42,9 @@ fn address_for_number<'a>(
 
 impl Session {
     /// The system calls about which there is something to say since this was last asked, each thing once.
-    pub fn take_noticed(&mut self) -> Vec<Noticed> {
+    pub fn take_noticed(&mut self) -> Vec<RepeatedNotice> {
         let mut noticed = self.process_mut().take_noticed();
-        for Noticed { call, .. } in &mut noticed {
+        for RepeatedNotice { call, .. } in &mut noticed {
             call.notice = notice(call, self.image());
         }
         noticed

@@ -9,7 +9,7 @@ use sotto_isa::{
     Storage, Width,
 };
 use sotto_kernel::table::SyscallAbi;
-use sotto_kernel::{Ending, KernelWrite, Process, SyscallReport};
+use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
 use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
 use sotto_object::Image;
 
@@ -634,6 +634,6 @@ fn operand_names(
 }
 
 /// The status that an ending shows in a shell.
-pub(crate) fn status(ending: Option<Ending>) -> Option<i32> {
-    ending.map(Ending::shell_status)
+pub(crate) fn status(ending: Option<Termination>) -> Option<i32> {
+    ending.map(Termination::shell_status)
 }

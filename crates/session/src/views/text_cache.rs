@@ -30,7 +30,7 @@ fn line_key(line: SourceLine) -> u64 {
 
 /// Words found so far.
 #[derive(Default)]
-pub(crate) struct Texts {
+pub(crate) struct TextCache {
     /// By the addresses of instructions.
     code: RefCell<Kept<(Arc<Instruction>, Arc<CodeText>)>>,
     /// Names of symbols by their addresses.
@@ -39,7 +39,7 @@ pub(crate) struct Texts {
     lines: RefCell<Kept<LineWords>>,
 }
 
-impl Texts {
+impl TextCache {
     /// An address in words. A program goes over so many that nothing is kept but their symbols and lines.
     pub fn place(&self, image: &Image, sources: &[SourceText], address: u64) -> Place {
         let (symbol, offset) = self.symbol(image, address).unzip();

@@ -12,9 +12,9 @@ use crate::cli::StepArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::interrupt;
 use crate::output::Failure;
-use line::commander::{Commander, Heard};
+use line::commander::{Commander, Outcome};
 use line::input::Lines;
-use saved_state::Kept;
+use saved_state::SavedState;
 
 /// `sotto step`
 pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
@@ -22,7 +22,7 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
     let full_screen = terminal && !args.plain && !as_json && args.script.is_none();
     let mut commander = Commander::start(args, as_json)?;
     // What is kept is for a person; a script finds the same thing each time.
-    let mut kept = terminal.then(|| Kept::of(&args.program.files)).flatten();
+    let mut kept = terminal.then(|| SavedState::of(&args.program.files)).flatten();
     if let Some(said) = kept.as_mut().and_then(|kept| kept.give_to(&mut commander)) {
         let _ = Stream::Error.say(&format!("{} {said}", paint(Tone::Warning, "notice:")));
         commander.notice = Some(said);
@@ -56,7 +56,7 @@ fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failur
             commander.echo(&line);
         }
         interrupt::take();
-        if commander.hear(&line) == Heard::Quit {
+        if commander.execute_line(&line) == Outcome::Quit {
             break;
         }
         if let Some(failure) = commander.take_failure() {

@@ -19,13 +19,13 @@ struct Contents {
     version: u32,
     /// The program's first file, for people who read this one.
     program: String,
-    breakpoints: Vec<KeptBreakpoint>,
+    breakpoints: Vec<SavedBreakpoint>,
     watches: Vec<String>,
     shown: Vec<String>,
 }
 
 #[derive(Serialize, Deserialize, PartialEq, Debug)]
-struct KeptBreakpoint {
+struct SavedBreakpoint {
     place: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     when: Option<String>,
@@ -33,7 +33,7 @@ struct KeptBreakpoint {
 }
 
 /// The file of a program.
-pub struct Kept {
+pub struct SavedState {
     path: PathBuf,
     program: String,
     /// There is a file that we do not understand, or that is none: it is left alone.
@@ -43,9 +43,9 @@ pub struct Kept {
 /// No file of ours is larger.
 const MOST_BYTES: u64 = 1 << 20;
 
-impl Kept {
+impl SavedState {
     /// The file for a program made of these files; `None` if there is no place for it.
-    pub fn of(files: &[PathBuf]) -> Option<Kept> {
+    pub fn of(files: &[PathBuf]) -> Option<SavedState> {
         let folder = |name: &str| {
             // A relative folder would be another one from every place.
             std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute())
@@ -56,7 +56,7 @@ impl Kept {
         let name = Path::new(&program).file_name()?.to_string_lossy().to_string();
         // Programs of one name in different folders are told apart by a number made of the folder's.
         let file = format!("{name}-{:016x}.json", number_of(&program));
-        Some(Kept { path: state.join("sotto").join(file), program, is_foreign: false })
+        Some(SavedState { path: state.join("sotto").join(file), program, is_foreign: false })
     }
 
     /// What is in the file; nothing if there is none.
@@ -109,11 +109,12 @@ impl Kept {
         if self.is_foreign {
             return;
         }
-        let breakpoints = commander.session.breakpoints().iter().map(|breakpoint| KeptBreakpoint {
-            place: breakpoint.text.clone(),
-            when: breakpoint.condition.as_ref().map(|(text, _)| text.clone()),
-            after: breakpoint.from_arrival,
-        });
+        let breakpoints =
+            commander.session.breakpoints().iter().map(|breakpoint| SavedBreakpoint {
+                place: breakpoint.text.clone(),
+                when: breakpoint.condition.as_ref().map(|(text, _)| text.clone()),
+                after: breakpoint.from_arrival,
+            });
         let watches = commander.session.watches().iter().map(|watch| watch.text.clone());
         let contents = Contents {
             version: VERSION,

@@ -12,7 +12,7 @@ mod strings;
 mod system;
 
 use super::feature;
-use super::{Form, Meaning, Pattern, Repeat, Slot, StringOp, X87, flag, slot};
+use super::{Form, Meaning, Pattern, Repeat, OperandSpec, StringOp, X87, flag, spec};
 use crate::form::Modes;
 use crate::{Access, Control, FlagEffects, FlagSet, Implicit, Reg, RegKind, Segment, Traits, Width};
 
@@ -100,23 +100,23 @@ const IMM32: Pattern = Pattern::Imm(Width::W32);
 const IMM64: Pattern = Pattern::Imm(Width::W64);
 
 /// Read.
-const fn r(pattern: Pattern) -> Slot {
-    slot(Access::Read, pattern)
+const fn r(pattern: Pattern) -> OperandSpec {
+    spec(Access::Read, pattern)
 }
 
 /// Written.
-const fn w(pattern: Pattern) -> Slot {
-    slot(Access::Write, pattern)
+const fn w(pattern: Pattern) -> OperandSpec {
+    spec(Access::Write, pattern)
 }
 
 /// Read, then written.
-const fn rw(pattern: Pattern) -> Slot {
-    slot(Access::ReadWrite, pattern)
+const fn rw(pattern: Pattern) -> OperandSpec {
+    spec(Access::ReadWrite, pattern)
 }
 
 /// Not accessed.
-const fn n(pattern: Pattern) -> Slot {
-    slot(Access::None, pattern)
+const fn n(pattern: Pattern) -> OperandSpec {
+    spec(Access::None, pattern)
 }
 
 const fn reads(width: Width, number: u8) -> Implicit {

@@ -33,7 +33,7 @@ pub enum Answers {
 
 /// What came of a line.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Heard {
+pub enum Outcome {
     /// It was carried out, or complained about.
     Done,
     /// It asked to leave.
@@ -173,19 +173,19 @@ impl Commander {
     }
 
     /// Carries a line out; an empty one repeats the last if that can be repeated.
-    pub fn hear(&mut self, line: &str) -> Heard {
+    pub fn execute_line(&mut self, line: &str) -> Outcome {
         let line = match line.trim() {
             "" => self.last.clone(),
             text => text.to_string(),
         };
         if line.is_empty() {
-            return Heard::Done;
+            return Outcome::Done;
         }
         if self.failed.is_some() {
-            return Heard::Quit;
+            return Outcome::Quit;
         }
         match grammar::parse(&line, self.session.arch()) {
-            Ok(Parsed { command: Command::Quit, .. }) => return Heard::Quit,
+            Ok(Parsed { command: Command::Quit, .. }) => return Outcome::Quit,
             Ok(parsed) => {
                 self.last = if parsed.repeats { line } else { String::new() };
                 if let Err(message) = self.carry_out(&parsed.command) {
@@ -194,7 +194,7 @@ impl Commander {
             }
             Err(message) => self.complain(&message),
         }
-        Heard::Done
+        Outcome::Done
     }
 
     pub(crate) fn complain(&mut self, message: &str) {
@@ -419,7 +419,7 @@ impl Commander {
             StopReason::NeedsInput => Some(
                 "the program waits for input: `feed TEXT`, or `feed` alone for its end".to_string(),
             ),
-            StopReason::Ended => return self.show_ended(),
+            StopReason::Terminated => return self.show_ended(),
             StopReason::Limit => Some("stopped at the limit".to_string()),
             StopReason::MemoryLimit => {
                 let limit = render::byte_count(self.session.process().memory_limit());

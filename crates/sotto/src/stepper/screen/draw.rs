@@ -14,7 +14,7 @@ use super::state::{Pane, State};
 use super::theme::{Theme, clean};
 use crate::render;
 use crate::stepper::screen::view_model::{
-    CodeLine, FlagRow, Picture, RegisterRow, VectorRow, Wanted,
+    CodeLine, FlagRow, RegisterRow, VectorRow, ViewModel, ViewRequest,
 };
 
 /// Where everything goes in an area.
@@ -141,10 +141,10 @@ impl Layout {
     }
 
     /// What to gather for panes of these sizes.
-    pub fn wanted(&self, state: &State) -> Wanted {
+    pub fn wanted(&self, state: &State) -> ViewRequest {
         let rows = |pane: Pane| usize::from(self.pane(pane).height.saturating_sub(1));
         let memory = self.pane(Pane::Memory);
-        Wanted {
+        ViewRequest {
             code_lines: rows(Pane::Source).max(1),
             code_first: state.code_first,
             instructions: state.instructions,
@@ -160,7 +160,7 @@ impl Layout {
 }
 
 /// Draws everything.
-pub fn draw(frame: &mut Frame, picture: &Picture, state: &mut State, theme: &Theme, name: &str) {
+pub fn draw(frame: &mut Frame, picture: &ViewModel, state: &mut State, theme: &Theme, name: &str) {
     let area = frame.area();
     let layout = Layout::of(area, state);
     if area.width == 0 || area.height == 0 {
@@ -223,7 +223,7 @@ fn draw_pane(
     frame.render_widget(Paragraph::new(lines), body);
 }
 
-fn header(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme, name: &str) {
+fn header(frame: &mut Frame, area: Rect, picture: &ViewModel, theme: &Theme, name: &str) {
     let state = picture.state.clone().unwrap_or_else(|| picture.place.clone());
     let text = format!(" {name}   {}", clean(&state));
     let width = usize::from(area.width);
@@ -233,7 +233,7 @@ fn header(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme, name:
 }
 
 /// Where in the run we are: from the start to the latest moment that was reached.
-fn timeline(frame: &mut Frame, area: Rect, picture: &Picture, theme: &Theme) {
+fn timeline(frame: &mut Frame, area: Rect, picture: &ViewModel, theme: &Theme) {
     let numbers = match picture.moment == picture.furthest {
         true => format!(" #{}", render::thousands(picture.moment)),
         false => {
@@ -279,7 +279,7 @@ fn cut(text: &str, width: usize, theme: &Theme) -> String {
     kept + theme.marks.more
 }
 
-fn source(picture: &Picture, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
+fn source(picture: &ViewModel, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
     let width = usize::from(area.width);
     let digits = picture.code.iter().map(|line| line.label.len()).max().unwrap_or(1);
     let lines = picture
@@ -359,7 +359,7 @@ fn mark_of(changed: bool, about: bool, theme: &Theme) -> Span<'static> {
 }
 
 fn registers(
-    picture: &Picture,
+    picture: &ViewModel,
     theme: &Theme,
     area: Rect,
     state: &State,
@@ -480,7 +480,7 @@ fn flag_line(flag: &FlagRow, theme: &Theme) -> Line<'static> {
     ])
 }
 
-fn stack(picture: &Picture, theme: &Theme) -> (String, Vec<Line<'static>>) {
+fn stack(picture: &ViewModel, theme: &Theme) -> (String, Vec<Line<'static>>) {
     let Some(view) = &picture.stack else { return ("stack".to_string(), Vec::new()) };
     let mut lines = Vec::new();
     // The lowest address at the bottom: the stack grows downwards.
@@ -550,7 +550,7 @@ fn answers(state: &State, theme: &Theme, area: Rect) -> (String, Vec<Line<'stati
     ("what happened".to_string(), window(lines, rows, scrolled, false))
 }
 
-fn memory(picture: &Picture, state: &State, theme: &Theme) -> (String, Vec<Line<'static>>) {
+fn memory(picture: &ViewModel, state: &State, theme: &Theme) -> (String, Vec<Line<'static>>) {
     let mut lines: Vec<Line<'static>> = Vec::new();
     for row in &picture.memory {
         let line = &row.line;
@@ -576,7 +576,7 @@ fn short_name(line: &sotto_session::MemoryLine) -> String {
 }
 
 fn output(
-    picture: &Picture,
+    picture: &ViewModel,
     state: &State,
     theme: &Theme,
     area: Rect,
@@ -604,7 +604,7 @@ fn output(
 }
 
 /// The command line, or what could be typed there.
-fn line(frame: &mut Frame, area: Rect, state: &State, picture: &Picture, theme: &Theme) {
+fn line(frame: &mut Frame, area: Rect, state: &State, picture: &ViewModel, theme: &Theme) {
     if area.height == 0 {
         return;
     }

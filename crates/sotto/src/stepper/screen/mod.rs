@@ -1,6 +1,6 @@
 //! The full-screen view: the same commands and reports as line by line, drawn.
 //!
-//! Data flows one way: a key becomes a command, the commander carries it out, a [`Picture`] is gathered from
+//! Data flows one way: a key becomes a command, the commander carries it out, a [`ViewModel`] is gathered from
 //! the session, and drawing is a function of it. The terminal is given back on every way out.
 
 mod draw;
@@ -26,11 +26,11 @@ use crate::console::{Tone, paint};
 use crate::interrupt;
 use crate::output::Failure;
 use crate::render;
-use crate::stepper::line::commander::{Answers, Commander, Heard};
+use crate::stepper::line::commander::{Answers, Commander, Outcome};
 use draw::Layout;
-use state::{Pane, State, Wish};
+use state::{Action, Pane, State};
 use theme::Theme;
-use view_model::{Before, Picture};
+use view_model::{Before, ViewModel};
 
 /// Runs the full-screen view until it is left.
 ///
@@ -70,7 +70,7 @@ struct Screen<'a> {
     state: State,
     theme: Theme,
     before: Before,
-    picture: Picture,
+    picture: ViewModel,
     title: String,
 }
 
@@ -88,7 +88,7 @@ impl<'a> Screen<'a> {
         said.extend(commander.notice.take().map(|notice| paint(Tone::Warning, &notice)));
         state.answer(said);
         let (theme, before) = (Theme::of_environment(), Before::default());
-        Screen { commander, state, theme, before, picture: Picture::default(), title }
+        Screen { commander, state, theme, before, picture: ViewModel::default(), title }
     }
 
     fn live(&mut self, terminal: &mut DefaultTerminal) -> io::Result<()> {
@@ -101,25 +101,25 @@ impl<'a> Screen<'a> {
                     self.state.key(key, &names, self.picture.code_first)
                 }
                 Event::Mouse(mouse) => match self.clicked_line(&mouse) {
-                    Some(command) => Wish::Command(command),
+                    Some(command) => Action::Command(command),
                     None => self.state.mouse(mouse, self.picture.code_first),
                 },
                 Event::Paste(text) => {
                     self.state.line.push_str(text.trim_end());
                     self.state.cursor = self.state.line.len();
-                    Wish::Draw
+                    Action::Draw
                 }
-                Event::Resize(..) => Wish::Draw,
-                _ => Wish::Nothing,
+                Event::Resize(..) => Action::Draw,
+                _ => Action::Nothing,
             };
             match wish {
-                Wish::Nothing => continue,
-                Wish::Draw => {}
-                Wish::Redraw => draw_anew(terminal)?,
-                Wish::Leave => return Ok(()),
-                Wish::Suspend => suspend(terminal)?,
-                Wish::Command(line) => {
-                    if self.command(&line, terminal)? == Heard::Quit {
+                Action::Nothing => continue,
+                Action::Draw => {}
+                Action::Redraw => draw_anew(terminal)?,
+                Action::Leave => return Ok(()),
+                Action::Suspend => suspend(terminal)?,
+                Action::Command(line) => {
+                    if self.command(&line, terminal)? == Outcome::Quit {
                         return Ok(());
                     }
                 }
@@ -128,10 +128,10 @@ impl<'a> Screen<'a> {
         }
     }
 
-    fn command(&mut self, line: &str, terminal: &mut DefaultTerminal) -> io::Result<Heard> {
+    fn command(&mut self, line: &str, terminal: &mut DefaultTerminal) -> io::Result<Outcome> {
         interrupt::take();
         RUNNING.with(|running| running.set(Some(Instant::now())));
-        let heard = self.commander.hear(line);
+        let heard = self.commander.execute_line(line);
         // What was said while it ran stands where nobody drew it.
         if RUNNING.with(|running| running.take().is_none()) {
             draw_anew(terminal)?;
@@ -174,7 +174,7 @@ impl<'a> Screen<'a> {
         let size = terminal.size()?;
         let layout = Layout::of((ratatui::layout::Position::ORIGIN, size).into(), &self.state);
         let wanted = layout.wanted(&self.state);
-        self.picture = Picture::gather(self.commander, &wanted, &mut self.before);
+        self.picture = ViewModel::gather(self.commander, &wanted, &mut self.before);
         self.state.instructions_drawn = self.picture.code.iter().any(|line| line.is_instruction);
         Ok(())
     }

@@ -28,7 +28,7 @@ impl Pane {
 
 /// What a key asks for.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Wish {
+pub enum Action {
     /// To draw again.
     Draw,
     /// To carry out a line of the stepper's language.
@@ -140,27 +140,27 @@ impl State {
 
     /// What a key does. `names` are what the command line can complete, `first` the first line of code that
     /// is shown.
-    pub fn key(&mut self, key: KeyEvent, names: &[String], first: usize) -> Wish {
+    pub fn key(&mut self, key: KeyEvent, names: &[String], first: usize) -> Action {
         let control = key.modifiers.contains(KeyModifiers::CONTROL);
         let shift = key.modifiers.contains(KeyModifiers::SHIFT);
         let typing = !self.line.is_empty();
         if self.help {
             self.help = false;
             return match key.code {
-                KeyCode::Char('c' | 'q') if control => Wish::Leave,
-                _ => Wish::Draw,
+                KeyCode::Char('c' | 'q') if control => Action::Leave,
+                _ => Action::Draw,
             };
         }
         if key.code != KeyCode::Tab {
             self.offered.clear();
         }
-        let command = |text: &str| Wish::Command(text.to_string());
+        let command = |text: &str| Action::Command(text.to_string());
         match key.code {
-            KeyCode::Char('z') if control => Wish::Suspend,
-            KeyCode::Char('l') if control => Wish::Redraw,
-            KeyCode::Char('q') if control => Wish::Leave,
-            KeyCode::Char('d') if control && !typing => Wish::Leave,
-            KeyCode::Char('c') if control && !typing => Wish::Leave,
+            KeyCode::Char('z') if control => Action::Suspend,
+            KeyCode::Char('l') if control => Action::Redraw,
+            KeyCode::Char('q') if control => Action::Leave,
+            KeyCode::Char('d') if control && !typing => Action::Leave,
+            KeyCode::Char('c') if control && !typing => Action::Leave,
             KeyCode::Char('c' | 'u') if control => self.clear_line(),
             KeyCode::Char('a') if control => self.move_cursor(0),
             KeyCode::Char('e') if control => self.move_cursor(self.line.len()),
@@ -169,20 +169,20 @@ impl State {
             KeyCode::Esc => {
                 self.follow();
                 self.focus = Pane::Source;
-                Wish::Draw
+                Action::Draw
             }
             KeyCode::F(1) => self.show_help(),
             KeyCode::Char('?') if !typing => self.show_help(),
             KeyCode::F(2) => {
                 self.instructions = Some(!self.instructions_drawn);
-                Wish::Draw
+                Action::Draw
             }
             KeyCode::F(3) => {
                 self.vectors = !self.vectors;
-                Wish::Draw
+                Action::Draw
             }
             KeyCode::F(5) => command("reload"),
-            KeyCode::F(10) => Wish::Leave,
+            KeyCode::F(10) => Action::Leave,
 
             KeyCode::Left if control => self.widen(-4, 0),
             KeyCode::Right if control => self.widen(4, 0),
@@ -223,65 +223,65 @@ impl State {
                 if self.cursor < self.line.len() {
                     self.line.remove(self.cursor);
                 }
-                Wish::Draw
+                Action::Draw
             }
             KeyCode::Char(c) if !control => {
                 self.line.insert(self.cursor, c);
                 self.cursor += c.len_utf8();
-                Wish::Draw
+                Action::Draw
             }
-            _ => Wish::Nothing,
+            _ => Action::Nothing,
         }
     }
 
-    fn show_help(&mut self) -> Wish {
+    fn show_help(&mut self) -> Action {
         self.help = true;
-        Wish::Draw
+        Action::Draw
     }
 
-    fn clear_line(&mut self) -> Wish {
+    fn clear_line(&mut self) -> Action {
         self.line.clear();
         (self.cursor, self.recalled) = (0, 0);
-        Wish::Draw
+        Action::Draw
     }
 
-    fn move_cursor(&mut self, to: usize) -> Wish {
+    fn move_cursor(&mut self, to: usize) -> Action {
         self.cursor = to.min(self.line.len());
-        Wish::Draw
+        Action::Draw
     }
 
-    fn delete_before(&mut self) -> Wish {
+    fn delete_before(&mut self) -> Action {
         if let Some(c) = self.line[..self.cursor].chars().next_back() {
             self.cursor -= c.len_utf8();
             self.line.remove(self.cursor);
         }
-        Wish::Draw
+        Action::Draw
     }
 
-    fn delete_word(&mut self) -> Wish {
+    fn delete_word(&mut self) -> Action {
         let before = self.line[..self.cursor].trim_end();
         let start = before.rfind(' ').map_or(0, |at| at + 1);
         self.line.replace_range(start..self.cursor, "");
         self.move_cursor(start)
     }
 
-    fn widen(&mut self, columns: i16, rows: i16) -> Wish {
+    fn widen(&mut self, columns: i16, rows: i16) -> Action {
         self.wider = (self.wider + columns).clamp(-60, 60);
         self.higher = (self.higher + rows).clamp(-20, 20);
-        Wish::Draw
+        Action::Draw
     }
 
-    fn scroll_focused(&mut self, lines: i64, first: usize) -> Wish {
+    fn scroll_focused(&mut self, lines: i64, first: usize) -> Action {
         self.scroll_by(self.focus, lines, first);
-        Wish::Draw
+        Action::Draw
     }
 
-    fn turn_focus(&mut self, by: usize) -> Wish {
+    fn turn_focus(&mut self, by: usize) -> Action {
         self.focus = Pane::ALL[(self.focus.index() + by) % Pane::ALL.len()];
-        Wish::Draw
+        Action::Draw
     }
 
-    fn recall(&mut self, by: isize) -> Wish {
+    fn recall(&mut self, by: isize) -> Action {
         self.recalled = self.recalled.saturating_add_signed(by).min(self.history.len());
         self.line = match self.recalled {
             0 => String::new(),
@@ -290,7 +290,7 @@ impl State {
         self.move_cursor(self.line.len())
     }
 
-    fn enter(&mut self) -> Wish {
+    fn enter(&mut self) -> Action {
         let line = std::mem::take(&mut self.line);
         (self.cursor, self.recalled) = (0, 0);
         if !line.trim().is_empty() && self.history.last() != Some(&line) {
@@ -301,33 +301,33 @@ impl State {
             self.memory = rest;
             self.scroll[Pane::Memory.index()] = 0;
         }
-        Wish::Command(line)
+        Action::Command(line)
     }
 
-    fn complete(&mut self, names: &[String]) -> Wish {
+    fn complete(&mut self, names: &[String]) -> Action {
         let (start, found) = completions(&self.line, self.cursor, names);
-        let Some(common) = common_start(&found) else { return Wish::Nothing };
+        let Some(common) = common_start(&found) else { return Action::Nothing };
         if common.len() > self.cursor - start {
             self.line.replace_range(start..self.cursor, &common);
             self.cursor = start + common.len();
         }
         self.offered = if found.len() > 1 { found } else { Vec::new() };
-        Wish::Draw
+        Action::Draw
     }
 
     /// What the mouse does: the wheel scrolls the pane below it, a click gives keys to it.
-    pub fn mouse(&mut self, event: MouseEvent, first: usize) -> Wish {
+    pub fn mouse(&mut self, event: MouseEvent, first: usize) -> Action {
         let at = Position { x: event.column, y: event.row };
         let pane = self.places.iter().find(|(_, area)| area.contains(at)).map(|(pane, _)| *pane);
-        let Some(pane) = pane else { return Wish::Nothing };
+        let Some(pane) = pane else { return Action::Nothing };
         const WHEEL: i64 = 3;
         match event.kind {
             MouseEventKind::ScrollUp => self.scroll_by(pane, -WHEEL, first),
             MouseEventKind::ScrollDown => self.scroll_by(pane, WHEEL, first),
             MouseEventKind::Down(_) => self.focus = pane,
-            _ => return Wish::Nothing,
+            _ => return Action::Nothing,
         }
-        Wish::Draw
+        Action::Draw
     }
 }
 
@@ -352,7 +352,7 @@ fn common_start(texts: &[String]) -> Option<String> {
 mod tests {
     use super::*;
 
-    fn press(state: &mut State, code: KeyCode) -> Wish {
+    fn press(state: &mut State, code: KeyCode) -> Action {
         let names = ["tide_mean".to_string(), "tide_table".to_string()];
         state.key(KeyEvent::new(code, KeyModifiers::NONE), &names, 0)
     }
@@ -364,13 +364,13 @@ mod tests {
     #[test]
     fn arrows_travel_in_time_until_something_is_typed() {
         let mut state = State::new("rsp".into());
-        assert_eq!(press(&mut state, KeyCode::Right), Wish::Command("step".into()));
-        assert_eq!(press(&mut state, KeyCode::Left), Wish::Command("back".into()));
+        assert_eq!(press(&mut state, KeyCode::Right), Action::Command("step".into()));
+        assert_eq!(press(&mut state, KeyCode::Left), Action::Command("back".into()));
         type_in(&mut state, "who rx");
-        assert_eq!(press(&mut state, KeyCode::Left), Wish::Draw);
+        assert_eq!(press(&mut state, KeyCode::Left), Action::Draw);
         type_in(&mut state, "a");
-        assert_eq!(press(&mut state, KeyCode::Enter), Wish::Command("who rax".into()));
-        assert_eq!(press(&mut state, KeyCode::Enter), Wish::Command(String::new()));
+        assert_eq!(press(&mut state, KeyCode::Enter), Action::Command("who rax".into()));
+        assert_eq!(press(&mut state, KeyCode::Enter), Action::Command(String::new()));
     }
 
     #[test]
@@ -383,7 +383,7 @@ mod tests {
         press(&mut state, KeyCode::Tab);
         assert_eq!((state.line.as_str(), state.offered.len()), ("until tide_", 2));
         press(&mut state, KeyCode::Esc);
-        assert_eq!(press(&mut state, KeyCode::Tab), Wish::Draw);
+        assert_eq!(press(&mut state, KeyCode::Tab), Action::Draw);
         assert_eq!(state.focus, Pane::Registers);
     }
 

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use sotto_isa::{LaneKind, Lanes, Operand, Reg, Storage, Width};
-use sotto_kernel::Ending;
+use sotto_kernel::Termination;
 use sotto_session::{Format, Session, StackView, StepReport};
 
 use crate::render;
@@ -73,7 +73,7 @@ pub struct MemoryRow {
 
 /// Everything that is shown.
 #[derive(Clone, Debug, Default)]
-pub struct Picture {
+pub struct ViewModel {
     /// Where the program is.
     pub place: String,
     /// The file whose lines are shown.
@@ -108,7 +108,7 @@ pub struct Picture {
 
 /// What to gather.
 #[derive(Clone, Debug)]
-pub struct Wanted {
+pub struct ViewRequest {
     /// Lines of code, and the first of them; around the next one if there is none.
     pub code_lines: usize,
     pub code_first: Option<usize>,
@@ -138,9 +138,13 @@ pub struct Before {
     memory_text: String,
 }
 
-impl Picture {
+impl ViewModel {
     /// Gathers what is wanted. What differs from the moment that was gathered before is marked as changed.
-    pub fn gather(commander: &mut Commander, wanted: &Wanted, before: &mut Before) -> Picture {
+    pub fn gather(
+        commander: &mut Commander,
+        wanted: &ViewRequest,
+        before: &mut Before,
+    ) -> ViewModel {
         let shown = commander.shown_values();
         let session = &mut commander.session;
         let moment = session.moment();
@@ -149,7 +153,7 @@ impl Picture {
         let ahead = session.ahead();
         let last = trail.last().filter(|report| report.moment == moment).cloned();
         let here = session.here();
-        let mut picture = Picture {
+        let mut picture = ViewModel {
             place: match (here.location(), here.name()) {
                 (Some(location), Some(name)) => {
                     let file = location.rsplit('/').next().unwrap_or_default();
@@ -163,7 +167,7 @@ impl Picture {
             marks: session.marks().iter().map(|m| (m.name.clone(), m.moment)).collect(),
             edits: session.edited_at(),
             state: state(session),
-            ..Picture::default()
+            ..ViewModel::default()
         };
         let effects: Vec<&StepReport> = trail.iter().map(AsRef::as_ref).collect();
         picture.gather_code(session, wanted, &effects);
@@ -191,7 +195,7 @@ impl Picture {
         picture
     }
 
-    fn gather_code(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
+    fn gather_code(&mut self, session: &mut Session, wanted: &ViewRequest, trail: &[&StepReport]) {
         let here = session.here();
         let has_source = here.line.is_some()
             && session.sources().iter().any(|source| Some(&*source.name) == here.file.as_deref());
@@ -201,7 +205,7 @@ impl Picture {
         }
     }
 
-    fn source_lines(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
+    fn source_lines(&mut self, session: &mut Session, wanted: &ViewRequest, trail: &[&StepReport]) {
         let here = session.here();
         let compiled = here.is_compiled();
         let (file, line) = (here.file.unwrap_or_default(), here.line.unwrap_or(1) as usize);
@@ -310,7 +314,7 @@ impl Picture {
     }
 
     /// Instructions around the next one, where no source is known.
-    fn instructions(&mut self, session: &mut Session, wanted: &Wanted, trail: &[&StepReport]) {
+    fn instructions(&mut self, session: &mut Session, wanted: &ViewRequest, trail: &[&StepReport]) {
         const BEFORE: usize = 4096;
         let pc = session.process().machine.pc();
         let effects: HashMap<u64, String> =
@@ -449,7 +453,7 @@ impl Picture {
     fn gather_stack(
         &mut self,
         session: &mut Session,
-        wanted: &Wanted,
+        wanted: &ViewRequest,
         last: Option<&StepReport>,
         ahead: Option<&StepReport>,
     ) {
@@ -468,7 +472,7 @@ impl Picture {
     fn gather_memory(
         &mut self,
         session: &mut Session,
-        wanted: &Wanted,
+        wanted: &ViewRequest,
         before: &mut Before,
         moved: bool,
     ) {
@@ -525,7 +529,7 @@ fn brief(report: &StepReport) -> String {
 
 /// Whether there is no next instruction, not even one that faulted.
 fn has_exited(session: &Session) -> bool {
-    matches!(session.ending(), Some(Ending::Exited(_)))
+    matches!(session.ending(), Some(Termination::Exited(_)))
 }
 
 fn state(session: &Session) -> Option<String> {
