@@ -1,7 +1,7 @@
 //! What the encoder refuses, and what it takes with a doubt, put into words with places and remedies.
 
 use sotto_isa::{
-    Access, Arch, EncodeError, Operand, OperandOrder, Reg, RegKind, Width, is_unmodelled,
+    Access, Arch, EncodeError, Operand, OperandOrder, Reg, RegKind, Traits, Width, is_unmodelled,
     memory_access, mnemonics,
 };
 use sotto_object::DatumKind;
@@ -305,9 +305,11 @@ pub(crate) fn width_finding(
             width.bytes(),
             declared.bytes()
         );
-        let help = match (open.mnemonic, &operands[0].parsed) {
-            ("mov", Parsed::Fixed(Operand::Reg(reg)))
-                if declared < Width::W32 && order == OperandOrder::DestinationFirst =>
+        let help = match &operands[0].parsed {
+            Parsed::Fixed(Operand::Reg(reg))
+                if open.traits.contains(Traits::HAS_EXTENDING_FORM)
+                    && declared < Width::W32
+                    && order == OperandOrder::DestinationFirst =>
             {
                 let text = format!("movzx {}, {keyword} [{place}]", reg.name());
                 format!("widen it: `{text}`, or `movsx` if it is signed")

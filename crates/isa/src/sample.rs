@@ -201,8 +201,8 @@ fn x86_memory(arch: Arch, places: Places, rng: &mut impl Rng) -> Mem {
     let width = match arch {
         Arch::X86_32 if narrow => return x86_narrow_memory(disp, rng),
         Arch::X86_32 => Width::W32,
-        _ if narrow => Width::W32,
-        _ => Width::W64,
+        Arch::X86_64 | Arch::Arm64 if narrow => Width::W32,
+        Arch::X86_64 | Arch::Arm64 => Width::W64,
     };
     let base = Reg::x86(width, rng.random_range(0..x86_count(arch)));
     let index = loop {

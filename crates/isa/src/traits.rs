@@ -34,6 +34,13 @@ impl Traits {
     /// It raises an interrupt, whose number is the operand if there is one.
     pub const INTERRUPT: Traits = Traits(1 << 10);
 
+    /// A linker may rewrite it where its memory operand is an entry of the global offset table. Source: psABI x86-64, B.2.
+    pub const GOT_RELAXABLE: Traits = Traits(1 << 12);
+    /// It copies a general register or memory as it is, and has a counterpart that extends a narrower source.
+    pub const HAS_EXTENDING_FORM: Traits = Traits(1 << 13);
+    /// It leaves a return address: its target is a routine.
+    pub const LINKS: Traits = Traits(1 << 14);
+
     /// These facts and those.
     pub const fn with(self, other: Traits) -> Traits {
         Traits(self.0 | other.0)

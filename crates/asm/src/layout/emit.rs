@@ -1,6 +1,6 @@
 //! Bytes and relocations of sections, once sizes are settled.
 
-use sotto_isa::{Arch, Field, padding};
+use sotto_isa::{Arch, Field, Traits, padding};
 use sotto_object::{Line, Relocation, RelocationKind, Section, SymbolIndex, TlsField};
 
 use crate::directives::data::check_fits;
@@ -216,7 +216,7 @@ impl Emitter<'_> {
                     "the distance to another section cannot stand in an instruction",
                 ));
             }
-            let kind = self.kind(fixup.field, open.mnemonic, operand, &linear)?;
+            let kind = self.kind(fixup.field, open.traits, operand, &linear)?;
             let at = start + u64::from(fixup.offset);
             let mut addend = i64::from(fixup.addend);
             if kind == RelocationKind::GotDistance32 {
@@ -281,7 +281,7 @@ impl Emitter<'_> {
     fn kind(
         &self,
         field: Field,
-        mnemonic: &str,
+        traits: Traits,
         operand: &Spanned,
         linear: &Linear,
     ) -> Result<RelocationKind, Diagnostic> {
@@ -296,9 +296,9 @@ impl Emitter<'_> {
                 return refuse("`@plt` is for the target of a call or jump", "leave it out here");
             }
             (Some(Via::GotPcRel), Field::Rel32) if !is_target => {
-                return Ok(match mnemonic {
-                    "mov" | "call" | "jmp" => RelocationKind::GotRel32Relaxable,
-                    _ => RelocationKind::GotRel32,
+                return Ok(match traits.contains(Traits::GOT_RELAXABLE) {
+                    true => RelocationKind::GotRel32Relaxable,
+                    false => RelocationKind::GotRel32,
                 });
             }
             (Some(Via::GotPcRel), _) => {
@@ -360,9 +360,11 @@ impl Emitter<'_> {
                 Field::Abs32 => RelocationKind::Abs32,
                 Field::Abs32Signed => RelocationKind::Abs32Signed,
                 Field::Abs64 => RelocationKind::Abs64,
-                Field::Branch26 if mnemonic == "bl" => RelocationKind::A64Call26,
+                Field::Branch26 if traits.contains(Traits::LINKS) => RelocationKind::A64Call26,
                 Field::Branch26 => RelocationKind::A64Branch26,
-                Field::Branch19 if mnemonic == "ldr" => RelocationKind::A64Literal19,
+                Field::Branch19 if traits.contains(Traits::LOADS_LITERAL) => {
+                    RelocationKind::A64Literal19
+                }
                 Field::Branch19 => RelocationKind::A64Branch19,
                 Field::Branch14 => RelocationKind::A64Branch14,
                 Field::Adr21 => RelocationKind::A64Adr21,

@@ -128,7 +128,7 @@ fn word_in_brackets(cursor: &Cursor, word: Span) -> Diagnostic {
         Arch::X86_64 => {
             format!("write `[{inside}]`, which is relative to the instruction pointer already")
         }
-        _ => format!("write `[{inside}]`"),
+        Arch::X86_32 | Arch::Arm64 => format!("write `[{inside}]`"),
     })
 }
 
@@ -278,7 +278,7 @@ pub(crate) fn check_in_address(
     let message = format!("`{mark}{}` cannot be part of an address", reg.name());
     Err(Diagnostic::error(Code::BadAddress, at, message).help(match arch {
         Arch::X86_32 => "use a 32-bit register",
-        _ => "use a 64-bit or a 32-bit register",
+        Arch::X86_64 | Arch::Arm64 => "use a 64-bit or a 32-bit register",
     }))
 }
 

@@ -720,6 +720,7 @@ const BRANCHES: &[Form] = &[
     },
     Form {
         mnemonic: "bl",
+        traits: Traits::LINKS,
         meaning: Meaning::Bl,
         operands: &[p(Pattern::Label26)],
         implicit: &[LINK],

@@ -126,7 +126,7 @@ impl Index {
     pub fn of(arch: Arch) -> &'static Index {
         match arch {
             Arch::X86_32 => &SHORT_INDEX,
-            _ => &LONG_INDEX,
+            Arch::X86_64 | Arch::Arm64 => &LONG_INDEX,
         }
     }
 

@@ -403,7 +403,7 @@ impl Parts {
         let width = mem.base.map_or(arch.address_width(), Reg::width);
         let narrow = match arch {
             Arch::X86_32 => Width::W16,
-            _ => Width::W32,
+            Arch::X86_64 | Arch::Arm64 => Width::W32,
         };
         // Both addresses of a string instruction have one width.
         let other = self.string_address.replace(width);

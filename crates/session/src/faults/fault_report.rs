@@ -115,11 +115,10 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             }
         }
         Fault::Overflow => {
-            let name = instruction.as_ref().map_or("int", Instruction::mnemonic);
-            report.message = match name {
-                "into" => "`into` raised the overflow trap, since OF was set".to_string(),
-                _ => "`int 4` raised the overflow trap".to_string(),
-            };
+            let text = instruction.as_ref().map_or("int 4".to_string(), |i| scene.text(i));
+            let tests = instruction.as_ref().is_some_and(|i| !i.flags().tested.is_empty());
+            let since = if tests { ", since OF was set" } else { "" };
+            report.message = format!("`{text}` raised the overflow trap{since}");
         }
         Fault::Bounds => {
             report.message = "`bound` found a number that is not between its limits".to_string();
@@ -127,8 +126,8 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
                 instruction.as_ref().map(|i| operand_registers(&scene, i)).unwrap_or_default();
         }
         Fault::ModeChange => {
-            let (message, help) = match instruction.as_ref().map_or("", Instruction::mnemonic) {
-                "sysenter" => (
+            let (message, help) = match instruction.as_ref().map(Instruction::control) {
+                Some(Control::Syscall) => (
                     "`sysenter` comes back into 32-bit code, which is not modelled",
                     "call the kernel with `syscall` in 64-bit code",
                 ),

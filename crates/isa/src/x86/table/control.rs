@@ -87,7 +87,7 @@ pub(super) const SETCC: &[Form] = setcc! {
 
 const JMP: Form = Form {
     mnemonic: "jmp",
-    traits: Traits::TARGET_CAN_BE_16_BITS,
+    traits: Traits::TARGET_CAN_BE_16_BITS.with(Traits::GOT_RELAXABLE),
     meaning: Meaning::Jmp,
     control: Control::Jump,
     summary: "jumps",
@@ -96,7 +96,7 @@ const JMP: Form = Form {
 };
 const CALL: Form = Form {
     mnemonic: "call",
-    traits: Traits::TARGET_CAN_BE_16_BITS,
+    traits: Traits::TARGET_CAN_BE_16_BITS.with(Traits::GOT_RELAXABLE),
     meaning: Meaning::Call,
     implicit: &[updates(Width::W64, SP)],
     control: Control::Call,

@@ -5,6 +5,7 @@ use crate::x86::Cond;
 
 const MOV: Form = Form {
     mnemonic: "mov",
+    traits: Traits::GOT_RELAXABLE.with(Traits::HAS_EXTENDING_FORM),
     meaning: Meaning::Mov,
     summary: "copies the source to the destination",
     source: "SDM Vol. 2B, MOV",
