@@ -7,7 +7,7 @@ use arrayvec::ArrayVec;
 
 use crate::{
     Access, Arch, Control, FlagEffects, FlagSet, FormDoc, FrameStep, Implicit, Lanes, Operand,
-    Operands, Traits, Width, arm64, x86,
+    Operands, Traits, Width, arm64, unmodelled, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -395,6 +395,20 @@ pub fn find_mnemonic(arch: Arch, word: &str) -> Option<(&'static str, OperandCon
     match arch {
         Arch::X86_64 | Arch::X86_32 => x86::find_mnemonic(arch, word),
         Arch::Arm64 => arm64::find_mnemonic(word),
+    }
+}
+
+/// Whether the word is an instruction of the machine that no row has yet. In source-first x86 code it may carry the
+/// letter of its width.
+pub fn is_unmodelled(arch: Arch, word: &str) -> bool {
+    let word = word.to_ascii_lowercase();
+    let has_row = |word: &str| mnemonics(arch).binary_search(&word).is_ok();
+    if has_row(&word) {
+        return false;
+    }
+    match arch {
+        Arch::X86_64 | Arch::X86_32 => unmodelled::in_x86(&word, has_row),
+        Arch::Arm64 => unmodelled::in_arm64(&word),
     }
 }
 

@@ -36,13 +36,12 @@ pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Mo
 pub use frame_step::FrameStep;
 pub use instruction::{
     DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
-    OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, memory_access,
-    mnemonics, padding,
+    OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, is_unmodelled,
+    memory_access, mnemonics, padding,
 };
 pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};
 pub use print::{Names, NoNames, OperandOrder, UnknownOrder, format_number};
 pub use reg::{Reg, RegKind, Storage};
 pub use traits::Traits;
-pub use unmodelled::is_unmodelled;
 pub use width::Width;

@@ -4,8 +4,6 @@
 //!
 //! Sources: SDM Vol. 2; Arm ARM, C6.2 and C7.2.
 
-use crate::{Arch, mnemonics};
-
 /// The x87 unit, MMX, and the extensions after SSE4.2.
 const X86: &str = "
     f2xm1 fabs fadd faddp fbld fbstp fchs fclex fcmovb fcmovbe fcmove fcmovnb fcmovnbe fcmovne fcmovnu fcmovu
@@ -57,33 +55,32 @@ const ARM64: &str = "
     ushll2 ushr usqadd usra usubl usubl2 usubw usubw2 uxtl uxtl2 uzp1 uzp2 xtn xtn2 zip1 zip2
 ";
 
-/// Whether the word is an instruction of the machine that no row has yet. In source-first x86 code it may carry the
-/// letter of its width.
-pub fn is_unmodelled(arch: Arch, word: &str) -> bool {
-    let word = word.to_ascii_lowercase();
-    let has_row = |word: &str| mnemonics(arch).binary_search(&word).is_ok();
-    if has_row(&word) {
-        return false;
-    }
-    let listed = |list: &str, word: &str| list.split_ascii_whitespace().any(|name| name == word);
-    match arch {
-        Arch::Arm64 => return listed(ARM64, &word),
-        Arch::X86_64 | Arch::X86_32 => {}
-    }
+fn is_listed(list: &str, word: &str) -> bool {
+    list.split_ascii_whitespace().any(|name| name == word)
+}
+
+/// Whether the word, in lower case, is an instruction of A64 that no row has.
+pub(crate) fn in_arm64(word: &str) -> bool {
+    is_listed(ARM64, word)
+}
+
+/// Whether the word, in lower case, is an instruction of x86 that no row has; `has_row` tells of others. In source-first
+/// code it may carry the letter of its width.
+pub(crate) fn in_x86(word: &str, has_row: impl Fn(&str) -> bool) -> bool {
     // The VEX forms go by the names of the legacy ones, with a V before.
     let vector =
         |word: &str| word.strip_prefix('v').is_some_and(|rest| rest.len() > 3 && has_row(rest));
     let fused = |word: &str| word.starts_with("vfm") || word.starts_with("vfnm");
-    let known = |word: &str| listed(X86, word) || vector(word) || fused(word);
+    let known = |word: &str| is_listed(X86, word) || vector(word) || fused(word);
     let stem = word.strip_suffix(['s', 'l', 't', 'q', 'w']);
     // `fildll` and its like have two letters.
-    known(&word)
-        || stem.is_some_and(|stem| known(stem) || stem.strip_suffix('l').is_some_and(known))
+    known(word) || stem.is_some_and(|stem| known(stem) || stem.strip_suffix('l').is_some_and(known))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::{Arch, is_unmodelled, mnemonics};
 
     #[test]
     fn no_row_has_a_listed_mnemonic_of_the_integer_core() {

@@ -24,7 +24,6 @@ const DESCRIPTIONS: &[&str] = &[
     "isa/src/print.rs",
     "isa/src/reg.rs",
     "isa/src/form.rs",
-    "isa/src/unmodelled.rs",
     "isa/src/sample.rs",
     "isa/src/x86/",
     "isa/src/arm64/",

@@ -124,11 +124,11 @@ fn word_in_brackets(cursor: &Cursor, word: Span) -> Diagnostic {
     let message = format!("`{text}` is no word of the language");
     let error = Diagnostic::error(Code::BadAddress, word, message);
     let inside = cursor.text_after(word).split(']').next().unwrap_or_default().trim();
-    error.help(match cursor.arch() {
-        Arch::X86_64 => {
+    error.help(match cursor.arch().address_bytes() {
+        8 => {
             format!("write `[{inside}]`, which is relative to the instruction pointer already")
         }
-        Arch::X86_32 | Arch::Arm64 => format!("write `[{inside}]`"),
+        _ => format!("write `[{inside}]`"),
     })
 }
 
@@ -276,9 +276,9 @@ pub(crate) fn check_in_address(
         return Ok(());
     }
     let message = format!("`{mark}{}` cannot be part of an address", reg.name());
-    Err(Diagnostic::error(Code::BadAddress, at, message).help(match arch {
-        Arch::X86_32 => "use a 32-bit register",
-        Arch::X86_64 | Arch::Arm64 => "use a 64-bit or a 32-bit register",
+    Err(Diagnostic::error(Code::BadAddress, at, message).help(match arch.address_bytes() {
+        4 => "use a 32-bit register",
+        _ => "use a 64-bit or a 32-bit register",
     }))
 }
 

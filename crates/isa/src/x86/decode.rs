@@ -2,7 +2,7 @@
 
 use super::decode_common::{self, CommonRows, OnlyPrefix, WINDOW};
 use super::encoding::{Encoding, MAPS, Mandatory, ModRm, NARROW_ADDRESSES, Sizes, immediate_bytes};
-use super::{EIP, Pattern, RIP, Row, rows};
+use super::{EIP, Pattern, RIP, Row, is_32_bit, rows};
 use crate::{
     Arch, DecodeError, Instruction, MAX_INSTRUCTION_BYTES, Mem, Operand, Reg, RegKind, Segment,
     Value, Width,
@@ -124,10 +124,7 @@ static SHORT_INDEX: Index =
 impl Index {
     /// The index of a mode.
     pub fn of(arch: Arch) -> &'static Index {
-        match arch {
-            Arch::X86_32 => &SHORT_INDEX,
-            Arch::X86_64 | Arch::Arm64 => &LONG_INDEX,
-        }
+        if is_32_bit(arch) { &SHORT_INDEX } else { &LONG_INDEX }
     }
 
     /// The rows of an opcode map and an opcode, best first.

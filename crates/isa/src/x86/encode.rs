@@ -6,6 +6,7 @@ use arrayvec::ArrayVec;
 
 use super::encoding::NARROW_ADDRESSES;
 use super::encoding::{Encoding, Mandatory, ModRm, immediate_bytes};
+use super::is_32_bit;
 use super::kinds::Kinds;
 use super::{Form, Meaning, Pattern, Row, by_mnemonic, rows};
 use crate::instruction::{closer, describe};
@@ -401,10 +402,7 @@ impl Parts {
     ) -> Result<(), EncodeError> {
         let bad = |reason| EncodeError::BadAddress { operand, reason };
         let width = mem.base.map_or(arch.address_width(), Reg::width);
-        let narrow = match arch {
-            Arch::X86_32 => Width::W16,
-            Arch::X86_64 | Arch::Arm64 => Width::W32,
-        };
+        let narrow = if is_32_bit(arch) { Width::W16 } else { Width::W32 };
         // Both addresses of a string instruction have one width.
         let other = self.string_address.replace(width);
         if (width != narrow && width != arch.address_width()) || other.is_some_and(|w| w != width) {

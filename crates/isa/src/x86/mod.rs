@@ -520,10 +520,12 @@ mnemonics!(MNEMONICS_32: &[&FORMS], Arch::X86_32, context_of);
 
 /// The rows by mnemonic, in a mode.
 pub(crate) fn by_mnemonic(arch: Arch) -> &'static Mnemonics {
-    match arch {
-        Arch::X86_32 => &MNEMONICS_32,
-        Arch::X86_64 | Arch::Arm64 => &MNEMONICS_64,
-    }
+    if is_32_bit(arch) { &MNEMONICS_32 } else { &MNEMONICS_64 }
+}
+
+/// Whether the mode of x86 is the 32-bit one.
+pub(crate) const fn is_32_bit(arch: Arch) -> bool {
+    arch.address_bytes() == 4
 }
 
 /// What the operands of the row with this number can be.
