@@ -3,14 +3,13 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sotto_isa::Arch;
 use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, Watcher};
 
-use crate::calls::dispatch;
-use crate::calls::dispatch::Outcome;
+use crate::abi::SyscallAbi;
+use crate::calls::call::{Answer, Call, Outcome};
 use crate::process::{CompletedCall, Process, Progress, RepeatedNotice, Stop, Termination};
-use crate::report::{self, SyscallReport};
-use crate::table::SyscallAbi;
+use crate::report::{self, Notice, SyscallReport};
+use crate::target::target;
 use crate::{Errno, table, vdso};
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
@@ -159,7 +158,7 @@ impl Process {
     fn door(&self, event: Event) -> SyscallAbi {
         match event {
             Event::Syscall32 | Event::Sysenter => SyscallAbi::X86_32,
-            _ => SyscallAbi::of(self.arch()),
+            _ => target(self.arch()).abi,
         }
     }
 
@@ -177,10 +176,7 @@ impl Process {
         let convention = self.arch().convention();
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
-        let registers = match abi {
-            SyscallAbi::X86_32 => Arch::X86_32.convention().syscall_arguments,
-            _ => convention.syscall_arguments,
-        };
+        let registers = abi.arch().convention().syscall_arguments;
         let mut given: Vec<u64> =
             registers.iter().map(|storage| self.machine.register(*storage)).collect();
         let mut refused = None;
@@ -207,17 +203,21 @@ impl Process {
         let Some(row) = table::by_number(abi, number) else {
             let result = Errno::ENOSYS.result();
             self.set_result(result);
-            report.notice = Some(report::not_modelled(abi, number));
+            report.notice = Some(not_modelled(abi, number));
             report.result = Some(result);
             self.report(report);
             return None;
         };
-        let (outcome, notice) = match refused {
-            Some(result) => (Outcome::Returned(result), None),
-            None => dispatch::perform(self, row.call, abi, &values),
+        let Answer { outcome, notice } = match refused {
+            Some(result) => Outcome::Returned(result).into(),
+            None => {
+                let mut six = [0; 6];
+                six.iter_mut().zip(&values).for_each(|(register, value)| *register = *value);
+                (row.perform)(&mut Call { process: self, abi }, &six)
+            }
         };
         (report.name, report.notice) =
-            (Some(row.name), report::cut(row, &given, &values).or(notice));
+            (Some(row.name), report::cut(row.arguments, &given, &values).or(notice));
         let stop = match outcome {
             Outcome::Returned(result) => {
                 self.set_result(result);
@@ -240,7 +240,7 @@ impl Process {
         };
         report.written = std::mem::take(&mut self.written);
         let filled = report.result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
-        report.arguments = report::arguments(row, &values, &mut self.machine, filled);
+        report.arguments = report::arguments(row.arguments, &values, &mut self.machine, filled);
         self.report(report);
         stop
     }
@@ -279,4 +279,21 @@ impl Process {
         let moment = self.executed - 1;
         self.made.push(Arc::new(CompletedCall { moment, at, report }));
     }
+}
+
+/// What to say about a call that is not modelled.
+fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
+    let own_name = abi.name();
+    let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
+    let elsewhere = table::elsewhere(abi, number);
+    let help = elsewhere.first().map(|(machine, row)| {
+        let name = row.name;
+        match row.number_in(abi) {
+            Some(own) => {
+                format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")
+            }
+            None => format!("{number} is `{name}` on {machine}; {own_name} has no such call"),
+        }
+    });
+    Notice { message, help }
 }

@@ -8,6 +8,8 @@
 //! the printed form and the reference come from it. A call that is not modelled returns ENOSYS and
 //! leaves a notice.
 
+mod abi;
+mod arguments;
 mod calls;
 mod errno;
 mod execution;
@@ -19,6 +21,7 @@ pub mod table;
 mod target;
 mod vdso;
 
+pub use abi::SyscallAbi;
 pub use errno::Errno;
 pub use files::logs::{MemoryStore, Output, Store};
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};

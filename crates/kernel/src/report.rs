@@ -2,8 +2,9 @@
 
 use sotto_machine::{Machine, Signal};
 
+use crate::abi::SyscallAbi;
+use crate::arguments::ArgumentKind;
 use crate::errno::Errno;
-use crate::table::{ArgumentKind, SyscallAbi, SyscallRow};
 
 /// Bytes of a buffer that are shown.
 const SHOWN_BYTES: u64 = 40;
@@ -81,12 +82,12 @@ fn stream(fd: u64) -> Option<&'static str> {
 
 /// Describes a call's arguments. `filled` is how many bytes the call put into an output buffer.
 pub(crate) fn arguments(
-    row: &SyscallRow,
+    arguments: &'static [(&'static str, ArgumentKind)],
     values: &[u64],
     machine: &mut Machine,
     filled: Option<u64>,
 ) -> Vec<ArgumentReport> {
-    row.arguments
+    arguments
         .iter()
         .zip(values)
         .map(|(&(name, kind), &value)| {
@@ -143,9 +144,13 @@ fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
     Some(format!("\"{escaped}\"{more}"))
 }
 
-/// What to say about arguments that the abi cuts to 32 bits, if that changes one.
-pub(crate) fn cut(row: &SyscallRow, given: &[u64], used: &[u64]) -> Option<Notice> {
-    let names = row.arguments.iter().map(|(name, _)| name);
+/// What to say about arguments that the ABI truncates to 32 bits, if that changes one.
+pub(crate) fn cut(
+    arguments: &[(&str, ArgumentKind)],
+    given: &[u64],
+    used: &[u64],
+) -> Option<Notice> {
+    let names = arguments.iter().map(|(name, _)| name);
     let (name, (given, used)) = names.zip(given.iter().zip(used)).find(|(_, (a, b))| a != b)?;
     Some(Notice {
         message: format!(
@@ -156,21 +161,4 @@ pub(crate) fn cut(row: &SyscallRow, given: &[u64], used: &[u64]) -> Option<Notic
                 .into(),
         ),
     })
-}
-
-/// What to say about a call that is not modelled.
-pub(crate) fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
-    let own_name = abi.name();
-    let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
-    let elsewhere = crate::table::elsewhere(abi, number);
-    let help = elsewhere.first().map(|(machine, row)| {
-        let name = row.name;
-        match row.number_in(abi) {
-            Some(own) => {
-                format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")
-            }
-            None => format!("{number} is `{name}` on {machine}; {own_name} has no such call"),
-        }
-    });
-    Notice { message, help }
 }

@@ -2,7 +2,7 @@
 
 use sotto_isa::Arch;
 
-use crate::table::SyscallAbi;
+use crate::abi::SyscallAbi;
 
 /// Linux on a machine.
 pub struct Target {

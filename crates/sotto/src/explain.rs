@@ -308,7 +308,7 @@ fn flag(family: &[Arch], name: &str) -> Option<Entry> {
 
 /// A system call by its number on a machine.
 fn number(arch: Arch, topic: &str) -> Option<Entry> {
-    let row = table::by_number(table::SyscallAbi::of(arch), topic.parse().ok()?)?;
+    let row = table::by_number(sotto_kernel::target(arch).abi, topic.parse().ok()?)?;
     let text = format!("{topic} is `{}` on {arch}\n{}", row.name, syscall(row.name)?.text);
     Some(Entry { text, data: syscall(row.name)?.data })
 }

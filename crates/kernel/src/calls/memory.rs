@@ -5,7 +5,8 @@
 use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
 
 use crate::Errno;
-use crate::calls::dispatch::{Outcome, notice};
+use crate::arguments::{Address, Fd};
+use crate::calls::call::{Call, Outcome, notice};
 use crate::process::Process;
 use crate::report::Notice;
 use crate::target::target;
@@ -45,7 +46,7 @@ fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Err
 }
 
 /// Moves the end of the heap if it can, and returns where it is.
-pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
+fn move_end(process: &mut Process, end: u64) -> u64 {
     let ((start, now), limit) = (process.heap, process.memory_limit);
     let memory = process.machine.memory_mut();
     let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > limit;
@@ -68,12 +69,25 @@ pub(crate) fn brk(process: &mut Process, end: u64) -> u64 {
     process.heap.1
 }
 
+/// `brk(2)`
+pub(crate) fn brk(call: &mut Call, Address(end): Address) -> (Outcome, Option<Notice>) {
+    let now = move_end(call.process, end);
+    let notice = over_limit(call.process, "brk", end.saturating_sub(now));
+    (Outcome::Returned(now as i64), notice)
+}
+
 /// Maps memory.
-pub(crate) fn map(process: &mut Process, arguments: &[u64]) -> (Outcome, Option<Notice>) {
-    let [address, length, protection, flags, fd, ..] = *arguments else {
-        unreachable!("there are six arguments")
-    };
-    if flags & MAP_ANONYMOUS == 0 && !process.is_open(fd) {
+pub(crate) fn map(
+    call: &mut Call,
+    Address(address): Address,
+    length: u64,
+    protection: u64,
+    flags: u64,
+    Fd(fd): Fd,
+    _: u64,
+) -> (Outcome, Option<Notice>) {
+    let process = &mut *call.process;
+    if flags & MAP_ANONYMOUS == 0 && !process.is_open(fd.into()) {
         let notice = Notice {
             message: format!("`mmap` of the file {}, which is not open", fd as i32),
             help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
@@ -104,7 +118,7 @@ pub(crate) fn map(process: &mut Process, arguments: &[u64]) -> (Outcome, Option<
 
 /// What to say about a call that asked for so many bytes more and was refused, if the limit of memory is why: the
 /// kernel might have given them.
-pub(crate) fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
+fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
     let limit = process.memory_limit;
     if more.saturating_add(process.machine.memory().mapped_bytes()) <= limit {
         return None;
@@ -153,7 +167,8 @@ fn place(
 }
 
 /// Takes pages away.
-pub(crate) fn unmap(process: &mut Process, address: u64, length: u64) -> Result<u64, Errno> {
+pub(crate) fn unmap(call: &mut Call, Address(address): Address, length: u64) -> Result<u64, Errno> {
+    let process = &mut *call.process;
     let (start, end) = pages(process, address, length)?;
     if start == end {
         return Err(Errno::EINVAL);
@@ -164,11 +179,12 @@ pub(crate) fn unmap(process: &mut Process, address: u64, length: u64) -> Result<
 
 /// Changes what pages may be used for.
 pub(crate) fn protect(
-    process: &mut Process,
-    address: u64,
+    call: &mut Call,
+    Address(address): Address,
     length: u64,
     protection: u64,
 ) -> Result<u64, Errno> {
+    let process = &mut *call.process;
     let (start, end) = pages(process, address, length)?;
     let changed = process.machine.memory_mut().protect(start, end, permissions(protection));
     changed.map(|()| 0).map_err(|_| Errno::ENOMEM)
@@ -176,12 +192,13 @@ pub(crate) fn protect(
 
 /// Resizes a mapping, in place or elsewhere.
 pub(crate) fn remap(
-    process: &mut Process,
-    address: u64,
+    call: &mut Call,
+    Address(address): Address,
     old_length: u64,
     length: u64,
     flags: u64,
 ) -> Result<u64, Errno> {
+    let process = &mut *call.process;
     let (start, old_end) = pages(process, address, old_length)?;
     let top = target(process.arch()).mapping_top;
     let (_, end) = pages(process, address, length)?;
@@ -210,4 +227,9 @@ pub(crate) fn remap(
     memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
     Ok(to)
+}
+
+/// `madvise(2)`
+pub(crate) fn madvise(_: &mut Call, _: Address, _: u64, _: u64) -> Result<u64, Errno> {
+    Ok(0)
 }

@@ -3,9 +3,9 @@
 //! Source: stat(2); the layouts from <asm/stat.h> of each machine.
 
 use crate::Errno;
-use crate::calls::dispatch::{put, read_path};
-use crate::process::Process;
-use crate::table::SyscallAbi;
+use crate::abi::SyscallAbi;
+use crate::arguments::{Address, Fd};
+use crate::calls::call::{Call, put, read_path};
 
 /// A pipe that its owner may read and write: S_IFIFO and 0600. Source: inode(7).
 const PIPE_MODE: u32 = 0o010_600;
@@ -16,16 +16,16 @@ const AT_EMPTY_PATH: u64 = 0x1000;
 
 /// Tells about one of the three streams.
 pub(crate) fn of_stream(
-    process: &mut Process,
-    abi: SyscallAbi,
-    fd: u64,
-    address: u64,
+    call: &mut Call,
+    Fd(fd): Fd,
+    Address(address): Address,
 ) -> Result<u64, Errno> {
-    if !process.is_open(fd) {
+    let (process, abi) = (&mut *call.process, call.abi);
+    if !process.is_open(fd.into()) {
         return Err(Errno::EBADF);
     }
     // Device, inode and owner are made up; sizes and times are zero.
-    let (device, inode, user) = (8u64, 100 + u64::from(fd as u32), 1000u32);
+    let (device, inode, user) = (8u64, 100 + u64::from(fd), 1000u32);
     let mut bytes = Vec::new();
     bytes.extend(device.to_le_bytes());
     bytes.extend(inode.to_le_bytes());
@@ -49,7 +49,7 @@ pub(crate) fn of_stream(
             bytes.resize(88, 0);
             bytes.extend(inode.to_le_bytes());
         }
-        _ => {
+        SyscallAbi::X86_64 => {
             bytes.extend(1u64.to_le_bytes());
             for word in [PIPE_MODE, user, user, 0] {
                 bytes.extend(word.to_le_bytes());
@@ -66,16 +66,20 @@ pub(crate) fn of_stream(
 /// What `statx` tells: mode and type, links, owner, times, inode, size, blocks. Source: statx(2).
 const STATX_BASIC_STATS: u32 = 0x7ff;
 
-/// Tells about an open file named by an empty path, in the structure of `statx`: folder, path, flags,
-/// address.
+/// Tells about an open file named by an empty path, in the structure of `statx`.
 pub(crate) fn extended(
-    process: &mut Process,
-    [fd, path, flags, address]: [u64; 4],
+    call: &mut Call,
+    Fd(fd): Fd,
+    Address(path): Address,
+    flags: u64,
+    _: u64,
+    Address(address): Address,
 ) -> Result<u64, Errno> {
+    let process = &mut *call.process;
     if !read_path(process, path)?.is_empty() || flags & AT_EMPTY_PATH == 0 {
         return Err(Errno::ENOENT);
     }
-    if !process.is_open(fd) {
+    if !process.is_open(fd.into()) {
         return Err(Errno::EBADF);
     }
     let user = 1000u32;
@@ -83,7 +87,7 @@ pub(crate) fn extended(
     for word in [STATX_BASIC_STATS, BLOCK_BYTES as u32, 0, 0, 1, user, user, PIPE_MODE] {
         bytes.extend(word.to_le_bytes());
     }
-    bytes.extend((100 + u64::from(fd as u32)).to_le_bytes());
+    bytes.extend((100 + u64::from(fd)).to_le_bytes());
     bytes.resize(136, 0); // size, blocks and times; then the device
     bytes.extend(0u32.to_le_bytes());
     bytes.extend(8u32.to_le_bytes());
@@ -92,14 +96,16 @@ pub(crate) fn extended(
     Ok(0)
 }
 
-/// Tells about an open file named by an empty path: folder, path, address, flags.
+/// Tells about an open file named by an empty path.
 pub(crate) fn of_path(
-    process: &mut Process,
-    abi: SyscallAbi,
-    [fd, path, address, flags]: [u64; 4],
+    call: &mut Call,
+    fd: Fd,
+    Address(path): Address,
+    address: Address,
+    flags: u64,
 ) -> Result<u64, Errno> {
-    if read_path(process, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
-        return of_stream(process, abi, fd, address);
+    if read_path(call.process, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
+        return of_stream(call, fd, address);
     }
     Err(Errno::ENOENT)
 }

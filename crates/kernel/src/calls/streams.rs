@@ -9,10 +9,10 @@
 use sotto_machine::PAGE_BYTES;
 
 use crate::Errno;
-use crate::calls::dispatch::{Outcome, notice};
+use crate::arguments::{Address, Fd};
+use crate::calls::call::{Call, Outcome, notice};
 use crate::process::Process;
 use crate::report::Notice;
-use crate::table::SyscallAbi;
 use crate::target::target;
 
 /// No call transfers more bytes at once. Source: write(2), NOTES.
@@ -99,13 +99,12 @@ const OUTPUT_REMEDY: &str = "standard output is 1, standard error is 2";
 
 /// `read(2)` from standard input.
 pub(crate) fn read(
-    process: &mut Process,
-    fd: u64,
-    buffer: u64,
+    call: &mut Call,
+    Fd(fd): Fd,
+    Address(buffer): Address,
     count: u64,
 ) -> (Outcome, Option<Notice>) {
-    // A file descriptor is a 32-bit integer; the upper half of the register does not matter.
-    let fd = fd as u32;
+    let process = &mut *call.process;
     if fd != 0 || !process.is_open(0) {
         return bad_descriptor(process, "read", fd, INPUT_REMEDY);
     }
@@ -135,12 +134,12 @@ pub(crate) fn read(
 
 /// `write(2)` to standard output or standard error.
 pub(crate) fn write(
-    process: &mut Process,
-    fd: u64,
-    buffer: u64,
+    call: &mut Call,
+    Fd(fd): Fd,
+    Address(buffer): Address,
     count: u64,
 ) -> (Outcome, Option<Notice>) {
-    let fd = fd as u32;
+    let process = &mut *call.process;
     if !matches!(fd, 1 | 2) || !process.is_open(fd.into()) {
         return bad_descriptor(process, "write", fd, OUTPUT_REMEDY);
     }
@@ -201,19 +200,18 @@ fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outc
 
 /// `writev(2)` to standard output or standard error.
 pub(crate) fn writev(
-    process: &mut Process,
-    abi: SyscallAbi,
-    fd: u64,
-    vector: u64,
+    call: &mut Call,
+    Fd(fd): Fd,
+    Address(vector): Address,
     count: u64,
 ) -> (Outcome, Option<Notice>) {
-    let fd = fd as u32;
+    let width = call.abi.word_bytes();
+    let process = &mut *call.process;
     if !process.is_open(fd.into()) {
         return bad_descriptor(process, "writev", fd, OUTPUT_REMEDY);
     }
     let invalid =
         |message: String| (Errno::EINVAL.into(), notice(message, "a length is a number of bytes"));
-    let width = abi.word_bytes();
     if count > MAX_VECTORS {
         let message = format!("`writev` was given {count} buffers; it takes {MAX_VECTORS} at most");
         return (Errno::EINVAL.into(), notice(message, "call it several times"));
@@ -263,8 +261,8 @@ pub(crate) fn writev(
 }
 
 /// `close(2)`.
-pub(crate) fn close(process: &mut Process, fd: u64) -> Result<u64, Errno> {
-    let fd = u64::from(fd as u32);
+pub(crate) fn close(call: &mut Call, Fd(fd): Fd) -> Result<u64, Errno> {
+    let (process, fd) = (&mut *call.process, u64::from(fd));
     if !process.is_open(fd) {
         return Err(Errno::EBADF);
     }

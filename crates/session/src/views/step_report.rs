@@ -8,7 +8,7 @@ use sotto_isa::{
     Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder,
     Storage, Width,
 };
-use sotto_kernel::table::SyscallAbi;
+use sotto_kernel::SyscallAbi;
 use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
 use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
 use sotto_object::Image;
@@ -322,7 +322,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
     let notice = call_notices::notice(report, image);
     SyscallView {
         name: report.name.map_or_else(|| format!("number {}", report.number), str::to_string),
-        table: (report.abi != SyscallAbi::of(image.arch)).then(|| report.abi.name()),
+        table: (report.abi != sotto_kernel::target(image.arch).abi).then(|| report.abi.name()),
         arguments,
         result: report.result,
         error: report.error().map(|errno| (errno.name(), errno.words())),

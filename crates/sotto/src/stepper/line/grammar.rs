@@ -57,65 +57,341 @@ pub struct Parsed {
     pub repeats: bool,
 }
 
-/// Word, arguments, and what it does. A prefix stands for the first word that it begins.
-const COMMANDS: &[(&str, &str, &str)] = &[
-    ("step", "[N | line]", "execute an instruction, N of them, or a source line"),
-    ("over", "", "execute an instruction, and what it calls"),
-    ("out", "", "run until this routine returns"),
-    ("back", "[N | line | call]", "go back by an instruction, N, a line, or to the call"),
-    ("resume", "", "run on to a breakpoint, a change of a watched value, or the end"),
-    ("rewind", "", "go back to the start"),
-    ("until", "PLACE", "run to a label, a line, FILE:LINE, or go to a moment: #1234"),
-    (
-        "break",
-        "at PLACE [when EXPR] [after N]",
-        "stop there when EXPR is not zero, from the Nth time on",
-    ),
-    ("breaks", "", "list breakpoints and watches"),
-    ("unbreak", "N", "take breakpoint or watch N away"),
-    ("watch", "EXPR", "stop when its value changes: [tide], rcx"),
-    ("show", "[EXPR [as FORMAT]]", "show a value after every stop; `as all`: every reading"),
-    ("unshow", "EXPR", "no longer show it"),
-    ("registers", "[NAMES]", "all registers by role, or the ones named; `vectors` for those"),
-    ("flags", "", "the status flags"),
-    ("stack", "[N]", "the words around the stack pointer: what for, and who wrote them"),
-    ("frames", "", "the chain of calls, with arguments"),
-    (
-        "memory",
-        "PLACE [COUNT] [as FORMAT]",
-        "memory, as it was declared, or as byte, i32, text, float ...",
-    ),
-    ("change", "TARGET to VALUE", "change a register, a flag or memory, and go on from there"),
-    ("who", "TARGET", "which instruction last wrote it, and go there: rax, [tide], carry"),
-    ("ahead", "", "what the next instruction will do, without doing it"),
-    ("mark", "[NAME]", "name this moment; alone, list the names"),
-    ("compare", "NAME", "what differs since that moment, or since #1234"),
-    ("feed", "[TEXT]", "give the program a line of input; alone, the end of it"),
-    ("output", "", "what the program wrote so far"),
-    ("syscalls", "", "the latest system calls"),
-    ("source", "", "the source around the next line"),
-    ("code", "", "the instructions that are next"),
-    ("restart", "[ARGS]", "start again without changes; with other arguments"),
-    ("reload", "", "assemble the source again, and return to this line"),
-    ("help", "", "this list"),
-    ("quit", "", "leave"),
+/// A command in the table.
+struct Row {
+    word: &'static str,
+    /// Its first letter is enough, although other words begin so: it is typed all the time.
+    by_letter: bool,
+    /// What follows the word.
+    arguments: &'static str,
+    /// What it does.
+    help: &'static str,
+    /// An empty line after it does it again.
+    repeats: bool,
+    /// Makes the command of what follows the word.
+    make: fn(&Rest) -> Result<Command, String>,
+}
+
+/// What rows have in common unless they say otherwise.
+const ROW: Row = Row {
+    word: "",
+    by_letter: false,
+    arguments: "",
+    help: "",
+    repeats: false,
+    make: |rest| Err(rest.usage()),
+};
+
+/// The commands. A prefix stands for the first word that it begins.
+const COMMANDS: &[Row] = &[
+    Row {
+        word: "step",
+        arguments: "[N | line]",
+        help: "execute an instruction, N of them, or a source line",
+        by_letter: true,
+        repeats: true,
+        make: |rest| match is_prefix(rest.text, "line") {
+            true => Ok(Command::StepLine),
+            false => Ok(Command::Step(rest.number(Some(1))?)),
+        },
+    },
+    Row {
+        word: "over",
+        arguments: "",
+        help: "execute an instruction, and what it calls",
+        by_letter: true,
+        repeats: true,
+        make: |rest| rest.nothing(Command::Over),
+    },
+    Row {
+        word: "out",
+        arguments: "",
+        help: "run until this routine returns",
+        repeats: true,
+        make: |rest| rest.nothing(Command::Out),
+        ..ROW
+    },
+    Row {
+        word: "back",
+        arguments: "[N | line | call]",
+        help: "go back by an instruction, N, a line, or to the call",
+        repeats: true,
+        make: |rest| {
+            Ok(Command::Back(match rest.text {
+                text if is_prefix(text, "line") => Distance::Line,
+                text if is_prefix(text, "call") => Distance::Call,
+                _ => Distance::Instructions(rest.number(Some(1))?),
+            }))
+        },
+        ..ROW
+    },
+    Row {
+        word: "resume",
+        arguments: "",
+        help: "run on to a breakpoint, a change of a watched value, or the end",
+        by_letter: true,
+        repeats: true,
+        make: |rest| rest.nothing(Command::Resume),
+    },
+    Row {
+        word: "rewind",
+        arguments: "",
+        help: "go back to the start",
+        make: |rest| rest.nothing(Command::Rewind),
+        ..ROW
+    },
+    Row {
+        word: "until",
+        arguments: "PLACE",
+        help: "run to a label, a line, FILE:LINE, or go to a moment: #1234",
+        by_letter: true,
+        repeats: true,
+        make: |rest| Ok(Command::Until(rest.some_text()?)),
+    },
+    Row {
+        word: "break",
+        arguments: "at PLACE [when EXPR] [after N]",
+        help: "stop there when EXPR is not zero, from the Nth time on",
+        by_letter: true,
+        make: breakpoint,
+        ..ROW
+    },
+    Row {
+        word: "breaks",
+        arguments: "",
+        help: "list breakpoints and watches",
+        make: |rest| rest.nothing(Command::Breaks),
+        ..ROW
+    },
+    Row {
+        word: "unbreak",
+        arguments: "N",
+        help: "take breakpoint or watch N away",
+        make: |rest| {
+            let number = rest.number(None)?;
+            Ok(Command::Unbreak(u32::try_from(number).map_err(|_| rest.usage())?))
+        },
+        ..ROW
+    },
+    Row {
+        word: "watch",
+        arguments: "EXPR",
+        help: "stop when its value changes: [tide], rcx",
+        make: |rest| Ok(Command::Watch(rest.some_text()?)),
+        ..ROW
+    },
+    Row {
+        word: "show",
+        arguments: "[EXPR [as FORMAT]]",
+        help: "show a value after every stop; `as all`: every reading",
+        make: show,
+        ..ROW
+    },
+    Row {
+        word: "unshow",
+        arguments: "EXPR",
+        help: "no longer show it",
+        make: |rest| Ok(Command::Unshow(rest.some_text()?)),
+        ..ROW
+    },
+    Row {
+        word: "registers",
+        arguments: "[NAMES]",
+        help: "all registers by role, or the ones named; `vectors` for those",
+        make: |rest| Ok(Command::Registers(rest.words())),
+        ..ROW
+    },
+    Row {
+        word: "flags",
+        arguments: "",
+        help: "the status flags",
+        make: |rest| rest.nothing(Command::Flags),
+        ..ROW
+    },
+    Row {
+        word: "stack",
+        arguments: "[N]",
+        help: "the words around the stack pointer: what for, and who wrote them",
+        make: |rest| match rest.text {
+            "" => Ok(Command::Stack(None)),
+            _ => Ok(Command::Stack(Some(rest.number(None)?))),
+        },
+        ..ROW
+    },
+    Row {
+        word: "frames",
+        arguments: "",
+        help: "the chain of calls, with arguments",
+        make: |rest| rest.nothing(Command::Frames),
+        ..ROW
+    },
+    Row {
+        word: "memory",
+        arguments: "PLACE [COUNT] [as FORMAT]",
+        help: "memory, as it was declared, or as byte, i32, text, float ...",
+        by_letter: true,
+        make: memory,
+        ..ROW
+    },
+    Row {
+        word: "change",
+        arguments: "TARGET to VALUE",
+        help: "change a register, a flag or memory, and go on from there",
+        make: |rest| {
+            let (target, value) = rest.text.split_once(" to ").ok_or_else(|| rest.usage())?;
+            let (target, value) = (target.trim().to_string(), value.trim().to_string());
+            Ok(Command::Change { target, value })
+        },
+        ..ROW
+    },
+    Row {
+        word: "who",
+        arguments: "TARGET",
+        help: "which instruction last wrote it, and go there: rax, [tide], carry",
+        make: |rest| Ok(Command::Who(rest.some_text()?)),
+        ..ROW
+    },
+    Row {
+        word: "ahead",
+        arguments: "",
+        help: "what the next instruction will do, without doing it",
+        make: |rest| rest.nothing(Command::Ahead),
+        ..ROW
+    },
+    Row {
+        word: "mark",
+        arguments: "[NAME]",
+        help: "name this moment; alone, list the names",
+        make: |rest| Ok(Command::Mark(rest.optional())),
+        ..ROW
+    },
+    Row {
+        word: "compare",
+        arguments: "NAME",
+        help: "what differs since that moment, or since #1234",
+        make: |rest| Ok(Command::Compare(rest.some_text()?)),
+        ..ROW
+    },
+    Row {
+        word: "feed",
+        arguments: "[TEXT]",
+        help: "give the program a line of input; alone, the end of it",
+        make: |rest| Ok(Command::Feed(rest.optional())),
+        ..ROW
+    },
+    Row {
+        word: "output",
+        arguments: "",
+        help: "what the program wrote so far",
+        make: |rest| rest.nothing(Command::Output),
+        ..ROW
+    },
+    Row {
+        word: "syscalls",
+        arguments: "",
+        help: "the latest system calls",
+        make: |rest| rest.nothing(Command::Syscalls),
+        ..ROW
+    },
+    Row {
+        word: "source",
+        arguments: "",
+        help: "the source around the next line",
+        make: |rest| rest.nothing(Command::Source),
+        ..ROW
+    },
+    Row {
+        word: "code",
+        arguments: "",
+        help: "the instructions that are next",
+        make: |rest| rest.nothing(Command::Code),
+        ..ROW
+    },
+    Row {
+        word: "restart",
+        arguments: "[ARGS]",
+        help: "start again without changes; with other arguments",
+        make: |rest| Ok(Command::Restart((!rest.text.is_empty()).then(|| rest.words()))),
+        ..ROW
+    },
+    Row {
+        word: "reload",
+        arguments: "",
+        help: "assemble the source again, and return to this line",
+        make: |rest| rest.nothing(Command::Reload),
+        ..ROW
+    },
+    Row {
+        word: "help",
+        arguments: "",
+        help: "this list",
+        make: |rest| rest.nothing(Command::Help),
+        ..ROW
+    },
+    Row {
+        word: "quit",
+        arguments: "",
+        help: "leave",
+        make: |rest| rest.nothing(Command::Quit),
+        ..ROW
+    },
 ];
+
+/// What follows the word of a command.
+struct Rest<'a> {
+    row: &'static Row,
+    text: &'a str,
+    arch: Arch,
+}
+
+impl Rest<'_> {
+    /// How the command goes.
+    fn usage(&self) -> String {
+        match (self.row.word, self.row.arguments) {
+            (word, "") => format!("`{word}` takes nothing after it"),
+            (word, arguments) => format!("it goes `{word} {arguments}`"),
+        }
+    }
+
+    fn nothing(&self, command: Command) -> Result<Command, String> {
+        if self.text.is_empty() { Ok(command) } else { Err(self.usage()) }
+    }
+
+    fn number(&self, default: Option<u64>) -> Result<u64, String> {
+        match self.text {
+            "" => default.ok_or_else(|| self.usage()),
+            text => text.parse().map_err(|_| self.usage()),
+        }
+    }
+
+    fn some_text(&self) -> Result<String, String> {
+        self.optional().ok_or_else(|| self.usage())
+    }
+
+    fn optional(&self) -> Option<String> {
+        (!self.text.is_empty()).then(|| self.text.to_string())
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.text.split_whitespace().map(str::to_string).collect()
+    }
+}
 
 /// The first words, for completion.
 pub fn words() -> impl Iterator<Item = &'static str> {
-    COMMANDS.iter().map(|command| command.0)
+    COMMANDS.iter().map(|row| row.word)
 }
 
 /// A command's arguments and what it does, by its whole word.
 pub fn usage(word: &str) -> Option<(&'static str, &'static str)> {
-    COMMANDS.iter().find(|command| command.0 == word).map(|command| (command.1, command.2))
+    COMMANDS.iter().find(|row| row.word == word).map(|row| (row.arguments, row.help))
 }
 
 /// The list of commands.
 pub fn help() -> String {
     let mut lines: Vec<String> = COMMANDS
         .iter()
-        .map(|(word, arguments, text)| {
+        .map(|Row { word, arguments, help: text, .. }| {
             let usage = format!("{word} {arguments}");
             match usage.len() {
                 0..=26 => format!("  {usage:<26} {text}"),
@@ -127,27 +403,27 @@ pub fn help() -> String {
     lines.join("\n")
 }
 
-/// The whole word for a prefix: itself if it is a word, else the only one it begins.
-fn word(prefix: &str) -> Result<&'static str, String> {
+/// The row for a prefix: of the word that it is, or of the only one that it begins.
+fn row(prefix: &str) -> Result<&'static Row, String> {
     let prefix = prefix.to_ascii_lowercase();
-    if let Some(whole) = words().find(|word| *word == prefix) {
-        return Ok(whole);
+    let exact = |row: &&Row| {
+        row.word == prefix || row.by_letter && row.word.get(..1) == Some(prefix.as_str())
+    };
+    if let Some(row) = COMMANDS.iter().find(exact) {
+        return Ok(row);
     }
-    let found: Vec<&'static str> = words().filter(|word| word.starts_with(&prefix)).collect();
+    let found: Vec<&'static Row> =
+        COMMANDS.iter().filter(|row| row.word.starts_with(&prefix)).collect();
     match found[..] {
-        // These are typed all the time, so their first letters are theirs.
-        _ if prefix == "s" => Ok("step"),
-        _ if prefix == "b" => Ok("break"),
-        _ if prefix == "r" => Ok("resume"),
-        _ if prefix == "o" => Ok("over"),
-        _ if prefix == "u" => Ok("until"),
-        _ if prefix == "m" => Ok("memory"),
         [one] => Ok(one),
         [] => Err(match sotto_asm::nearest(&prefix, words()) {
             Some(near) => format!("no command `{prefix}`; did you mean `{near}`?"),
             None => format!("no command `{prefix}`; `help` lists them"),
         }),
-        _ => Err(format!("`{prefix}` could be {}", found.join(", "))),
+        _ => {
+            let words: Vec<&str> = found.iter().map(|row| row.word).collect();
+            Err(format!("`{prefix}` could be {}", words.join(", ")))
+        }
     }
 }
 
@@ -158,98 +434,39 @@ fn word(prefix: &str) -> Result<&'static str, String> {
 /// What is wrong with it, in words.
 pub fn parse(line: &str, arch: Arch) -> Result<Parsed, String> {
     let line = line.trim();
-    let (first, rest) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
-    let rest = rest.trim();
-    let word = word(first)?;
-    let usage = || {
-        let (_, arguments, _) = COMMANDS.iter().find(|c| c.0 == word).copied().unwrap_or_default();
-        match arguments {
-            "" => format!("`{word}` takes nothing after it"),
-            _ => format!("it goes `{word} {arguments}`"),
-        }
+    let (first, text) = line.split_once(char::is_whitespace).unwrap_or((line, ""));
+    let row = row(first)?;
+    let command = (row.make)(&Rest { row, text: text.trim(), arch })?;
+    Ok(Parsed { command, repeats: row.repeats })
+}
+
+/// `[at] PLACE [when EXPR] [after N]`
+fn breakpoint(rest: &Rest) -> Result<Command, String> {
+    let place = rest.text.strip_prefix("at ").unwrap_or(rest.text).trim();
+    let (place, from_arrival) = match place.rsplit_once(" after ") {
+        Some((place, count)) => (place.trim(), count.trim().parse().map_err(|_| rest.usage())?),
+        None => (place, 1),
     };
-    let number = |default: Option<u64>| match rest {
-        "" => default.ok_or_else(usage),
-        _ => rest.parse().map_err(|_| usage()),
+    let (place, condition) = match place.split_once(" when ") {
+        Some((place, condition)) => (place.trim(), Some(condition.trim().to_string())),
+        None => (place, None),
     };
-    let bare = |command: Command| if rest.is_empty() { Ok(command) } else { Err(usage()) };
-    let text = || if rest.is_empty() { Err(usage()) } else { Ok(rest.to_string()) };
-    let optional = (!rest.is_empty()).then(|| rest.to_string());
-    let command = match word {
-        "step" if is_prefix(rest, "line") => Command::StepLine,
-        "step" => Command::Step(number(Some(1))?),
-        "over" => bare(Command::Over)?,
-        "out" => bare(Command::Out)?,
-        "back" if is_prefix(rest, "line") => Command::Back(Distance::Line),
-        "back" if is_prefix(rest, "call") => Command::Back(Distance::Call),
-        "back" => Command::Back(Distance::Instructions(number(Some(1))?)),
-        "resume" => bare(Command::Resume)?,
-        "rewind" => bare(Command::Rewind)?,
-        "until" => Command::Until(text()?),
-        "break" => {
-            let place = rest.strip_prefix("at ").unwrap_or(rest).trim();
-            let (place, from_arrival) = match place.rsplit_once(" after ") {
-                Some((place, count)) => (place.trim(), count.trim().parse().map_err(|_| usage())?),
-                None => (place, 1),
-            };
-            let (place, condition) = match place.split_once(" when ") {
-                Some((place, condition)) => (place.trim(), Some(condition.trim().to_string())),
-                None => (place, None),
-            };
-            if place.is_empty() || place == "at" {
-                return Err(usage());
-            }
-            Command::Break { place: place.to_string(), condition, from_arrival }
+    if place.is_empty() || place == "at" {
+        return Err(rest.usage());
+    }
+    Ok(Command::Break { place: place.to_string(), condition, from_arrival })
+}
+
+/// `[EXPR [as FORMAT]]`
+fn show(rest: &Rest) -> Result<Command, String> {
+    Ok(match rest.text.rsplit_once(" as ") {
+        Some((text, "all")) => Command::ShowAll(text.trim().to_string()),
+        Some((text, format)) => {
+            let format = Format::parse(format, rest.arch)?;
+            Command::Show(Some((text.trim().to_string(), format)))
         }
-        "breaks" => bare(Command::Breaks)?,
-        "unbreak" => Command::Unbreak(u32::try_from(number(None)?).map_err(|_| usage())?),
-        "watch" => Command::Watch(text()?),
-        "show" => match rest.rsplit_once(" as ") {
-            Some((text, "all")) => Command::ShowAll(text.trim().to_string()),
-            Some((text, format)) => {
-                Command::Show(Some((text.trim().to_string(), Format::parse(format, arch)?)))
-            }
-            None => Command::Show(optional.map(|text| (text, Format::default()))),
-        },
-        "unshow" => Command::Unshow(text()?),
-        "registers" => Command::Registers(rest.split_whitespace().map(str::to_string).collect()),
-        "flags" => bare(Command::Flags)?,
-        "stack" if rest.is_empty() => Command::Stack(None),
-        "stack" => Command::Stack(Some(number(None)?)),
-        "frames" => bare(Command::Frames)?,
-        "memory" => memory(&text()?, arch)?,
-        "change" => {
-            let (target, value) = rest.split_once(" to ").ok_or_else(usage)?;
-            let (target, value) = (target.trim().to_string(), value.trim().to_string());
-            Command::Change { target, value }
-        }
-        "who" => Command::Who(text()?),
-        "ahead" => bare(Command::Ahead)?,
-        "mark" => Command::Mark(optional),
-        "compare" => Command::Compare(text()?),
-        "feed" => Command::Feed(optional),
-        "output" => bare(Command::Output)?,
-        "syscalls" => bare(Command::Syscalls)?,
-        "source" => bare(Command::Source)?,
-        "code" => bare(Command::Code)?,
-        "restart" => Command::Restart(
-            optional.map(|text| text.split_whitespace().map(str::to_string).collect()),
-        ),
-        "reload" => bare(Command::Reload)?,
-        "help" => bare(Command::Help)?,
-        _ => bare(Command::Quit)?,
-    };
-    let repeats = matches!(
-        command,
-        Command::Step(_)
-            | Command::StepLine
-            | Command::Over
-            | Command::Out
-            | Command::Back(_)
-            | Command::Resume
-            | Command::Until(_)
-    );
-    Ok(Parsed { command, repeats })
+        None => Command::Show(rest.optional().map(|text| (text, Format::default()))),
+    })
 }
 
 /// A format as it would be asked for.
@@ -265,10 +482,11 @@ fn is_prefix(word: &str, whole: &str) -> bool {
 }
 
 /// `PLACE [COUNT] [as FORMAT]`, where the place may have blanks in it.
-fn memory(text: &str, arch: Arch) -> Result<Command, String> {
+fn memory(rest: &Rest) -> Result<Command, String> {
+    let text = rest.some_text()?;
     let (text, format) = match text.rsplit_once(" as ") {
-        Some((text, format)) => (text.trim(), Format::parse(format, arch)?),
-        None => (text, Format::default()),
+        Some((text, format)) => (text.trim(), Format::parse(format, rest.arch)?),
+        None => (text.as_str(), Format::default()),
     };
     let (place, count) = match text.rsplit_once(' ') {
         // `tide + 4` ends in a number that is not a count.
@@ -293,7 +511,7 @@ mod tests {
 
     #[test]
     fn every_word_is_in_the_table_once_and_parses_by_a_prefix() {
-        let words: Vec<&str> = COMMANDS.iter().map(|c| c.0).collect();
+        let words: Vec<&str> = words().collect();
         assert_eq!(words.len(), words.iter().collect::<std::collections::HashSet<_>>().len());
         assert_eq!(command("s"), Command::Step(1));
         assert_eq!(command("step 3"), Command::Step(3));

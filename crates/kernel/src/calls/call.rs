@@ -1,0 +1,107 @@
+//! A system call that is being made, and what comes of it.
+
+use crate::Errno;
+use crate::abi::SyscallAbi;
+use crate::arguments::Address;
+use crate::process::{Process, Termination};
+use crate::report::Notice;
+
+/// A system call that is being made.
+pub(crate) struct Call<'p> {
+    /// The process that makes it.
+    pub process: &'p mut Process,
+    /// Whose numbers and registers it uses.
+    pub abi: SyscallAbi,
+}
+
+/// What came of a call.
+pub(crate) enum Outcome {
+    /// It returned this.
+    Returned(i64),
+    /// It cannot go on before there is input.
+    NeedsInput,
+    /// It has transferred a part, and goes on with the rest when it is made again.
+    Unfinished,
+    /// The program ended.
+    Terminated(Termination),
+}
+
+impl From<Errno> for Outcome {
+    fn from(errno: Errno) -> Outcome {
+        Outcome::Returned(errno.result())
+    }
+}
+
+/// What a call answers: what came of it, and a notice if it is probably a mistake.
+pub(crate) struct Answer {
+    /// What came of it.
+    pub outcome: Outcome,
+    /// What to say about it.
+    pub notice: Option<Notice>,
+}
+
+impl From<Outcome> for Answer {
+    fn from(outcome: Outcome) -> Answer {
+        Answer { outcome, notice: None }
+    }
+}
+
+impl From<(Outcome, Option<Notice>)> for Answer {
+    fn from((outcome, notice): (Outcome, Option<Notice>)) -> Answer {
+        Answer { outcome, notice }
+    }
+}
+
+impl From<Result<u64, Errno>> for Answer {
+    fn from(result: Result<u64, Errno>) -> Answer {
+        match result {
+            Ok(value) => Outcome::Returned(value as i64).into(),
+            Err(errno) => Outcome::from(errno).into(),
+        }
+    }
+}
+
+/// Puts bytes into the program's memory, all of them or none.
+pub(crate) fn put(process: &mut Process, address: u64, bytes: &[u8]) -> Result<(), Errno> {
+    process.write_guest(address, bytes)
+}
+
+/// Longest path with its zero byte. Source: <limits.h>, PATH_MAX.
+const MAX_PATH_BYTES: u64 = 4096;
+
+/// A path that ends with a zero byte.
+///
+/// # Errors
+///
+/// EFAULT if it cannot be read, ENAMETOOLONG if it is longer than a path may be.
+pub(crate) fn read_path(process: &mut Process, address: u64) -> Result<Vec<u8>, Errno> {
+    let mut path = Vec::new();
+    for at in 0..MAX_PATH_BYTES {
+        let byte = process.machine.memory_mut().read::<1>(address.wrapping_add(at));
+        match byte.map_err(|_| Errno::EFAULT)? {
+            [0] => return Ok(path),
+            [byte] => path.push(byte),
+        }
+    }
+    Err(Errno::ENAMETOOLONG)
+}
+
+/// Words in the order of memory, of so many bytes.
+pub(crate) fn words(bytes: usize, values: &[u64]) -> Vec<u8> {
+    values.iter().flat_map(|value| value.to_le_bytes()[..bytes].to_vec()).collect()
+}
+
+pub(crate) fn told_as_zeros(
+    process: &mut Process,
+    Address(address): Address,
+    bytes: usize,
+) -> Result<u64, Errno> {
+    if address != 0 {
+        put(process, address, &vec![0; bytes])?;
+    }
+    Ok(0)
+}
+
+pub(crate) fn notice(message: String, help: &str) -> Option<Notice> {
+    Some(Notice { message, help: Some(help.to_string()) })
+}

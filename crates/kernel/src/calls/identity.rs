@@ -1,0 +1,40 @@
+//! Who the process is: its number, its user, the system that it runs on; and how it ends.
+
+use crate::Errno;
+use crate::arguments::Address;
+use crate::calls::call::{Call, Outcome, put};
+use crate::process::Termination;
+use crate::target::target;
+
+/// The number of the process, of its one thread, of its user and group.
+pub(crate) const PROCESS: u64 = 1000;
+const USER: u64 = 1000;
+
+/// `_exit(2)` and `exit_group(2)`
+pub(crate) fn exit(_: &mut Call, status: i32) -> Outcome {
+    // The low 8 bits count.
+    Outcome::Terminated(Termination::Exited(i32::from(status as u8)))
+}
+
+/// `getpid(2)` and `gettid(2)`
+pub(crate) fn process_number(_: &mut Call) -> Result<u64, Errno> {
+    Ok(PROCESS)
+}
+
+/// `getuid(2)` and its kin
+pub(crate) fn user_number(_: &mut Call) -> Result<u64, Errno> {
+    Ok(USER)
+}
+
+/// The structure of uname: six names of 65 bytes. Source: uname(2).
+pub(crate) fn uname(call: &mut Call, Address(address): Address) -> Result<u64, Errno> {
+    let machine = target(call.process.arch()).platform;
+    let mut bytes = Vec::new();
+    for name in ["Linux", "skerry", "6.1.0", "#1 Sotto", machine, "(none)"] {
+        let start = bytes.len();
+        bytes.extend(name.as_bytes());
+        bytes.resize(start + 65, 0);
+    }
+    put(call.process, address, &bytes)?;
+    Ok(0)
+}

@@ -1,0 +1,171 @@
+//! What C libraries ask for on behalf of threads, of which there is one; limits and random bytes.
+
+use sotto_isa::x86::storage;
+
+use crate::Errno;
+use crate::arguments::Address;
+use crate::calls::call::{Call, put, words};
+use crate::calls::identity::PROCESS;
+
+/// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
+const ARCH_SET_GS: u64 = 0x1001;
+const ARCH_SET_FS: u64 = 0x1002;
+const ARCH_GET_FS: u64 = 0x1003;
+const ARCH_GET_GS: u64 = 0x1004;
+
+pub(crate) fn arch_prctl(
+    call: &mut Call,
+    code: u64,
+    Address(address): Address,
+) -> Result<u64, Errno> {
+    let process = &mut *call.process;
+    let (fs, gs) = (storage::FS_BASE, storage::GS_BASE);
+    match code {
+        ARCH_SET_FS => process.machine.set_register(fs, address),
+        ARCH_SET_GS => process.machine.set_register(gs, address),
+        ARCH_GET_FS | ARCH_GET_GS => {
+            let base = process.machine.register(if code == ARCH_GET_FS { fs } else { gs });
+            put(process, address, &base.to_le_bytes())?;
+        }
+        _ => return Err(Errno::EINVAL),
+    }
+    Ok(0)
+}
+
+/// The first of the segments that a thread describes for itself, and how many there are.
+/// Source: <asm/segment.h>.
+const FIRST_THREAD_ENTRY: u32 = 12;
+const THREAD_ENTRIES: u32 = storage::THREAD_SEGMENTS as u32;
+
+/// The structure holds the number of the segment, its base, its limit and its kind. A number of -1 asks
+/// for one that is free, which is told in its place. Source: set_thread_area(2).
+pub(crate) fn set_thread_area(
+    call: &mut Call,
+    Address(description): Address,
+) -> Result<u64, Errno> {
+    let process = &mut *call.process;
+    let mut words = [0; 8];
+    process.machine.memory_mut().read_bytes(description, &mut words).map_err(|_| Errno::EFAULT)?;
+    let word =
+        |at: usize| u32::from_le_bytes([words[at], words[at + 1], words[at + 2], words[at + 3]]);
+    let (number, base) = (word(0), word(4));
+    let storage = |entry: u32| storage::thread_segment(entry as u8);
+    let entry = match number {
+        u32::MAX => {
+            let free = |entry: &u32| process.machine.register(storage(*entry)) == 0;
+            let entry = (0..THREAD_ENTRIES).find(free).ok_or(Errno::ESRCH)?;
+            put(process, description, &(FIRST_THREAD_ENTRY + entry).to_le_bytes())?;
+            entry
+        }
+        _ => {
+            let entry = number.checked_sub(FIRST_THREAD_ENTRY).ok_or(Errno::EINVAL)?;
+            if entry >= THREAD_ENTRIES {
+                return Err(Errno::EINVAL);
+            }
+            entry
+        }
+    };
+    process.machine.set_register(storage(entry), 1 << 32 | u64::from(base));
+    Ok(0)
+}
+
+/// `set_tid_address(2)`
+pub(crate) fn set_tid_address(_: &mut Call, _: Address) -> Result<u64, Errno> {
+    Ok(PROCESS)
+}
+
+/// `set_robust_list(2)`
+pub(crate) fn set_robust_list(_: &mut Call, _: Address, _: u64) -> Result<u64, Errno> {
+    Ok(0)
+}
+
+/// `sched_yield(2)`
+pub(crate) fn sched_yield(_: &mut Call) -> Result<u64, Errno> {
+    Ok(0)
+}
+
+/// `rseq(2)`: the fields that tell the number of the processor.
+pub(crate) fn rseq(
+    call: &mut Call,
+    Address(area): Address,
+    _: u64,
+    _: u64,
+    _: u64,
+) -> Result<u64, Errno> {
+    put(call.process, area, &[0; 8]).map(|()| 0)
+}
+
+/// Resource of the stack's size, and "no limit". Source: getrlimit(2), <sys/resource.h>.
+const RLIMIT_STACK: u64 = 3;
+const RLIM_INFINITY: u64 = u64::MAX;
+
+fn limit(
+    call: &mut Call,
+    width: usize,
+    resource: u64,
+    Address(old): Address,
+) -> Result<u64, Errno> {
+    if old != 0 {
+        let soft = if resource == RLIMIT_STACK { crate::load::STACK_BYTES } else { RLIM_INFINITY };
+        put(call.process, old, &words(width, &[soft, RLIM_INFINITY]))?;
+    }
+    Ok(0)
+}
+
+/// `prlimit(2)`
+pub(crate) fn prlimit64(
+    call: &mut Call,
+    _: u64,
+    resource: u64,
+    _: Address,
+    old: Address,
+) -> Result<u64, Errno> {
+    limit(call, 8, resource, old)
+}
+
+/// `getrlimit(2)` with unsigned limits
+pub(crate) fn ugetrlimit(call: &mut Call, resource: u64, limits: Address) -> Result<u64, Errno> {
+    let width = call.abi.word_bytes();
+    limit(call, width, resource, limits)
+}
+
+/// `getrandom(2)`
+pub(crate) fn getrandom(
+    call: &mut Call,
+    Address(buffer): Address,
+    count: u64,
+    _: u64,
+) -> Result<u64, Errno> {
+    let process = &mut *call.process;
+    // As much as one call gives without being interrupted. Source: getrandom(2).
+    let count = count.min(1 << 20) as usize;
+    let mut bytes = Vec::with_capacity(count + 8);
+    while bytes.len() < count {
+        bytes.extend(process.machine.next_random().to_le_bytes());
+    }
+    match process.copy_out(buffer, &bytes[..count]) {
+        0 if count > 0 => Err(Errno::EFAULT),
+        copied => Ok(copied as u64),
+    }
+}
+
+/// Operations of futex. Source: futex(2), <linux/futex.h>.
+const FUTEX_WAIT: u64 = 0;
+const FUTEX_WAIT_BITSET: u64 = 9;
+const FUTEX_COMMAND: u64 = 0x7f;
+
+/// `futex(2)`
+pub(crate) fn futex(
+    call: &mut Call,
+    Address(address): Address,
+    operation: u64,
+    value: u64,
+) -> Result<u64, Errno> {
+    let process = &mut *call.process;
+    if !matches!(operation & FUTEX_COMMAND, FUTEX_WAIT | FUTEX_WAIT_BITSET) {
+        return Ok(0);
+    }
+    let mut word = [0; 4];
+    process.machine.memory_mut().read_bytes(address, &mut word).map_err(|_| Errno::EFAULT)?;
+    Err(if u32::from_le_bytes(word) == value as u32 { Errno::EDEADLK } else { Errno::EAGAIN })
+}
