@@ -116,7 +116,7 @@ fn register_widths(operands: &[Spanned]) -> Option<(&'static str, &'static str)>
         })
         .collect();
     match regs[..] {
-        [a, b, ..] if a.vector().is_some() != b.vector().is_some() => None,
+        [a, b, ..] if a.id().is_some() != b.id().is_some() => None,
         [a, b, ..] if a.width() != b.width() => Some((a.name(), b.name())),
         _ => None,
     }
@@ -260,7 +260,7 @@ pub(crate) fn width_finding(
 ) -> Option<Diagnostic> {
     // Vector, string and block instructions take several elements at once.
     let general = |operand: &Spanned| match operand.parsed {
-        Parsed::Fixed(Operand::Reg(reg)) => reg.vector().is_none(),
+        Parsed::Fixed(Operand::Reg(reg)) => reg.id().is_none(),
         _ => true,
     };
     if !operands.iter().all(general) {

@@ -1,6 +1,6 @@
 //! Vectors as elements: which kind of element an instruction works on, and elements as text.
 
-use crate::Width;
+use crate::{RegisterValue, Width};
 
 /// What the elements of a vector are.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -38,10 +38,15 @@ impl Lanes {
         format!("{letter}{}", self.width.bits())
     }
 
-    /// The elements of a vector as text, the lowest first.
-    pub fn texts(self, vector: u128) -> Vec<String> {
-        let bits = self.width.bits();
-        (0..128 / bits).map(|n| self.text((vector >> (n * bits)) as u64)).collect()
+    /// The elements of a register's value as text, the lowest first; `bits` of it count.
+    pub fn texts(self, value: &RegisterValue, bits: u32) -> Vec<String> {
+        let elements = 0..(bits / self.width.bits()) as usize;
+        elements.map(|n| self.text(value.element(n, self.width))).collect()
+    }
+
+    /// A single element as text.
+    pub fn element_text(self, bits: u64) -> String {
+        self.text(bits)
     }
 
     fn text(self, bits: u64) -> String {
@@ -80,9 +85,16 @@ mod tests {
     #[test]
     fn elements_are_listed_from_the_lowest() {
         let floats = u128::from(1.5f64.to_bits()) | u128::from((-2e40f64).to_bits()) << 64;
-        assert_eq!(Lanes::new(LaneKind::Float, Width::W64).texts(floats), ["1.5", "-2e40"]);
-        let words = Lanes::new(LaneKind::Signed, Width::W32).texts(0xffff_ffff_0000_0002);
+        assert_eq!(
+            Lanes::new(LaneKind::Float, Width::W64).texts(&floats.into(), 128),
+            ["1.5", "-2e40"]
+        );
+        let words =
+            Lanes::new(LaneKind::Signed, Width::W32).texts(&0xffff_ffff_0000_0002_u128.into(), 128);
         assert_eq!(words, ["2", "-1", "0", "0"]);
-        assert_eq!(Lanes::new(LaneKind::Bits, Width::W64).texts(255), ["0xff", "0x0"]);
+        assert_eq!(
+            Lanes::new(LaneKind::Bits, Width::W64).texts(&255_u128.into(), 128),
+            ["0xff", "0x0"]
+        );
     }
 }

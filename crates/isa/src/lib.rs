@@ -12,6 +12,7 @@
 
 mod arch;
 pub mod arm64;
+mod bank;
 mod convention;
 mod flags;
 mod form;
@@ -30,6 +31,7 @@ mod width;
 pub mod x86;
 
 pub use arch::{Arch, UnknownArch};
+pub use bank::{Bank, BankInfo, RegisterId, RegisterValue};
 pub use convention::{Convention, RegisterRole, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, OperandSpec};

@@ -3,7 +3,7 @@
 //! `eax`, `ax`, `al` and `ah` are four names for parts of one storage register; reports of what
 //! changed speak of storage, and operands speak of names.
 
-use crate::{Arch, Width};
+use crate::{Arch, Bank, BankInfo, RegisterId, Width};
 
 /// What kind of name a register has: its machine, its width and its place in the storage register.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
@@ -151,10 +151,10 @@ impl Reg {
         }
     }
 
-    /// The number of the vector register that this is.
-    pub const fn vector(self) -> Option<u8> {
+    /// The register of a bank beside the general ones that this is.
+    pub const fn id(self) -> Option<RegisterId> {
         match self.kind {
-            RegKind::Xmm => Some(self.number),
+            RegKind::Xmm => Some(RegisterId::vector(self.number)),
             _ => None,
         }
     }
@@ -368,13 +368,38 @@ impl Arch {
         }
     }
 
-    /// How many vector registers we model.
-    pub fn vector_count(self) -> u8 {
+    /// The banks of registers beside the general ones.
+    pub fn banks(self) -> &'static [BankInfo] {
+        const VECTORS: [Reg; 16] = {
+            let mut registers = [Reg::new(RegKind::Xmm, 0); 16];
+            let mut number = 0;
+            while number < registers.len() {
+                registers[number].number = number as u8;
+                number += 1;
+            }
+            registers
+        };
+        const X86_64: &[BankInfo] =
+            &[BankInfo { bank: Bank::Vector, registers: &VECTORS, width: Width::W128 }];
+        const X86_32: &[BankInfo] = &[BankInfo {
+            bank: Bank::Vector,
+            registers: VECTORS.split_at(8).0,
+            width: Width::W128,
+        }];
         match self {
-            Arch::X86_64 => XMM.len() as u8,
-            Arch::X86_32 => 8,
-            Arch::Arm64 => 0,
+            Arch::X86_64 => X86_64,
+            Arch::X86_32 => X86_32,
+            Arch::Arm64 => &[],
         }
+    }
+
+    /// The registers of all banks beside the general ones, each by its widest name.
+    pub fn bank_registers(self) -> impl Iterator<Item = (RegisterId, Reg)> {
+        self.banks().iter().flat_map(|info| {
+            (0..)
+                .zip(info.registers)
+                .map(|(index, reg)| (RegisterId { bank: info.bank, index }, *reg))
+        })
     }
 
     /// The stack pointer's storage register.

@@ -26,7 +26,7 @@ pub use memory::region::{PAGE_BYTES, Permissions, Region, RegionKind};
 pub use memory::snapshot::{Difference, MemorySnapshot};
 pub use memory::space::{MapError, Memory};
 pub use state::effects::{
-    FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, VectorChange, registers_used,
+    BankChange, FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, registers_used,
 };
 pub use state::flag_origin::{FlagOperation, FlagOrigin};
 

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{Arch, FlagSet, Instruction, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, RegisterId, RegisterValue, Storage};
 
 use crate::code::calls::{Call, CallStack};
 use crate::code::cpu::{Cpu, Flow, TimeAndEntropy, fetch_instruction};
 use crate::code::engine::Engine;
-use crate::state::effects::{FlagChange, RegisterChange, VectorChange};
+use crate::state::effects::{BankChange, FlagChange, RegisterChange};
 use crate::{
     Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
 };
@@ -46,8 +46,8 @@ pub struct CpuState {
     pub registers: Vec<u64>,
     /// The status flags.
     pub flags: FlagSet,
-    /// Values of the vector registers, by number.
-    pub vectors: Vec<u128>,
+    /// Values of the registers of other banks, in the order of [`Arch::bank_registers`].
+    pub banks: Vec<RegisterValue>,
 }
 
 /// A machine at a moment.
@@ -171,22 +171,22 @@ impl Machine {
         with_engine!(&self.processor, engine => engine.calls.left_out())
     }
 
-    /// The value of a vector register.
+    /// The value of a register of a bank beside the general ones.
     ///
     /// # Panics
     ///
     /// If the machine has no such register.
-    pub fn vector(&self, number: u8) -> u128 {
-        with_engine!(&self.processor, engine => engine.cpu.vector(number))
+    pub fn bank_register(&self, id: RegisterId) -> RegisterValue {
+        with_engine!(&self.processor, engine => engine.cpu.bank_register(id))
     }
 
-    /// Sets a vector register.
+    /// Sets a register of a bank beside the general ones; bits above its width do not count.
     ///
     /// # Panics
     ///
     /// If the machine has no such register.
-    pub fn set_vector(&mut self, number: u8, value: u128) {
-        with_engine!(&mut self.processor, engine => engine.cpu.set_vector(number, value))
+    pub fn set_bank_register(&mut self, id: RegisterId, value: RegisterValue) {
+        with_engine!(&mut self.processor, engine => engine.cpu.set_bank_register(id, value))
     }
 
     /// The next random number.
@@ -203,8 +203,8 @@ impl Machine {
     pub fn cpu_state(&self) -> CpuState {
         let count = self.arch.storage_names().len() as u8;
         let registers = (0..count).map(|n| self.register(Storage(n))).collect();
-        let vectors = (0..self.arch.vector_count()).map(|n| self.vector(n)).collect();
-        CpuState { registers, flags: self.flags(), vectors }
+        let banks = self.arch.bank_registers().map(|(id, _)| self.bank_register(id)).collect();
+        CpuState { registers, flags: self.flags(), banks }
     }
 
     /// Sets registers and flags together.
@@ -212,8 +212,8 @@ impl Machine {
         for (number, value) in state.registers.iter().enumerate() {
             self.set_register(Storage(number as u8), *value);
         }
-        for (number, value) in state.vectors.iter().enumerate() {
-            self.set_vector(number as u8, *value);
+        for ((id, _), value) in self.arch.bank_registers().zip(&state.banks) {
+            self.set_bank_register(id, *value);
         }
         self.set_flags(state.flags);
     }
@@ -350,9 +350,9 @@ fn step<C: Cpu>(
         let old = cpu.register(storage);
         RegisterChange { reg, old, new: old }
     }));
-    effects.vectors.extend(prepared.vectors.iter().map(|&(number, reg)| {
-        let old = cpu.vector(number);
-        VectorChange { reg, old, new: old }
+    effects.banks.extend(prepared.banks.iter().map(|&(id, reg)| {
+        let old = cpu.bank_register(id);
+        BankChange { reg, old, new: old }
     }));
     let instruction = &prepared.instruction;
     let undefined = prepared
@@ -373,13 +373,13 @@ fn step<C: Cpu>(
     };
     if matches!(event, Some(Event::Fault(_))) {
         effects.registers.clear();
-        effects.vectors.clear();
+        effects.banks.clear();
     } else {
         for (change, (storage, _)) in effects.registers.iter_mut().zip(&prepared.writes) {
             change.new = engine.cpu.register(*storage);
         }
-        for (change, (number, _)) in effects.vectors.iter_mut().zip(&prepared.vectors) {
-            change.new = engine.cpu.vector(*number);
+        for (change, (id, _)) in effects.banks.iter_mut().zip(&prepared.banks) {
+            change.new = engine.cpu.bank_register(*id);
         }
         let new = engine.cpu.flags();
         effects.flags =

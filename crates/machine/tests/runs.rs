@@ -3,7 +3,7 @@
 
 use rand::rngs::SmallRng;
 use rand::{Rng, SeedableRng};
-use sotto_isa::{Arch, Storage};
+use sotto_isa::{Arch, RegisterId, RegisterValue, Storage};
 use sotto_machine::{
     Call, CpuState, Event, Machine, OnWrite, Permissions, RegionKind, Watched, Watcher,
 };
@@ -121,7 +121,10 @@ impl Code {
         machine.set_register(Storage(4), STACK);
         machine.set_register(Storage(5), TABLE);
         machine.set_register(Storage(6), DATA);
-        machine.set_vector(1, u128::from(1.5f64.to_bits()));
+        machine.set_bank_register(
+            RegisterId::vector(1),
+            RegisterValue::from(u128::from(1.5f64.to_bits())),
+        );
         machine
     }
 }

@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use sotto_isa::x86::flag::{CF, OF};
-use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
+use sotto_isa::{Arch, FlagSet, Operand, Reg, RegisterId, RegisterValue, Storage, Value, encode};
 use sotto_machine::{Machine, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
@@ -26,7 +26,7 @@ fn run(instruction: &str, vectors: [u128; 2], general: [u64; 4], flags: FlagSet)
     machine.memory_mut().load(CODE, &bytes).unwrap();
     machine.set_register(Arch::X86_64.pc(), CODE);
     for (number, value) in (0..).zip(vectors) {
-        machine.set_vector(number, value);
+        machine.set_bank_register(RegisterId::vector(number), RegisterValue::from(value));
     }
     for (number, value) in (0..).zip(general) {
         machine.set_register(Storage(number), value);
@@ -38,11 +38,15 @@ fn run(instruction: &str, vectors: [u128; 2], general: [u64; 4], flags: FlagSet)
 
 /// XMM0 after an instruction on XMM0 and XMM1, or with its immediate.
 fn packed(mnemonic: &str, a: u128, b: u128) -> u128 {
-    run(&format!("{mnemonic} xmm0, xmm1"), [a, b], [0; 4], FlagSet::NONE).vector(0)
+    run(&format!("{mnemonic} xmm0, xmm1"), [a, b], [0; 4], FlagSet::NONE)
+        .bank_register(RegisterId::vector(0))
+        .low_128()
 }
 
 fn shifted(mnemonic: &str, a: u128, count: u8) -> u128 {
-    run(&format!("{mnemonic} xmm0, {count}"), [a, 0], [0; 4], FlagSet::NONE).vector(0)
+    run(&format!("{mnemonic} xmm0, {count}"), [a, 0], [0; 4], FlagSet::NONE)
+        .bank_register(RegisterId::vector(0))
+        .low_128()
 }
 
 /// RAX after an instruction on RAX, RCX and RDX.
@@ -148,7 +152,7 @@ proptest! {
     fn rounding_down_and_up_enclose_a_number_by_less_than_one(a in -1e9f64..1e9) {
         let round = |how: u8| {
             let instruction = format!("roundsd xmm0, xmm1, {how}");
-            as_double(run(&instruction, [0, double(a)], [0; 4], FlagSet::NONE).vector(0))
+            as_double(run(&instruction, [0, double(a)], [0; 4], FlagSet::NONE).bank_register(RegisterId::vector(0)).low_128())
         };
         let (nearest, down, up, zero) = (round(0), round(1), round(2), round(3));
         prop_assert!(down <= a && a <= up && up - down <= 1.0);

@@ -2,7 +2,7 @@
 //! kind. The lockstep tests compare with a processor; these hold wherever the tests run.
 
 use sotto_isa::x86::flag::{CF, OF, PF, SF, ZF};
-use sotto_isa::{Arch, FlagSet, Operand, Reg, Storage, Value, encode};
+use sotto_isa::{Arch, FlagSet, Operand, Reg, RegisterId, RegisterValue, Storage, Value, encode};
 use sotto_machine::{Event, Fault, Machine, MemoryFaultKind, Permissions, RegionKind};
 
 const CODE: u64 = 0x40_0000;
@@ -34,8 +34,8 @@ fn machine(mnemonic: &str, operands: &[Operand]) -> Machine {
 fn run(mnemonic: &str, operands: &[&str], a: u128, b: u128) -> Machine {
     let operands: Vec<Operand> = operands.iter().map(|text| operand(text)).collect();
     let mut machine = machine(mnemonic, &operands);
-    machine.set_vector(0, a);
-    machine.set_vector(1, b);
+    machine.set_bank_register(RegisterId::vector(0), RegisterValue::from(a));
+    machine.set_bank_register(RegisterId::vector(1), RegisterValue::from(b));
     let step = machine.step();
     assert_eq!(step.event, None, "{mnemonic} of {a:#x}, {b:#x}");
     machine
@@ -120,7 +120,7 @@ fn integers_beside_each_other() {
         ("pblendvb", &["xmm0", "xmm1", "xmm0"], 0x80_01, 0x22_11, 0x22_01),
     ];
     for &(mnemonic, operands, a, b, wanted) in cases {
-        let result = run(mnemonic, operands, a, b).vector(0);
+        let result = run(mnemonic, operands, a, b).bank_register(RegisterId::vector(0)).low_128();
         assert_eq!(result, wanted, "{mnemonic} {operands:?}: {result:#x}, not {wanted:#x}");
     }
 }
@@ -159,7 +159,7 @@ fn floats_beside_each_other() {
         ("unpcklpd", X, pd(1.0, 2.0), pd(3.0, 4.0), pd(1.0, 3.0)),
     ];
     for &(mnemonic, operands, a, b, wanted) in cases {
-        let result = run(mnemonic, operands, a, b).vector(0);
+        let result = run(mnemonic, operands, a, b).bank_register(RegisterId::vector(0)).low_128();
         assert_eq!(result, wanted, "{mnemonic} {operands:?}: {result:#x}, not {wanted:#x}");
     }
 }
@@ -198,11 +198,15 @@ fn comparisons_set_the_flags_and_results_go_to_general_registers() {
 fn exceptions_are_noted_in_mxcsr_and_raise_a_signal_only_when_they_are_not_masked() {
     let third = |mxcsr: u64| {
         let mut machine = machine("divsd", &[operand("xmm0"), operand("xmm1")]);
-        machine.set_vector(0, pd(1.0, 0.0));
-        machine.set_vector(1, pd(3.0, 0.0));
+        machine.set_bank_register(RegisterId::vector(0), RegisterValue::from(pd(1.0, 0.0)));
+        machine.set_bank_register(RegisterId::vector(1), RegisterValue::from(pd(3.0, 0.0)));
         machine.set_register(MXCSR, mxcsr);
         let event = machine.step().event;
-        (event, machine.vector(0) as u64, machine.register(MXCSR))
+        (
+            event,
+            machine.bank_register(RegisterId::vector(0)).low_128() as u64,
+            machine.register(MXCSR),
+        )
     };
     let nearest = (1.0f64 / 3.0).to_bits();
     assert_eq!(third(0x1f80), (None, nearest, 0x1fa0));

@@ -19,8 +19,8 @@ use nix::sys::ptrace;
 use nix::sys::signal::Signal;
 use nix::sys::wait::{WaitStatus, waitpid};
 use nix::unistd::Pid;
-use sotto_isa::FlagSet;
 use sotto_isa::x86::flag;
+use sotto_isa::{FlagSet, RegisterValue, Width};
 use sotto_machine::CpuState;
 
 /// A traced process, stopped between two instructions. It is killed when dropped.
@@ -110,13 +110,16 @@ impl Native {
         let f = self.float_registers()?;
         registers.extend([u64::from(f.mxcsr), u64::from(f.cwd) | u64::from(f.swd) << 16]);
         registers.push(r.es | r.ds << 16 | r.fs << 32 | r.gs << 48);
-        let vectors = f
+        let banks = f
             .xmm_space
             .chunks(4)
-            .map(|four| four.iter().rev().fold(0, |value, word| value << 32 | u128::from(*word)))
+            .map(|four| {
+                let join = |value: u128, word: &u32| value << 32 | u128::from(*word);
+                RegisterValue::from(four.iter().rev().fold(0, join))
+            })
             .collect();
         let flags = FlagSet(r.eflags as u32) & (flag::STATUS | flag::CONTROL);
-        Ok(CpuState { registers, flags, vectors })
+        Ok(CpuState { registers, flags, banks })
     }
 
     /// Sets registers and status flags.
@@ -165,13 +168,13 @@ impl Native {
         // The kernel must not take the last stop for an interrupted system call.
         r.orig_rax = u64::MAX;
         ptrace::setregs(self.pid, r).map_err(io_error)?;
-        if state.vectors.is_empty() {
+        if state.banks.is_empty() {
             return Ok(());
         }
         let mut f = self.float_registers()?;
-        for (words, value) in f.xmm_space.chunks_mut(4).zip(&state.vectors) {
+        for (words, value) in f.xmm_space.chunks_mut(4).zip(&state.banks) {
             for (n, word) in words.iter_mut().enumerate() {
-                *word = (value >> (32 * n)) as u32;
+                *word = value.element(n, Width::W32) as u32;
             }
         }
         if let Some([mxcsr, words]) = state.registers.get(19..21) {

@@ -42,7 +42,7 @@ fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
     if image.arch == Arch::X86_32 {
         let ours = process.machine.cpu_state();
         state.registers[17..19].copy_from_slice(&ours.registers[17..19]);
-        state.vectors.truncate(ours.vectors.len());
+        state.banks.truncate(ours.banks.len());
     }
     process.machine.set_cpu_state(&state);
 

@@ -379,8 +379,8 @@ fn make_case(arch: Arch, form: u16, rng: &mut SmallRng) -> Case {
     }
     registers.extend(segment_bases.into_iter().chain([control(rng), 0x37f, selectors]));
     let flags = FlagSet(rng.random()) & (flag::STATUS | flag::DF);
-    let vectors = (0..arch.vector_count()).map(|_| vector(rng)).collect();
-    let mut state = CpuState { registers, flags, vectors };
+    let banks = arch.bank_registers().map(|_| vector(rng).into()).collect();
+    let mut state = CpuState { registers, flags, banks };
     special_registers(arch, row.meaning, &mut state, rng);
 
     // Jumps to a register go somewhere that is an address.
@@ -624,11 +624,13 @@ impl Benches {
             step.effects.flags.written.contains(FlagSet(changed)),
             "{what}: flags {changed:#x} changed, which the row does not declare"
         );
-        for (number, (here, there)) in ours.vectors.iter().zip(&native.vectors).enumerate() {
-            assert_eq!(here, there, "{what}: xmm{number} is {here:#x} here, {there:#x} natively");
-            let declared =
-                step.effects.vectors.iter().any(|v| v.reg.vector() == Some(number as u8));
-            let kept = declared || *here == case.state.vectors[number];
+        let registers = self.arch.bank_registers().zip(&case.state.banks);
+        let pairs = ours.banks.iter().zip(&native.banks);
+        for (((id, reg), before), (here, there)) in registers.zip(pairs) {
+            let name = reg.name();
+            assert_eq!(here, there, "{what}: {name} is {here:#x} here, {there:#x} natively");
+            let declared = step.effects.banks.iter().any(|change| change.reg.id() == Some(id));
+            let kept = declared || here == before;
             let whole = matches!(meaning, Meaning::Vector(Vector::RestoreState));
             assert!(kept || whole, "{what}: an undeclared vector register changed");
         }
@@ -773,7 +775,7 @@ fn accesses_across_the_end_of_memory_fault_as_they_do_natively() {
             registers[4] = MIDDLE;
             registers[16] = AT;
             registers.extend([0, 0, 0x1f80, 0x37f, 0]);
-            let state = CpuState { registers, flags: flag::CF, vectors: vec![1; 16] };
+            let state = CpuState { registers, flags: flag::CF, banks: vec![1u128.into(); 16] };
             let case = Case {
                 bytes,
                 state,

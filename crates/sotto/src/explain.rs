@@ -3,7 +3,8 @@
 use serde_json::{Value, json};
 use sotto_asm::nearest;
 use sotto_isa::{
-    Arch, FlagEffects, FlagSet, FormDoc, Reg, RegKind, RegisterRole, form_docs, mnemonics, x86,
+    Arch, Bank, FlagEffects, FlagSet, FormDoc, Reg, RegKind, RegisterId, RegisterRole, form_docs,
+    mnemonics, x86,
 };
 use sotto_kernel::table::{self, SYSCALLS};
 
@@ -210,7 +211,7 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
         paint(Tone::Strong, reg.name()),
         paint(Tone::Quiet, &format!("register, {arch}"))
     );
-    if let Some(number) = reg.vector() {
+    if let Some(RegisterId { bank: Bank::Vector, index: number }) = reg.id() {
         let role = match number {
             _ if narrow => "scratch",
             0 | 1 => "argument of a routine, and result",

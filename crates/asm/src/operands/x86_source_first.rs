@@ -277,7 +277,7 @@ fn written_out_string(
 }
 
 fn is_vector(operand: &Spanned) -> bool {
-    matches!(operand.parsed, Parsed::Fixed(Operand::Reg(reg)) if reg.vector().is_some())
+    matches!(operand.parsed, Parsed::Fixed(Operand::Reg(reg)) if reg.id().is_some())
 }
 
 /// Gives memory the width that the mnemonic's letter tells, and holds registers to it.
@@ -312,7 +312,7 @@ fn tell_widths(spelling: Spelling, operands: &mut [Spanned], span: Span) -> Resu
     for ((reg, at), wanted) in checked.into_iter().flatten() {
         // A port's number is always in DX.
         let port = matches!(spelling.mnemonic, "in" | "out");
-        if reg.width() != wanted && reg.vector().is_none() && !port {
+        if reg.width() != wanted && reg.id().is_none() && !port {
             let (name, has, says) = (reg.name(), reg.width().bits(), wanted.bits());
             let message = format!("`%{name}` has {has} bits, and the mnemonic says {says}");
             return Err(Diagnostic::error(Code::NoSuchForm, at, message)

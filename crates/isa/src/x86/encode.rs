@@ -171,7 +171,7 @@ fn kind_matches(pattern: Pattern, operand: &Operand) -> bool {
             | Pattern::MaskedDestination,
             Operand::Mem(mem),
         ) => {
-            let base = mem.base.filter(|base| base.vector().is_none() && base.kind != RegKind::Ip);
+            let base = mem.base.filter(|base| base.id().is_none() && base.kind != RegKind::Ip);
             base.map(|base| base.number) == pattern.fixed_address()
                 && mem.index.is_none()
                 && mem.disp == Value::Known(0)

@@ -7,7 +7,7 @@ pub(crate) mod operations;
 mod tests;
 mod translate;
 
-use sotto_isa::{Arch, FlagSet, Instruction, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, RegisterId, RegisterValue, Storage};
 
 use crate::code::cpu;
 use crate::code::cpu::{Result, TimeAndEntropy};
@@ -96,11 +96,11 @@ impl cpu::Cpu for Cpu {
     }
 
     /// There are none yet.
-    fn vector(&self, _: u8) -> u128 {
-        0
+    fn bank_register(&self, _: RegisterId) -> RegisterValue {
+        RegisterValue::ZERO
     }
 
-    fn set_vector(&mut self, _: u8, _: u128) {}
+    fn set_bank_register(&mut self, _: RegisterId, _: RegisterValue) {}
 
     fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {
         &mut self.time_and_entropy

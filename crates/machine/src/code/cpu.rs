@@ -1,6 +1,8 @@
 //! What a processor is to the code that runs it: registers, and how instructions become operations.
 
-use sotto_isa::{Arch, DecodeError, FlagSet, Instruction, Storage, decode};
+use sotto_isa::{
+    Arch, DecodeError, FlagSet, Instruction, RegisterId, RegisterValue, Storage, decode,
+};
 
 use crate::{AccessKind, Fault, FlagOrigin, Memory, MemoryFault, MemoryFaultKind, Observer};
 
@@ -96,9 +98,9 @@ pub(crate) trait Cpu {
     fn flag_origin(&self) -> Option<FlagOrigin>;
     /// Says what the flags come from, which are set already.
     fn set_flag_origin(&mut self, origin: FlagOrigin);
-    /// The value of a vector register.
-    fn vector(&self, number: u8) -> u128;
-    fn set_vector(&mut self, number: u8, value: u128);
+    /// The value of a register of a bank beside the general ones.
+    fn bank_register(&self, id: RegisterId) -> RegisterValue;
+    fn set_bank_register(&mut self, id: RegisterId, value: RegisterValue);
     /// The clock and the random numbers, where instructions can ask for them.
     fn time_and_entropy(&mut self) -> &mut TimeAndEntropy;
     /// Whether the instruction asks for the clock, so that it must stand first in its block.

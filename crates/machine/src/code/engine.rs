@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{FlagSet, Instruction, Reg, Storage};
+use sotto_isa::{FlagSet, Instruction, Reg, RegisterId, Storage};
 
 use crate::code::cache::Code;
 use crate::code::calls::CallStack;
@@ -38,8 +38,8 @@ pub(crate) struct PreparedStep<Op> {
     pub reads: Box<[(Storage, Reg)]>,
     /// Registers that are written, each once, by the widest name used.
     pub writes: Box<[(Storage, Reg)]>,
-    /// Vector registers that are written.
-    pub vectors: Box<[(u8, Reg)]>,
+    /// Registers of other banks that are written.
+    pub banks: Box<[(RegisterId, Reg)]>,
     pub flags_written: FlagSet,
     /// The flags that are left undefined, unless that depends on a count.
     pub undefined: Option<FlagSet>,
@@ -53,7 +53,7 @@ impl<Op> PreparedStep<Op> {
             op,
             reads: read.filter_map(|(_, reg)| Some((reg.storage()?, *reg))).collect(),
             writes: effects::written(&instruction).into(),
-            vectors: effects::written_vectors(&instruction).into(),
+            banks: effects::written_in_banks(&instruction).into(),
             flags_written: instruction.flags().written(),
             undefined: Some(instruction.flags())
                 .filter(|flags| flags.undefined_when.is_empty())

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use sotto_isa::{FlagSet, Instruction, Storage};
+use sotto_isa::{FlagSet, Instruction, RegisterId, Storage};
 
 use crate::Observer;
 use crate::state::effects;
@@ -12,8 +12,8 @@ use crate::state::effects;
 pub struct Watched {
     /// A bit for each storage register.
     registers: u64,
-    /// A bit for each vector register.
-    vectors: u64,
+    /// A bit for each register of other banks: [`RegisterId::mask`].
+    banks: u64,
     flags: FlagSet,
     memory: Vec<Range<u64>>,
     /// From the first watched byte to the last.
@@ -29,9 +29,9 @@ impl Watched {
         self.registers |= 1 << storage.0;
     }
 
-    /// Adds a vector register.
-    pub fn add_vector(&mut self, number: u8) {
-        self.vectors |= 1 << number;
+    /// Adds a register of a bank beside the general ones.
+    pub fn add_bank_register(&mut self, id: RegisterId) {
+        self.banks |= id.mask();
     }
 
     /// Adds flags.
@@ -56,7 +56,7 @@ impl Watched {
 
     /// Whether nothing but memory is watched.
     pub fn is_memory_only(&self) -> bool {
-        self.registers == 0 && self.vectors == 0 && self.flags.is_empty()
+        self.registers == 0 && self.banks == 0 && self.flags.is_empty()
     }
 
     /// The ranges that some of the bytes lie in, a bit each; ranges beyond the 64th share the last.
@@ -73,7 +73,7 @@ impl Watched {
 
     /// Whether an instruction writes some of the registers or flags by its row.
     fn is_written_by(&self, writes: Writes) -> bool {
-        self.registers & writes.registers | self.vectors & writes.vectors != 0
+        self.registers & writes.registers | self.banks & writes.banks != 0
             || !(self.flags & writes.flags).is_empty()
     }
 }
@@ -82,7 +82,7 @@ impl Watched {
 #[derive(Copy, Clone, Debug)]
 pub(crate) struct Writes {
     registers: u64,
-    vectors: u64,
+    banks: u64,
     flags: FlagSet,
 }
 
@@ -90,9 +90,9 @@ impl Writes {
     pub fn of(instruction: &Instruction) -> Writes {
         let registers =
             effects::written(instruction).iter().fold(0, |all, (storage, _)| all | 1 << storage.0);
-        let vectors =
-            effects::written_vectors(instruction).iter().fold(0, |all, (n, _)| all | 1 << n);
-        Writes { registers, vectors, flags: instruction.flags().written() }
+        let banks =
+            effects::written_in_banks(instruction).iter().fold(0, |all, (id, _)| all | id.mask());
+        Writes { registers, banks, flags: instruction.flags().written() }
     }
 }
 

@@ -1,6 +1,8 @@
 //! What one instruction read and changed.
 
-use sotto_isa::{Access, FlagSet, Instruction, Operand, Reg, RegKind, Storage};
+use sotto_isa::{
+    Access, FlagSet, Instruction, Operand, Reg, RegKind, RegisterId, RegisterValue, Storage,
+};
 
 use crate::Observer;
 
@@ -15,15 +17,15 @@ pub struct RegisterChange {
     pub new: u64,
 }
 
-/// A vector register that an instruction wrote.
+/// A register of a bank beside the general ones that an instruction wrote.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub struct VectorChange {
+pub struct BankChange {
     /// The name written through.
     pub reg: Reg,
     /// The whole register before.
-    pub old: u128,
+    pub old: RegisterValue,
     /// The whole register after.
-    pub new: u128,
+    pub new: RegisterValue,
 }
 
 /// Flags that an instruction wrote.
@@ -74,8 +76,8 @@ pub struct StepEffects {
     pub reads: Vec<(Reg, u64)>,
     /// Registers written, whether or not the value changed.
     pub registers: Vec<RegisterChange>,
-    /// Vector registers written, whether or not the value changed.
-    pub vectors: Vec<VectorChange>,
+    /// Registers of other banks written, whether or not the value changed.
+    pub banks: Vec<BankChange>,
     /// Flags written.
     pub flags: FlagChange,
     /// Memory read.
@@ -89,7 +91,7 @@ impl StepEffects {
     pub(crate) fn clear(&mut self) {
         self.reads.clear();
         self.registers.clear();
-        self.vectors.clear();
+        self.banks.clear();
         self.flags = FlagChange::default();
         self.memory_reads.clear();
         self.memory.clear();
@@ -175,14 +177,14 @@ pub fn registers_used(instruction: &Instruction) -> Vec<(Access, Reg)> {
     used
 }
 
-/// The vector registers an instruction writes by its row.
-pub(crate) fn written_vectors(instruction: &Instruction) -> Vec<(u8, Reg)> {
+/// The registers of other banks that an instruction writes by its row.
+pub(crate) fn written_in_banks(instruction: &Instruction) -> Vec<(RegisterId, Reg)> {
     let explicit = instruction.operands.iter().enumerate().filter_map(|(index, operand)| {
         let Operand::Reg(reg) = operand else { return None };
         instruction.access(index).writes().then_some(*reg)
     });
     let implicit = instruction.implicit().iter().filter(|i| i.access.writes()).map(|i| i.reg);
-    explicit.chain(implicit).filter_map(|reg| Some((reg.vector()?, reg))).collect()
+    explicit.chain(implicit).filter_map(|reg| Some((reg.id()?, reg))).collect()
 }
 
 /// The storage registers an instruction writes by its row, each once, by the widest name used.

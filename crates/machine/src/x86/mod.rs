@@ -13,7 +13,7 @@ pub(crate) mod vector;
 pub(crate) mod x87;
 
 use sotto_isa::x86::flag;
-use sotto_isa::{Arch, FlagSet, Instruction, Reg, Storage};
+use sotto_isa::{Arch, Bank, FlagSet, Instruction, Reg, RegisterId, RegisterValue, Storage};
 
 use crate::code::cpu;
 use crate::code::cpu::Result;
@@ -176,12 +176,16 @@ impl cpu::Cpu for Cpu {
         self.flags.set_origin(origin);
     }
 
-    fn vector(&self, number: u8) -> u128 {
-        self.vectors[usize::from(number)]
+    fn bank_register(&self, id: RegisterId) -> RegisterValue {
+        match id.bank {
+            Bank::Vector => self.vectors[usize::from(id.index)].into(),
+        }
     }
 
-    fn set_vector(&mut self, number: u8, value: u128) {
-        self.vectors[usize::from(number)] = value;
+    fn set_bank_register(&mut self, id: RegisterId, value: RegisterValue) {
+        match id.bank {
+            Bank::Vector => self.vectors[usize::from(id.index)] = value.low_128(),
+        }
     }
 
     fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {

@@ -1,7 +1,7 @@
 //! Changing registers, flags, memory and the instruction pointer of a program that is being examined.
 
 use sotto_asm::Expr;
-use sotto_isa::{Reg, RegKind, Width};
+use sotto_isa::{Reg, RegKind, RegisterValue, Width};
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
@@ -81,11 +81,11 @@ impl Session {
         value: i128,
         done: impl Fn(u64, u64, u32) -> Change,
     ) -> Result<Change, SessionError> {
-        if let Some(number) = reg.vector() {
-            let old = self.process.machine.vector(number);
-            let new = u128::try_from(value).unwrap_or(value as u128);
-            self.edit(Edit::Vector(number, new));
-            return Ok(done(old as u64, new as u64, 64));
+        if let Some(id) = reg.id() {
+            let old = self.process.machine.bank_register(id);
+            let new = RegisterValue::from(value as u128);
+            self.edit(Edit::BankRegister(id, new));
+            return Ok(done(old.word(0), new.word(0), 64));
         }
         let (Some(storage), true) = (reg.storage(), reg.kind != RegKind::Segment) else {
             let text = format!("`{}` cannot be changed", reg.name());

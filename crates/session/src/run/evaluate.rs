@@ -66,7 +66,7 @@ pub(crate) fn value(
     let plain = |value| Ok(Evaluated { value, width: None });
     match expr {
         Expr::Number(number) => plain(*number),
-        Expr::Register(reg, _) if reg.vector().is_some() => Err(EvaluateError::Vector(reg.name())),
+        Expr::Register(reg, _) if reg.id().is_some() => Err(EvaluateError::Vector(reg.name())),
         Expr::Register(reg, _) if reg.kind == RegKind::Segment => {
             Err(EvaluateError::Meaningless("a segment register"))
         }

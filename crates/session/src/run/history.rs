@@ -8,7 +8,7 @@
 //! neighbours are close together for how far away they are, so that they lie dense around the present
 //! and thin out with distance.
 
-use sotto_isa::{FlagSet, Storage};
+use sotto_isa::{FlagSet, RegisterId, RegisterValue, Storage};
 use std::sync::Arc;
 
 use sotto_kernel::{CompletedCall, Process, ProcessSnapshot, Stop, Termination};
@@ -28,8 +28,8 @@ const MAX_BYTES: usize = 128 << 20;
 pub(crate) enum Edit {
     /// A whole storage register.
     Register(Storage, u64),
-    /// A vector register.
-    Vector(u8, u128),
+    /// A register of a bank beside the general ones.
+    BankRegister(RegisterId, RegisterValue),
     /// All status flags.
     Flags(FlagSet),
     /// Bytes of memory.
@@ -40,7 +40,7 @@ impl Edit {
     pub fn apply(&self, process: &mut Process) {
         match self {
             Edit::Register(storage, value) => process.machine.set_register(*storage, *value),
-            Edit::Vector(number, value) => process.machine.set_vector(*number, *value),
+            Edit::BankRegister(id, value) => process.machine.set_bank_register(*id, *value),
             Edit::Flags(flags) => process.machine.set_flags(*flags),
             Edit::Memory(address, bytes) => {
                 // Whoever made the edit has seen that the bytes are there.
@@ -418,7 +418,7 @@ impl Session {
     pub(crate) fn last_edit_of(&self, target: Target, now: u64) -> Option<u64> {
         let meets = |edit: &Edit| match (edit, target) {
             (Edit::Register(a, _), Target::Register(b)) => *a == b,
-            (Edit::Vector(a, _), Target::Vector(b)) => *a == b,
+            (Edit::BankRegister(a, _), Target::BankRegister(b)) => *a == b,
             (Edit::Flags(_), Target::Flags(_)) => true,
             (Edit::Memory(at, bytes), Target::Memory(start, length)) => {
                 *at < start.saturating_add(length) && start < at.saturating_add(bytes.len() as u64)

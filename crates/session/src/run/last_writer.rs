@@ -1,7 +1,7 @@
 //! Which instruction last wrote a register, a flag or memory: a search over executing again.
 
 use sotto_asm::{Binary, Expr};
-use sotto_isa::{FlagSet, Storage};
+use sotto_isa::{FlagSet, RegisterId, Storage};
 use sotto_kernel::Stop;
 use sotto_machine::{OnWrite, Watched, Watcher};
 
@@ -14,8 +14,8 @@ use crate::{Session, StepReport};
 pub enum Target {
     /// A register, whichever part of it.
     Register(Storage),
-    /// A vector register, by number.
-    Vector(u8),
+    /// A register of a bank beside the general ones.
+    BankRegister(RegisterId),
     /// Status flags.
     Flags(FlagSet),
     /// Bytes of memory: first address and how many.
@@ -58,7 +58,7 @@ impl Target {
         let mut watched = Watched::default();
         match self {
             Target::Register(storage) => watched.add_register(storage),
-            Target::Vector(number) => watched.add_vector(number),
+            Target::BankRegister(id) => watched.add_bank_register(id),
             Target::Flags(flags) => watched.add_flags(flags),
             Target::Memory(address, bytes) => watched.add_memory(address, bytes),
         }
@@ -80,8 +80,8 @@ impl Session {
         let expr = sotto_asm::parse_expression(self.arch(), text)
             .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
         if let Expr::Register(reg, _) = &expr {
-            if let Some(number) = reg.vector() {
-                return Ok(Target::Vector(number));
+            if let Some(id) = reg.id() {
+                return Ok(Target::BankRegister(id));
             }
             let storage = reg.storage().ok_or(EvaluateError::Meaningless("the zero register"))?;
             return Ok(Target::Register(storage));

@@ -1,7 +1,7 @@
 //! Marks, and what differs between two moments.
 
 use serde::Serialize;
-use sotto_isa::{LaneKind, Lanes, Storage, Width};
+use sotto_isa::{Arch, LaneKind, Lanes, Reg, RegisterValue, Storage, Width};
 use sotto_machine::{Difference, Snapshot};
 
 use crate::views::places::{Place, hex};
@@ -124,7 +124,7 @@ impl Session {
             mark,
             moment,
             registers: self.register_differences(&then, &now),
-            vectors: vector_differences(&then, &now),
+            vectors: bank_differences(self.arch(), &then, &now),
             flags: self.flag_differences(&then, &now),
             memory,
         })
@@ -206,12 +206,15 @@ impl Session {
     }
 }
 
-fn vector_differences(then: &Snapshot, now: &Snapshot) -> Vec<(String, String, String)> {
+fn bank_differences(arch: Arch, then: &Snapshot, now: &Snapshot) -> Vec<(String, String, String)> {
     let lanes = Lanes::new(LaneKind::Bits, Width::W64);
-    let text = |value: u128| format!("[{}]", lanes.texts(value).join(", "));
-    let pairs = then.cpu.vectors.iter().zip(&now.cpu.vectors).enumerate();
-    pairs
+    let text = |reg: Reg, value: &RegisterValue| {
+        format!("[{}]", lanes.texts(value, reg.width().bits()).join(", "))
+    };
+    let pairs = then.cpu.banks.iter().zip(&now.cpu.banks);
+    arch.bank_registers()
+        .zip(pairs)
         .filter(|(_, (old, new))| old != new)
-        .map(|(number, (&old, &new))| (format!("xmm{number}"), text(old), text(new)))
+        .map(|((_, reg), (old, new))| (reg.name().to_string(), text(reg, old), text(reg, new)))
         .collect()
 }

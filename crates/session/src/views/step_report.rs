@@ -424,7 +424,7 @@ pub(crate) fn describe_step(
         old,
         new,
         number: (lanes.kind == LaneKind::Float && lanes.width.bytes() == bytes)
-            .then(|| lanes.texts(u128::from(new)).swap_remove(0)),
+            .then(|| lanes.element_text(new)),
         holds_stack: bytes == 4 && is_high_stack(after, new),
     };
     report.moment = after.executed();
@@ -605,11 +605,11 @@ fn registers<'a>(
 }
 
 fn vectors(lanes: Lanes, effects: &StepEffects) -> impl Iterator<Item = VectorReport> + '_ {
-    effects.vectors.iter().map(move |change| VectorReport {
+    effects.banks.iter().map(move |change| VectorReport {
         name: change.reg.name(),
         lanes: lanes.name(),
-        old: lanes.texts(change.old),
-        new: lanes.texts(change.new),
+        old: lanes.texts(&change.old, change.reg.width().bits()),
+        new: lanes.texts(&change.new, change.reg.width().bits()),
         old_bits: format!("{:#x}", change.old),
         new_bits: format!("{:#x}", change.new),
     })

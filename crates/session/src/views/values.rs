@@ -161,9 +161,7 @@ pub fn read_as(reading: Reading, value: u64, width: Width) -> String {
             Err(_) => format!("{value:#x}"),
         },
         Reading::Float => match width {
-            Width::W32 | Width::W64 => {
-                Lanes::new(LaneKind::Float, width).texts(u128::from(value)).swap_remove(0)
-            }
+            Width::W32 | Width::W64 => Lanes::new(LaneKind::Float, width).element_text(value),
             _ => format!("{value:#x}"),
         },
     }

@@ -1,7 +1,7 @@
 //! What a program looks like now: registers, flags, stack, frames, memory, output, source and code.
 
 use serde_json::{Value, json};
-use sotto_isa::{LaneKind, Lanes, Reg, Width};
+use sotto_isa::{LaneKind, Lanes, Reg, RegisterValue, Width};
 use sotto_session::{DEEP, Format, Place};
 
 use crate::console::{Tone, paint};
@@ -39,9 +39,9 @@ impl Commander {
 
     pub(crate) fn registers(&mut self, names: &[String]) -> Result<(), String> {
         for name in names {
-            let vector = Reg::parse(self.session.arch(), name).and_then(Reg::vector);
+            let vector = Reg::parse(self.session.arch(), name).filter(|reg| reg.id().is_some());
             match vector {
-                Some(number) => self.vector(name, number),
+                Some(reg) => self.vector(name, reg),
                 None if name == "vectors" => self.vectors()?,
                 None => {
                     let value = self.expression(name, Format::default())?;
@@ -82,8 +82,10 @@ impl Commander {
     }
 
     /// A vector register, read in every way.
-    fn vector(&mut self, name: &str, number: u8) {
-        let value = self.session.process().machine.vector(number);
+    fn vector(&mut self, name: &str, reg: Reg) {
+        let Some(id) = reg.id() else { return };
+        let value = self.session.process().machine.bank_register(id);
+        let bits = reg.width().bits();
         let readings = [
             (LaneKind::Float, Width::W64),
             (LaneKind::Float, Width::W32),
@@ -95,7 +97,7 @@ impl Commander {
         let readings = readings.map(|(kind, width)| Lanes::new(kind, width));
         if self.as_json {
             let lanes: serde_json::Map<String, Value> =
-                readings.iter().map(|r| (r.name(), json!(r.texts(value)))).collect();
+                readings.iter().map(|r| (r.name(), json!(r.texts(&value, bits)))).collect();
             return self.print_json(
                 &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
             );
@@ -103,7 +105,11 @@ impl Commander {
         let order = paint(Tone::Quiet, "elements, the lowest first:");
         self.print(&format!("        {} = {value:#x}  {order}", paint(Tone::Strong, name)));
         for lanes in readings {
-            self.print(&format!("        {:>5}  {}", lanes.name(), lanes.texts(value).join(", ")));
+            self.print(&format!(
+                "        {:>5}  {}",
+                lanes.name(),
+                lanes.texts(&value, bits).join(", ")
+            ));
         }
     }
 
@@ -111,9 +117,11 @@ impl Commander {
     fn vectors(&mut self) -> Result<(), String> {
         let arch = self.session.arch();
         let machine = &self.session.process().machine;
-        let values = (0..arch.vector_count()).map(|n| (format!("xmm{n}"), machine.vector(n)));
-        let values: Vec<(String, u128)> = values.collect();
-        if arch.vector_count() == 0 {
+        let values: Vec<(String, RegisterValue)> = arch
+            .bank_registers()
+            .map(|(id, reg)| (reg.name().to_string(), machine.bank_register(id)))
+            .collect();
+        if values.is_empty() {
             return Err(format!("vector registers of {arch} are not modelled yet"));
         }
         if self.as_json {
@@ -126,7 +134,11 @@ impl Commander {
         }
         for (name, value) in values {
             let text = format!("        {name:<5} {value:#x}");
-            self.print(&if value == 0 { paint(Tone::Quiet, &text) } else { text });
+            self.print(&if value == RegisterValue::ZERO {
+                paint(Tone::Quiet, &text)
+            } else {
+                text
+            });
         }
         Ok(())
     }

@@ -465,7 +465,7 @@ fn writes_through_code(instruction: &Instruction) -> bool {
 /// What kind of thing an operand is.
 pub(crate) fn kind_of(operand: &isa::Operand) -> Is {
     match operand {
-        isa::Operand::Reg(reg) if reg.vector().is_some() => Is::Vector,
+        isa::Operand::Reg(reg) if reg.id().is_some() => Is::Vector,
         isa::Operand::Reg(_) => Is::Reg,
         isa::Operand::Imm(_) | isa::Operand::Target(_) => Is::Imm,
         isa::Operand::Mem(_) => Is::Mem,

@@ -399,7 +399,7 @@ pub(crate) fn state<const SAVE: bool, O: Observer>(
     let places: [u64; 32] = std::array::from_fn(|unit| cpu.address_beyond(op, 16 * unit as u64));
     let at = |unit: u64| places[unit as usize];
     // Those that 32-bit mode cannot name are left alone there.
-    let count = usize::from(cpu.arch.vector_count());
+    let count = cpu.arch.bank_registers().count();
     if SAVE {
         let header = of_quadwords([cpu.x87.packed(), 0]);
         let control = of_doublewords([0, 0, cpu.mxcsr, 0xffff]);

@@ -8,6 +8,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use ratatui::text::{Line, Span};
 use ratatui::widgets::{Clear, Paragraph};
+use sotto_isa::RegisterValue;
 
 use super::fold::fold;
 use super::state::{Pane, State};
@@ -404,9 +405,9 @@ fn registers(
 }
 
 fn vector_line(row: &VectorRow, theme: &Theme) -> Line<'static> {
-    let style = match (row.changed, row.value) {
+    let style = match (row.changed, row.value == RegisterValue::ZERO) {
         (true, _) => theme.changed(),
-        (false, 0) => theme.quiet(),
+        (false, true) => theme.quiet(),
         _ => Style::new(),
     };
     Line::from(vec![

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use sotto_isa::{LaneKind, Lanes, Operand, Reg, Storage, Width};
+use sotto_isa::{LaneKind, Lanes, Operand, Reg, RegisterValue, Storage, Width};
 use sotto_kernel::Termination;
 use sotto_session::{Format, Session, StackView, StepReport};
 
@@ -47,7 +47,7 @@ pub struct RegisterRow {
 #[derive(Clone, Debug)]
 pub struct VectorRow {
     pub name: &'static str,
-    pub value: u128,
+    pub value: RegisterValue,
     pub elements: String,
     pub changed: bool,
     pub about: bool,
@@ -129,7 +129,7 @@ pub struct ViewRequest {
 #[derive(Default)]
 pub struct Before {
     registers: HashMap<Storage, u64>,
-    vectors: Vec<u128>,
+    vectors: Vec<(Reg, RegisterValue)>,
     /// The elements that a vector instruction was about last.
     lanes: Option<Lanes>,
     shown: HashMap<String, String>,
@@ -423,14 +423,15 @@ impl ViewModel {
         // What the next instruction takes their elements for, or the last that looked at any.
         let next = session.next_instruction().map(|(instruction, _)| instruction);
         let is_vector =
-            |operand: &Operand| matches!(operand, Operand::Reg(reg) if reg.vector().is_some());
+            |operand: &Operand| matches!(operand, Operand::Reg(reg) if reg.id().is_some());
         if let Some(instruction) = next.filter(|next| next.operands.iter().any(is_vector)) {
             before.lanes = Some(instruction.lanes());
         }
         let lanes = before.lanes.unwrap_or(Lanes::new(LaneKind::Bits, Width::W64));
         let machine = &session.process().machine;
-        let values: Vec<u128> =
-            (0..session.arch().vector_count()).map(|number| machine.vector(number)).collect();
+        let registers = session.arch().bank_registers();
+        let values: Vec<(Reg, RegisterValue)> =
+            registers.map(|(id, reg)| (reg, machine.bank_register(id))).collect();
         let writes = |report: Option<&StepReport>, name: &str| {
             report.is_some_and(|report| {
                 let mut vectors = report.vectors.iter();
@@ -438,13 +439,13 @@ impl ViewModel {
             })
         };
         self.lanes = lanes.name();
-        for (number, &value) in values.iter().enumerate() {
-            let name = Reg::x86(Width::W128, number as u8).name();
+        for (number, &(reg, value)) in values.iter().enumerate() {
+            let (name, bits) = (reg.name(), reg.width().bits());
             let changed = match (moved, before.vectors.get(number)) {
-                (true, Some(old)) => *old != value,
+                (true, Some((_, old))) => *old != value,
                 _ => writes(last, name),
             };
-            let (elements, about) = (lanes.texts(value).join("  "), writes(ahead, name));
+            let (elements, about) = (lanes.texts(&value, bits).join("  "), writes(ahead, name));
             self.vectors.push(VectorRow { name, value, elements, changed, about });
         }
         before.vectors = values;
