@@ -134,6 +134,23 @@ mod tests {
         Call { from, return_address: from + 4, routine, stack_pointer, moment: 0 }
     }
 
+    #[test]
+    fn an_indirect_jump_to_where_the_last_call_returns_is_a_return() {
+        let mut stack = CallStack::default();
+        stack.note(Control::Call, ReturnAddress::OnStack, at(0x10, 0x100, 0x7f8));
+        stack.note(Control::Call, ReturnAddress::OnStack, at(0x110, 0x200, 0x7f0));
+        let jump = |to, stack_pointer| Call { routine: to, ..at(0x210, to, stack_pointer) };
+        // A jump within the routine, and one through a table of addresses.
+        stack.note(Control::Jump, ReturnAddress::OnStack, jump(0x220, 0x7e0));
+        stack.note(Control::Jump, ReturnAddress::OnStack, jump(0x114, 0x7e8));
+        assert_eq!(chain(&stack), [0x100, 0x200]);
+        // `pop rcx` and `jmp rcx`, then `jmp [rsp]`.
+        stack.note(Control::Jump, ReturnAddress::OnStack, jump(0x114, 0x7f8));
+        assert_eq!(chain(&stack), [0x100]);
+        stack.note(Control::Jump, ReturnAddress::OnStack, jump(0x14, 0x7f8));
+        assert!(chain(&stack).is_empty());
+    }
+
     fn chain(stack: &CallStack) -> Vec<u64> {
         stack.calls().iter().map(|call| call.routine).collect()
     }

@@ -165,9 +165,12 @@ impl<C: Cpu> Engine<C> {
         self.cpu.time_and_entropy().clock += 1;
         match flow {
             Flow::Jump => {
-                let moment = self.cpu.time_and_entropy().clock;
-                let (from, end) = (instruction.address, instruction.end());
-                note_transfer(&mut self.calls, &self.cpu, instruction.control(), from, end, moment);
+                let control = instruction.control();
+                if CallStack::notes(control, instruction.is_indirect()) {
+                    let moment = self.cpu.time_and_entropy().clock;
+                    let (from, end) = (instruction.address, instruction.end());
+                    note_transfer(&mut self.calls, &self.cpu, control, from, end, moment);
+                }
             }
             _ => self.cpu.set_pc(instruction.end()),
         }

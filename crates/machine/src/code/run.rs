@@ -339,7 +339,7 @@ fn note_block_transfer<Op, C: Cpu>(
     note_transfer(calls, cpu, block.control, from, block.ends[count - 1], moment);
 }
 
-/// Notes that control was just sent somewhere, if that was a call or a return.
+/// Notes that control was just sent somewhere by an instruction for which [`CallStack::notes`] holds.
 #[inline]
 pub(crate) fn note_transfer<C: Cpu>(
     calls: &mut CallStack,
@@ -349,9 +349,6 @@ pub(crate) fn note_transfer<C: Cpu>(
     return_address: u64,
     moment: u64,
 ) {
-    if !matches!(control, Control::Call | Control::Return) {
-        return;
-    }
     let arch = cpu.arch();
     let place = match arch.stacks_return_address() {
         true => ReturnAddress::OnStack,
