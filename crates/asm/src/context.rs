@@ -417,6 +417,11 @@ impl<'d> Assembler<'d> {
         self.section().mark_line(file, line);
     }
 
+    /// Whether a section of this name was entered before, and so has its flags.
+    pub(crate) fn has_section(&self, name: &str) -> bool {
+        self.section_numbers.contains_key(name)
+    }
+
     pub(crate) fn enter_section(&mut self, name: &str, flags: SectionFlags, group: Option<String>) {
         self.previous = self.current;
         self.open_labels.clear();

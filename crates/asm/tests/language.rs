@@ -235,6 +235,15 @@ fn section_flags_come_from_the_name_or_are_given() {
 }
 
 #[test]
+fn a_section_that_has_flags_is_entered_again_by_its_name() {
+    let object = object(".section lamp, \"aw\"\n.byte 1\n.text\nnop\n.section lamp\n.byte 2\n");
+    let lamp = object.sections.iter().find(|s| s.name == "lamp").unwrap();
+    assert!(lamp.flags.write && lamp.data == [1, 2]);
+    let refused = assembly(".section fog\n.byte 1\n");
+    assert!(refused.diagnostics[0].message.contains("no section that has flags by its name"));
+}
+
+#[test]
 fn the_target_is_stated_given_or_inferred() {
     let assembled = |text: &str, target| {
         let source = Source { name: "lamp.s".into(), text: text.into() };

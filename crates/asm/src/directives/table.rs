@@ -227,7 +227,7 @@ fn section(assembler: &mut Assembler, call: &mut Call) -> Result<(), Diagnostic>
         if pieces.len() > known {
             return Err(syntax(known, "a section has a name, flags and a type".to_string()));
         }
-    } else if !flags.alloc && !is_note(&name) {
+    } else if !flags.alloc && !is_note(&name) && !assembler.has_section(&name) {
         return Err(syntax(0, format!("`{name}` is no section that has flags by its name"))
             .help(format!("give its flags: `.section {name}, \"aw\"`")));
     }
