@@ -156,10 +156,10 @@ impl Process {
 
     /// The way into the kernel that the machine took.
     fn door(&self, event: Event) -> SyscallAbi {
-        match event {
-            Event::Syscall32 | Event::Sysenter => SyscallAbi::X86_32,
-            _ => target(self.arch()).abi,
+        if matches!(event, Event::Syscall32 | Event::Sysenter) {
+            return SyscallAbi::X86_32;
         }
+        target(self.arch()).abi
     }
 
     /// Makes the system call that the machine stopped at; `None` if the program goes on.

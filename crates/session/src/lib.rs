@@ -9,7 +9,7 @@ mod faults;
 mod run;
 mod views;
 
-pub use faults::fault_report::{FaultReport, RegisterValue};
+pub use faults::fault_report::{FaultReport, NamedRegister};
 pub use run::changes::Change;
 pub use run::evaluate::{EvaluateError, Evaluated};
 pub use run::last_writer::{Target, Writer, Wrote};

@@ -114,10 +114,10 @@ impl CallStack {
                 }
             }
             Control::Jump => {
-                let returns = |last: &&Call| {
+                let returns = |last: &Call| {
                     last.return_address == call.routine && last.stack_pointer <= call.stack_pointer
                 };
-                if self.calls.last().filter(returns).is_some() {
+                if self.calls.last().is_some_and(returns) {
                     self.pop();
                 }
             }

@@ -12,7 +12,7 @@ use crate::views::text_cache::TextCache;
 
 /// A register with its value.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
-pub struct RegisterValue {
+pub struct NamedRegister {
     /// Its name.
     pub name: &'static str,
     /// Its value, zero-extended.
@@ -40,7 +40,7 @@ pub struct FaultReport {
     /// Lines of source to add, if that is the remedy.
     pub add: Vec<&'static str>,
     /// The registers that matter for it.
-    pub registers: Vec<RegisterValue>,
+    pub registers: Vec<NamedRegister>,
 }
 
 /// What is known about the moment of a fault.
@@ -62,9 +62,9 @@ impl Scene<'_> {
         TextCache::default().place(self.image, self.sources, address)
     }
 
-    fn value(&self, reg: Reg) -> RegisterValue {
+    fn value(&self, reg: Reg) -> NamedRegister {
         let value = reg.storage().map_or(0, |s| reg.part_of(self.process.machine.register(s)));
-        RegisterValue { name: reg.name(), value }
+        NamedRegister { name: reg.name(), value }
     }
 }
 
@@ -308,8 +308,8 @@ fn nearest_below(image: &Image, address: u64) -> Option<(&str, u64)> {
 }
 
 /// The registers that an instruction's operands name, with their values.
-fn operand_registers(scene: &Scene, instruction: &Instruction) -> Vec<RegisterValue> {
-    let mut registers: Vec<RegisterValue> = Vec::new();
+fn operand_registers(scene: &Scene, instruction: &Instruction) -> Vec<NamedRegister> {
+    let mut registers: Vec<NamedRegister> = Vec::new();
     let mut add = |reg: Reg| {
         let value = scene.value(reg);
         if reg.kind != RegKind::Ip && !registers.contains(&value) {
