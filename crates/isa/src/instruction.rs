@@ -6,8 +6,8 @@ use std::ops::RangeInclusive;
 use arrayvec::ArrayVec;
 
 use crate::{
-    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, FrameStep, Implicit, Lanes, Operand,
-    Operands, Traits, Width, arm64, unmodelled, x86,
+    Access, Arch, Control, FlagEffects, FlagSet, FormDoc, FrameStep, Implicit, Lanes, ListElements,
+    Operand, Operands, Traits, Width, arm64, unmodelled, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -75,10 +75,23 @@ impl Instruction {
         on_form!(self, form => form.implicit)
     }
 
-    /// How the vectors that this instruction works on are read: as its row says.
+    /// How the vectors that this instruction works on are read: as its row says, or of A64 its first operand.
     pub fn lanes(&self) -> Lanes {
-        on_form!(self, form => form.elements)
+        let lanes = on_form!(self, form => form.elements);
+        let width = self.operands.iter().find_map(|operand| match operand {
+            Operand::Vector(_, arrangement) | Operand::Element(_, arrangement, _) => {
+                Some(arrangement.lane)
+            }
+            Operand::List(list) => match list.elements {
+                ListElements::All(arrangement) => Some(arrangement.lane),
+                ListElements::One(width, _) => Some(width),
+            },
+            Operand::Reg(reg) if reg.is_a64_vector() => Some(reg.width()),
+            _ => None,
+        });
+        Lanes { width: width.unwrap_or(lanes.width), ..lanes }
     }
+
     /// How the explicit operand at `index` is used.
     ///
     /// # Panics
@@ -183,6 +196,8 @@ pub enum Field {
     AddLow12,
     /// A64 `imm12`: the low twelve bits of an address, in units of this width, of a load or store.
     AccessLow12(Width),
+    /// A64 `imm16`: 16 bits of a value, of MOVZ, MOVN and MOVK; which ones the operator says.
+    MoveWide16,
 }
 
 /// Where an encoded instruction waits for a value.
@@ -257,6 +272,16 @@ pub enum EncodeError {
         /// What needs the prefix.
         other: String,
     },
+    /// No floating-point immediate has this value.
+    #[error("{value} is not an immediate that this instruction can hold")]
+    NotAFloatImmediate {
+        /// Index of the operand.
+        operand: usize,
+        /// The value given.
+        value: String,
+        /// What there is.
+        rule: &'static str,
+    },
     /// The registers of an address do not go together.
     #[error("{reason}")]
     BadAddress {
@@ -294,17 +319,23 @@ pub fn decode(arch: Arch, bytes: &[u8], address: u64) -> Result<Instruction, Dec
 #[derive(Copy, Clone)]
 pub struct Decoder {
     arch: Arch,
-    x86: Option<&'static x86::Index>,
+    index: Index,
+}
+
+#[derive(Copy, Clone)]
+enum Index {
+    X86(&'static x86::Index),
+    Arm64(&'static arm64::Index),
 }
 
 impl Decoder {
     /// The decoder of a machine.
     pub fn of(arch: Arch) -> Decoder {
-        let x86 = match arch {
-            Arch::X86_64 | Arch::X86_32 => Some(x86::Index::of(arch)),
-            Arch::Arm64 => None,
+        let index = match arch {
+            Arch::X86_64 | Arch::X86_32 => Index::X86(x86::Index::of(arch)),
+            Arch::Arm64 => Index::Arm64(arm64::index()),
         };
-        Decoder { arch, x86 }
+        Decoder { arch, index }
     }
 
     /// As [`decode`], into an instruction that is there already and says where the bytes stand. Of x86 it is
@@ -320,15 +351,12 @@ impl Decoder {
         instruction: &mut Instruction,
     ) -> Result<(), DecodeError> {
         instruction.arch = self.arch;
-        match self.x86 {
-            Some(index) if self.arch == Arch::X86_64 => {
+        match self.index {
+            Index::X86(index) if self.arch == Arch::X86_64 => {
                 x86::decode_into::<true>(index, bytes, instruction)
             }
-            Some(index) => x86::decode_into::<false>(index, bytes, instruction),
-            None => {
-                *instruction = arm64::decode(bytes, instruction.address)?;
-                Ok(())
-            }
+            Index::X86(index) => x86::decode_into::<false>(index, bytes, instruction),
+            Index::Arm64(index) => arm64::decode_into(index, bytes, instruction),
         }
     }
 }
@@ -386,6 +414,8 @@ pub struct OperandContext {
     pub page: bool,
     /// A word may be a condition.
     pub condition: bool,
+    /// The kinds of named operands that there are, a bit each.
+    pub names: u8,
     /// What holds for a row of the mnemonic.
     pub traits: Traits,
 }
@@ -491,6 +521,14 @@ pub(crate) fn describe(operands: &[Operand]) -> String {
                 Operand::Shifted(..) => f.write_str("a shifted register"),
                 Operand::Extended(..) => f.write_str("an extended register"),
                 Operand::Cond(_) => f.write_str("a condition"),
+                Operand::ShiftedOnes(..) => f.write_str("an immediate"),
+                Operand::Float(_) => f.write_str("a floating-point immediate"),
+                Operand::Vector(reg, elements) => {
+                    write!(f, "`{}.{}`", reg.name(), elements.name())
+                }
+                Operand::Element(..) => f.write_str("an element"),
+                Operand::List(list) => write!(f, "a list of {}", list.count),
+                Operand::Named(named) => write!(f, "`{}`", named.text()),
             }
         }
     }

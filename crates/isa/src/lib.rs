@@ -12,6 +12,7 @@
 
 mod arch;
 pub mod arm64;
+mod arrangement;
 mod bank;
 mod convention;
 mod flags;
@@ -31,6 +32,8 @@ mod width;
 pub mod x86;
 
 pub use arch::{Arch, UnknownArch};
+pub use arm64::names::Named;
+pub use arrangement::{Arrangement, ListElements, RegisterList, lane_by_letter};
 pub use bank::{Bank, BankInfo, RegisterId, RegisterValue};
 pub use convention::{Convention, RegisterRole, RoleGroup};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};

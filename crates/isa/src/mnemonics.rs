@@ -88,8 +88,13 @@ pub(crate) const fn names<const N: usize, M: 'static, P: 'static>(
     groups: &[&[Form<M, P>]],
     arch: Arch,
 ) -> [Name; N] {
-    let nothing =
-        OperandContext { target: false, page: false, condition: false, traits: Traits::NONE };
+    let nothing = OperandContext {
+        target: false,
+        page: false,
+        condition: false,
+        names: 0,
+        traits: Traits::NONE,
+    };
     let mut names = [Name { key: 0, name: "", row: 0, context: nothing }; N];
     let (mut count, mut row, mut group) = (0, 0, 0);
     while group < groups.len() {
@@ -180,6 +185,7 @@ impl<const MNEMONICS: usize, const NAMES: usize, const SLOTS: usize>
                 context.target |= own.target;
                 context.page |= own.page;
                 context.condition |= own.condition;
+                context.names |= own.names;
                 context.traits = context.traits.with(own.traits);
                 tables.rows[at] = names[at].row;
                 at += 1;

@@ -3,7 +3,7 @@
 use std::fmt;
 use std::ops::{Deref, DerefMut};
 
-use crate::{Reg, Width};
+use crate::{Arrangement, Named, Reg, RegisterList, Width};
 
 /// A number in an operand: known now, or an address that is put in later by a fixup.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -187,6 +187,8 @@ pub struct Mem {
     pub scale: u8,
     /// How an A64 index register is extended first.
     pub extend: Option<Extend>,
+    /// The amount of an A64 shift of the index is written though it is 0, which has an encoding of its own.
+    pub shows_shift: bool,
     /// Displacement in bytes.
     pub disp: Value,
     /// x86 segment whose base is added.
@@ -210,6 +212,7 @@ impl Mem {
             index: None,
             scale: 1,
             extend: None,
+            shows_shift: false,
             disp: Value::Known(address),
             segment: None,
             width: None,
@@ -237,12 +240,25 @@ pub enum Operand {
     Extended(Reg, Extend, u8),
     /// An A64 condition, by encoding: 0 `eq` to 15 `nv`.
     Cond(u8),
+    /// An immediate with an A64 left shift of 8 or 16 bits by which ones come in: the unshifted value, the shift.
+    ShiftedOnes(Value, u8),
+    /// A floating-point immediate, as the bits of a double.
+    Float(u64),
+    /// An A64 vector register, cut into elements.
+    Vector(Reg, Arrangement),
+    /// One element of an A64 vector register, or a group of narrower ones that count as one: what it consists of, and its
+    /// number from the lowest.
+    Element(Reg, Arrangement, u8),
+    /// A list of A64 vector registers in braces.
+    List(RegisterList),
+    /// What has a number in the encoding and a name in text: a system register, a barrier's scope, the purpose of a prefetch.
+    Named(Named),
 }
 
 /// Most operands that an instruction has.
-pub(crate) const MAX_OPERANDS: usize = 4;
+pub(crate) const MAX_OPERANDS: usize = 5;
 
-/// The operands of one instruction, in the manual's order: at most four.
+/// The operands of one instruction, in the manual's order: at most five.
 ///
 /// A list of our own, since the decoder puts operands into their places in whatever order it comes by them,
 /// and what there is not behind those that there are.
@@ -262,7 +278,7 @@ impl Operands {
     ///
     /// # Panics
     ///
-    /// If there are four.
+    /// If there are five.
     pub fn push(&mut self, operand: Operand) {
         self.slots[usize::from(self.count)] = operand;
         self.count += 1;
@@ -276,7 +292,9 @@ impl Operands {
     /// Puts an operand into a place, whether or not it is counted.
     #[inline(always)]
     pub(crate) fn put(&mut self, at: u8, operand: Operand) {
-        self.slots[usize::from(at) % MAX_OPERANDS] = operand;
+        if let Some(slot) = self.slots.get_mut(usize::from(at)) {
+            *slot = operand;
+        }
     }
 
     /// Says how many of the places count.

@@ -2,8 +2,10 @@
 
 use std::fmt::Write;
 
+use crate::arrangement::lane_letter;
 use crate::{
-    Arch, Extend, IndexMode, Instruction, Mem, Operand, Segment, Shift, Value, Width, arm64, x86,
+    Arch, Extend, IndexMode, Instruction, ListElements, Mem, Operand, RegisterList, Segment, Shift,
+    Value, Width, arm64, x86,
 };
 
 /// Names for addresses.
@@ -146,7 +148,13 @@ fn print_x86(
         Operand::ShiftedImm(..)
         | Operand::Shifted(..)
         | Operand::Extended(..)
-        | Operand::Cond(_) => {}
+        | Operand::Cond(_)
+        | Operand::ShiftedOnes(..)
+        | Operand::Float(_)
+        | Operand::Vector(..)
+        | Operand::Element(..)
+        | Operand::List(_)
+        | Operand::Named(_) => {}
     }
 }
 
@@ -225,7 +233,37 @@ fn print_arm64(text: &mut String, operand: &Operand, names: &dyn Names) {
         }
         Operand::Cond(cond) => text.push_str(arm64::condition_name(*cond)),
         Operand::Mem(mem) => print_arm64_address(text, mem),
+        Operand::ShiftedOnes(value, shift) => {
+            let _ = write!(text, "#{}, msl #{shift}", number(*value));
+        }
+        Operand::Float(bits) => {
+            let _ = write!(text, "#{:?}", f64::from_bits(*bits));
+        }
+        Operand::Vector(reg, arrangement) => {
+            let _ = write!(text, "{}.{}", reg.name(), arrangement.name());
+        }
+        Operand::Element(reg, arrangement, index) => {
+            let elements = match arrangement.lanes {
+                1 => lane_letter(arrangement.lane).to_string(),
+                _ => arrangement.name(),
+            };
+            let _ = write!(text, "{}.{elements}[{index}]", reg.name());
+        }
+        Operand::List(list) => print_arm64_list(text, *list),
+        Operand::Named(named) => text.push_str(&named.text()),
     }
+}
+
+fn print_arm64_list(text: &mut String, list: RegisterList) {
+    let (suffix, index) = match list.elements {
+        ListElements::All(arrangement) => (arrangement.name(), String::new()),
+        ListElements::One(width, index) => (lane_letter(width).to_string(), format!("[{index}]")),
+    };
+    for (number, reg) in list.registers().enumerate() {
+        text.push_str(if number == 0 { "{" } else { ", " });
+        let _ = write!(text, "{}.{suffix}", reg.name());
+    }
+    let _ = write!(text, "}}{index}");
 }
 
 fn print_arm64_address(text: &mut String, mem: &Mem) {
@@ -233,18 +271,22 @@ fn print_arm64_address(text: &mut String, mem: &Mem) {
     let _ = write!(text, "[{base}");
     let disp = mem.disp.or_zero();
     match (mem.index, mem.mode) {
+        (Some(index), IndexMode::Post) => {
+            let _ = write!(text, "], {}", index.name());
+        }
         (Some(index), _) => {
             let _ = write!(text, ", {}", index.name());
             let amount = mem.scale.trailing_zeros();
+            let shown = amount != 0 || mem.shows_shift;
             match mem.extend {
                 None | Some(Extend::Uxtx) if index.width() == Width::W64 => {
-                    if amount != 0 {
+                    if shown {
                         let _ = write!(text, ", lsl #{amount}");
                     }
                 }
                 extend => {
                     let _ = write!(text, ", {}", extend.unwrap_or(Extend::Uxtw).name());
-                    if amount != 0 {
+                    if shown {
                         let _ = write!(text, " #{amount}");
                     }
                 }

@@ -32,6 +32,18 @@ pub enum RegKind {
     Wsp,
     /// The A64 stack pointer.
     Sp,
+    /// The lowest 8 bits of an A64 vector register: `b0` ... `b31`.
+    B,
+    /// The lowest 16 bits: `h0` ... `h31`.
+    H,
+    /// The lowest 32 bits: `s0` ... `s31`.
+    S,
+    /// The lowest 64 bits: `d0` ... `d31`.
+    D,
+    /// All 128 bits as one value: `q0` ... `q31`.
+    Q,
+    /// An A64 vector register as a whole: `v0` ... `v31`.
+    V,
 }
 
 /// A register name.
@@ -50,7 +62,8 @@ pub struct Reg {
 /// and status words of the x87 unit, 21 the selectors in ES, DS, FS and GS, 16 bits each from the lowest,
 /// 22 to 24 the bases of the segments that a thread may describe for itself, with bit 32 set if it did.
 /// x86-32: the same.
-/// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`.
+/// arm64: 0 to 30 `x0` to `x30`, 31 `sp`, 32 `pc`, 33 the thread pointer, 34 and 35 the control and status registers of
+/// floating point, 36 the address that is marked for exclusive access plus 1, or 0.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct Storage(pub u8);
 
@@ -102,6 +115,40 @@ const W: [&str; 32] = [
     "w28", "w29", "w30", "wzr",
 ];
 
+/// Names for parts of the A64 vector registers, the narrowest first, and for whole ones.
+const VECTOR_PARTS: [[&str; 32]; 6] = [
+    [
+        "b0", "b1", "b2", "b3", "b4", "b5", "b6", "b7", "b8", "b9", "b10", "b11", "b12", "b13",
+        "b14", "b15", "b16", "b17", "b18", "b19", "b20", "b21", "b22", "b23", "b24", "b25", "b26",
+        "b27", "b28", "b29", "b30", "b31",
+    ],
+    [
+        "h0", "h1", "h2", "h3", "h4", "h5", "h6", "h7", "h8", "h9", "h10", "h11", "h12", "h13",
+        "h14", "h15", "h16", "h17", "h18", "h19", "h20", "h21", "h22", "h23", "h24", "h25", "h26",
+        "h27", "h28", "h29", "h30", "h31",
+    ],
+    [
+        "s0", "s1", "s2", "s3", "s4", "s5", "s6", "s7", "s8", "s9", "s10", "s11", "s12", "s13",
+        "s14", "s15", "s16", "s17", "s18", "s19", "s20", "s21", "s22", "s23", "s24", "s25", "s26",
+        "s27", "s28", "s29", "s30", "s31",
+    ],
+    [
+        "d0", "d1", "d2", "d3", "d4", "d5", "d6", "d7", "d8", "d9", "d10", "d11", "d12", "d13",
+        "d14", "d15", "d16", "d17", "d18", "d19", "d20", "d21", "d22", "d23", "d24", "d25", "d26",
+        "d27", "d28", "d29", "d30", "d31",
+    ],
+    [
+        "q0", "q1", "q2", "q3", "q4", "q5", "q6", "q7", "q8", "q9", "q10", "q11", "q12", "q13",
+        "q14", "q15", "q16", "q17", "q18", "q19", "q20", "q21", "q22", "q23", "q24", "q25", "q26",
+        "q27", "q28", "q29", "q30", "q31",
+    ],
+    [
+        "v0", "v1", "v2", "v3", "v4", "v5", "v6", "v7", "v8", "v9", "v10", "v11", "v12", "v13",
+        "v14", "v15", "v16", "v17", "v18", "v19", "v20", "v21", "v22", "v23", "v24", "v25", "v26",
+        "v27", "v28", "v29", "v30", "v31",
+    ],
+];
+
 impl Reg {
     /// The register of this kind and number.
     pub const fn new(kind: RegKind, number: u8) -> Reg {
@@ -128,7 +175,11 @@ impl Reg {
             RegKind::Dword | RegKind::W | RegKind::Wsp => Width::W32,
             RegKind::Ip if self.number == 1 => Width::W32,
             RegKind::Qword | RegKind::Ip | RegKind::X | RegKind::Sp => Width::W64,
-            RegKind::Xmm => Width::W128,
+            RegKind::Xmm | RegKind::Q | RegKind::V => Width::W128,
+            RegKind::B => Width::W8,
+            RegKind::H => Width::W16,
+            RegKind::S => Width::W32,
+            RegKind::D => Width::W64,
         }
     }
 
@@ -148,15 +199,47 @@ impl Reg {
             RegKind::X => X[n],
             RegKind::Wsp => "wsp",
             RegKind::Sp => "sp",
+            RegKind::B => VECTOR_PARTS[0][n],
+            RegKind::H => VECTOR_PARTS[1][n],
+            RegKind::S => VECTOR_PARTS[2][n],
+            RegKind::D => VECTOR_PARTS[3][n],
+            RegKind::Q => VECTOR_PARTS[4][n],
+            RegKind::V => VECTOR_PARTS[5][n],
         }
+    }
+
+    /// The A64 register of the vector bank with this number, by the name for so many of its low bits.
+    pub const fn a64_scalar(width: Width, number: u8) -> Reg {
+        let kind = match width {
+            Width::W8 => RegKind::B,
+            Width::W16 => RegKind::H,
+            Width::W32 => RegKind::S,
+            Width::W64 => RegKind::D,
+            Width::W128 => RegKind::Q,
+        };
+        Reg { kind, number }
     }
 
     /// The register of a bank beside the general ones that this is.
     pub const fn id(self) -> Option<RegisterId> {
         match self.kind {
-            RegKind::Xmm => Some(RegisterId::vector(self.number)),
+            RegKind::Xmm
+            | RegKind::B
+            | RegKind::H
+            | RegKind::S
+            | RegKind::D
+            | RegKind::Q
+            | RegKind::V => Some(RegisterId::vector(self.number)),
             _ => None,
         }
+    }
+
+    /// Whether it is a register of the A64 vector bank, or a part of one.
+    pub const fn is_a64_vector(self) -> bool {
+        matches!(
+            self.kind,
+            RegKind::B | RegKind::H | RegKind::S | RegKind::D | RegKind::Q | RegKind::V
+        )
     }
 
     /// The storage register this is a part of; `None` for the zero registers, vectors and segments.
@@ -167,6 +250,7 @@ impl Reg {
             }
             RegKind::Ip => Some(Storage(16)),
             RegKind::Xmm | RegKind::Segment => None,
+            RegKind::B | RegKind::H | RegKind::S | RegKind::D | RegKind::Q | RegKind::V => None,
             RegKind::W | RegKind::X if self.number == 31 => None,
             RegKind::W | RegKind::X => Some(Storage(self.number)),
             RegKind::Wsp | RegKind::Sp => Some(Storage(31)),
@@ -218,6 +302,7 @@ impl Reg {
             (Arch::X86_64, _) => {
                 Some(X86_64.get(usize::from(self.number)).copied().unwrap_or(number))
             }
+            (Arch::Arm64, _) if self.id().is_some() => Some(64 + number),
             (Arch::Arm64, _) => self.storage().map(|storage| u16::from(storage.0)),
         }
     }
@@ -293,6 +378,12 @@ fn parse_arm64(name: &str) -> Option<Reg> {
     let kind = match name.as_bytes()[0] {
         b'x' => RegKind::X,
         b'w' => RegKind::W,
+        b'b' => RegKind::B,
+        b'h' => RegKind::H,
+        b's' => RegKind::S,
+        b'd' => RegKind::D,
+        b'q' => RegKind::Q,
+        b'v' => RegKind::V,
         _ => return None,
     };
     let digits = &name[1..];
@@ -300,7 +391,8 @@ fn parse_arm64(name: &str) -> Option<Reg> {
         return None;
     }
     let number: u8 = digits.parse().ok()?;
-    (number <= 30).then_some(Reg::new(kind, number))
+    let last = if matches!(kind, RegKind::X | RegKind::W) { 30 } else { 31 };
+    (number <= last).then_some(Reg::new(kind, number))
 }
 
 /// The general registers, the instruction pointer, and what is for the system's use.
@@ -340,10 +432,44 @@ impl Arch {
     pub fn storage_names(self) -> &'static [&'static str] {
         const X86: [&str; 25] = x86_storage_names(&QWORD, "rip");
         const X86_32: [&str; 25] = x86_storage_names(&DWORD, "eip");
-        const ARM64: [&str; 33] = [
-            "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13",
-            "x14", "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25",
-            "x26", "x27", "x28", "x29", "x30", "sp", "pc",
+        const ARM64: [&str; 37] = [
+            "x0",
+            "x1",
+            "x2",
+            "x3",
+            "x4",
+            "x5",
+            "x6",
+            "x7",
+            "x8",
+            "x9",
+            "x10",
+            "x11",
+            "x12",
+            "x13",
+            "x14",
+            "x15",
+            "x16",
+            "x17",
+            "x18",
+            "x19",
+            "x20",
+            "x21",
+            "x22",
+            "x23",
+            "x24",
+            "x25",
+            "x26",
+            "x27",
+            "x28",
+            "x29",
+            "x30",
+            "sp",
+            "pc",
+            "tpidr_el0",
+            "fpcr",
+            "fpsr",
+            "exclusive",
         ];
         match self {
             Arch::X86_64 => &X86,
@@ -386,10 +512,21 @@ impl Arch {
             registers: VECTORS.split_at(8).0,
             width: Width::W128,
         }];
+        const ARM64_VECTORS: [Reg; 32] = {
+            let mut registers = [Reg::new(RegKind::V, 0); 32];
+            let mut number = 0;
+            while number < registers.len() {
+                registers[number].number = number as u8;
+                number += 1;
+            }
+            registers
+        };
+        const ARM64: &[BankInfo] =
+            &[BankInfo { bank: Bank::Vector, registers: &ARM64_VECTORS, width: Width::W128 }];
         match self {
             Arch::X86_64 => X86_64,
             Arch::X86_32 => X86_32,
-            Arch::Arm64 => &[],
+            Arch::Arm64 => ARM64,
         }
     }
 

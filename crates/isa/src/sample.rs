@@ -7,8 +7,7 @@ use rand::Rng;
 use rand::seq::IndexedRandom;
 
 use crate::{
-    Arch, Extend, Form, IndexMode, Mem, Operand, Operands, Reg, RegKind, Segment, Shift, Traits,
-    Value, Width, arm64, x86,
+    Arch, Form, Mem, Operand, Operands, Reg, RegKind, Segment, Traits, Value, Width, arm64, x86,
 };
 
 /// Where sampled instructions and the data they name stand.
@@ -36,11 +35,7 @@ pub fn forms(arch: Arch) -> Vec<u16> {
 pub fn operands(arch: Arch, form: u16, places: Places, rng: &mut impl Rng) -> Operands {
     match arch {
         Arch::X86_64 | Arch::X86_32 => x86_operands(arch, x86::form(form), places, rng),
-        Arch::Arm64 => arm64::form(form)
-            .operands
-            .iter()
-            .map(|slot| arm64_operand(slot.pattern, places, rng))
-            .collect(),
+        Arch::Arm64 => arm64_operands(form, places, rng),
     }
 }
 
@@ -81,6 +76,19 @@ fn x86_operands(
             operands.iter().any(|o| matches!(o, Operand::Mem(mem) if mem.segment.is_some()));
         let unencodable = absent || (high && rex) || (no_track && segment);
         if !unencodable {
+            return operands;
+        }
+    }
+}
+
+/// Those of random words that stand for the row.
+fn arm64_operands(form: u16, places: Places, rng: &mut impl Rng) -> Operands {
+    loop {
+        // Zeros in a row, so that fields that are seldom zero by chance are zero now and then.
+        let zeros: u32 = (1 << rng.random_range(0..24)) - 1;
+        let zeros = zeros << rng.random_range(0..32);
+        let word = arm64::fill_row(form, rng.random::<u32>() & !zeros);
+        if let Some(operands) = arm64::decode_form(form, word, places.code) {
             return operands;
         }
     }
@@ -254,126 +262,4 @@ fn x86_narrow_memory(disp: i64, rng: &mut impl Rng) -> Mem {
         _ => (reg(5), None),
     };
     Mem { base, index, disp: Value::Known(disp % 0x8000), ..Mem::absolute(0) }
-}
-
-fn arm64_operand(pattern: arm64::Pattern, places: Places, rng: &mut impl Rng) -> Operand {
-    use arm64::Pattern as P;
-    let imm = |value: i64| Operand::Imm(Value::Known(value));
-    let bits = |width: Width| i64::from(width.bits());
-    match pattern {
-        P::R(width, _) => Operand::Reg(a64_reg(width, rng)),
-        P::RSp(width, _) => Operand::Reg(a64_base(width, rng)),
-        P::Sp(Width::W64) => Operand::Reg(Reg::new(RegKind::Sp, 31)),
-        P::Sp(_) => Operand::Reg(Reg::new(RegKind::Wsp, 31)),
-        P::AddSubImm => match rng.random() {
-            true => imm(rng.random_range(0..4096)),
-            false => Operand::ShiftedImm(Value::Known(rng.random_range(0..4096)), 12),
-        },
-        P::Bitmask(width) => imm(run_of_ones(width, rng)),
-        P::MovBitmask(width) => loop {
-            let value = run_of_ones(width, rng);
-            let parts = |v: u64| (0..4).filter(|hw| v >> (16 * hw) & 0xffff != 0).count();
-            let value_bits = value as u64 & width.mask();
-            if parts(value_bits) > 1 && parts(!value_bits & width.mask()) > 1 {
-                break imm(value);
-            }
-        },
-        P::MoveWide(width) => {
-            let shift = 16 * rng.random_range(0..width.bits() as u8 / 16);
-            let value = if rng.random_range(0..8) == 0 { 0 } else { rng.random_range(0..65536) };
-            let value = Value::Known(value);
-            if shift == 0 { Operand::Imm(value) } else { Operand::ShiftedImm(value, shift) }
-        }
-        P::MovImm(width) => {
-            imm(rng.random_range(1i64..65536) << (16 * rng.random_range(0..bits(width) / 16)))
-        }
-        P::MovInverted(width) => {
-            let part =
-                rng.random_range(1i64..65535) << (16 * rng.random_range(0..bits(width) / 16));
-            imm(width.sign_extend(!part as u64))
-        }
-        P::ShiftedReg(width, ror) => {
-            let reg = a64_reg(width, rng);
-            let shift = Shift::ALL[rng.random_range(0..if ror { 4 } else { 3 })];
-            let amount = rng.random_range(0..width.bits() as u8);
-            match (shift, amount) {
-                (Shift::Lsl, 0) => Operand::Reg(reg),
-                _ => Operand::Shifted(reg, shift, amount),
-            }
-        }
-        P::ExtendedReg(width) => {
-            let extend = Extend::ALL[rng.random_range(0..8)];
-            let full = width == Width::W64 && matches!(extend, Extend::Uxtx | Extend::Sxtx);
-            let reg = a64_reg(if full { Width::W64 } else { Width::W32 }, rng);
-            Operand::Extended(reg, extend, rng.random_range(0..5))
-        }
-        P::LeftShift(width) | P::RightShift(width) => imm(rng.random_range(0..bits(width))),
-        P::Cond => Operand::Cond(rng.random_range(0..16)),
-        P::InvertedCond => Operand::Cond(rng.random_range(0..14)),
-        P::MemOffset(access, offset) => a64_memory(access, offset, IndexMode::Offset, rng),
-        P::MemPre(access, offset) => a64_memory(access, offset, IndexMode::Pre, rng),
-        P::MemPost(access, offset) => a64_memory(access, offset, IndexMode::Post, rng),
-        P::MemReg(access) => {
-            let extend = *[None, Some(Extend::Sxtx), Some(Extend::Uxtw), Some(Extend::Sxtw)]
-                .choose(rng)
-                .expect("not empty");
-            let wide = matches!(extend, None | Some(Extend::Sxtx));
-            Operand::Mem(Mem {
-                base: Some(a64_base(Width::W64, rng)),
-                index: Some(a64_reg(if wide { Width::W64 } else { Width::W32 }, rng)),
-                scale: if rng.random() { access.bytes() as u8 } else { 1 },
-                extend,
-                width: Some(access),
-                ..Mem::absolute(0)
-            })
-        }
-        P::Label26 | P::Label19 => target(places.code, 4 * rng.random_range(-10_000..10_000)),
-        P::Label14 => target(places.code, 4 * rng.random_range(-8000..8000)),
-        P::Bit(base) => imm(i64::from(base) + rng.random_range(0..32)),
-        P::AdrLabel => target(places.code, rng.random_range(-100_000..100_000)),
-        P::AdrpLabel => target(places.code & !0xfff, rng.random_range(-100_000..100_000) << 12),
-        P::Imm16 => imm(rng.random_range(0..65536)),
-        P::Hint => imm(rng.random_range(0..128)),
-    }
-}
-
-fn a64_reg(width: Width, rng: &mut impl Rng) -> Reg {
-    let kind = if width == Width::W64 { RegKind::X } else { RegKind::W };
-    Reg::new(kind, rng.random_range(0..32))
-}
-
-fn a64_base(width: Width, rng: &mut impl Rng) -> Reg {
-    let (kind, stack) = match width {
-        Width::W64 => (RegKind::X, RegKind::Sp),
-        _ => (RegKind::W, RegKind::Wsp),
-    };
-    match rng.random_range(0..32) {
-        31 => Reg::new(stack, 31),
-        number => Reg::new(kind, number),
-    }
-}
-
-fn run_of_ones(width: Width, rng: &mut impl Rng) -> i64 {
-    let size = 2u32 << rng.random_range(0..width.bits().ilog2());
-    let ones = rng.random_range(1..size);
-    let run = u64::MAX >> (64 - ones);
-    let mut value = (0..64 / size).fold(0, |value, n| value | run << (n * size));
-    value = value.rotate_left(rng.random_range(0..size)) & width.mask();
-    value as i64
-}
-
-fn a64_memory(
-    access: Width,
-    offset: arm64::Offset,
-    mode: IndexMode,
-    rng: &mut impl Rng,
-) -> Operand {
-    let unit = access.bytes() as i64;
-    let disp = match offset {
-        arm64::Offset::Scaled12 => rng.random_range(0..4096) * unit,
-        arm64::Offset::Signed9 => rng.random_range(-256..256),
-        arm64::Offset::Scaled7 => rng.random_range(-64..64) * unit,
-    };
-    let base = a64_base(Width::W64, rng);
-    Operand::Mem(Mem { width: Some(access), mode, ..Mem::base_disp(base, disp) })
 }

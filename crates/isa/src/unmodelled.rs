@@ -23,36 +23,12 @@ const X86: &str = "
     movdiri movdir64b cldemote tpause umonitor umwait enqcmd serialize
 ";
 
-/// Everything that user mode executes beyond the integer core that has rows.
+/// Pointer authentication, memory tags, and what came after the base architecture.
 const ARM64: &str = "
-    adc adcs asrv bics autda autdb autdza autdzb autia autia1716 autiasp autiaz autib autib1716 autibsp autibz axflag
-    bfc bfi bfm bfxil bti cas casa casab casah casal casalb casalh casb cash casl caslb caslh casp caspa caspal caspl
-    ccmn ccmp cfinv cinc cinv clrex cls cneg crc32b crc32cb crc32ch crc32cw crc32cx crc32h crc32w crc32x csdb
-    csetm dc dgh dmb dsb dup esb extr hlt ic isb ldadd ldadda ldaddal ldaddl ldapr ldaprb ldaprh ldapur ldar ldarb
-    ldarh ldaxp ldaxr ldaxrb ldaxrh ldclr ldclra ldclral ldclrl ldeor ldeora ldeoral ldeorl ldnp ldpsw ldset
-    ldseta ldsetal ldsetl ldsmax ldsmin ldtr ldtrb ldtrh ldtrsb ldtrsh ldtrsw ldumax ldumin ldxp ldxr ldxrb ldxrh
-    lslv lsrv  mneg mrs msr  ngc ngcs  pacda pacdb pacga pacia pacia1716 paciasp paciaz pacib
-    pacibsp pacibz prfm prfum pssbb rbit retaa retab rev rev16 rev32 rev64 rmif ror rorv sb sbc sbcs sbfiz sbfm
-    sbfx setf16 setf8 sev sevl smaddl smnegl smsubl smulh smull ssbb stadd staddl stclr steor stset stllr stlr
-    stlrb stlrh stlur stlxp stlxr stlxrb stlxrh stnp sttr sttrb sttrh stxp stxr stxrb stxrh swp swpa swpab swpah
-    swpal swpalb swpalh swpb swph swpl swplb swplh sxtb sxth sxtw sys tsb ubfiz ubfm ubfx umaddl umnegl umsubl
-    umulh umull uxtb uxth uxtw wfe wfi xaflag xpacd xpaci xpaclri yield
-    abs addhn addhn2 addp addv aesd aese aesimc aesmc bcax  bif bit bsl cls clz cmeq cmge cmgt cmhi cmhs cmle
-    cmlt cmtst cnt eor3 ext fabd fabs facge facgt fadd faddp fcadd fccmp fccmpe fcmeq fcmge fcmgt fcmla fcmle
-    fcmlt fcmp fcmpe fcsel fcvt fcvtas fcvtau fcvtl fcvtl2 fcvtms fcvtmu fcvtn fcvtn2 fcvtns fcvtnu fcvtps fcvtpu
-    fcvtxn fcvtxn2 fcvtzs fcvtzu fdiv fjcvtzs fmadd fmax fmaxnm fmaxnmp fmaxnmv fmaxp fmaxv fmin fminnm fminnmp
-    fminnmv fminp fminv fmla fmlal fmlal2 fmls fmlsl fmlsl2 fmov fmsub fmul fmulx fneg fnmadd fnmsub fnmul frecpe
-    frecps frecpx frinta frinti frintm frintn frintp frintx frintz frsqrte frsqrts fsqrt fsub ins ld1 ld1r ld2
-    ld2r ld3 ld3r ld4 ld4r mla mls movi mvni not pmul pmull pmull2 raddhn raddhn2 rax1 rshrn rshrn2 rsubhn rsubhn2
-    saba sabal sabal2 sabd sabdl sabdl2 sadalp saddl saddl2 saddlp saddlv saddw saddw2 scvtf sdot sha1c sha1h
-    sha1m sha1p sha1su0 sha1su1 sha256h sha256h2 sha256su0 sha256su1 shadd shl shll shll2 shrn shrn2 shsub sli
-    smax smaxp smaxv smin sminp sminv smlal smlal2 smlsl smlsl2 smov smull2 sqabs sqadd sqdmlal sqdmlsl sqdmulh
-    sqdmull sqneg sqrdmlah sqrdmlsh sqrdmulh sqrshl sqrshrn sqrshrun sqshl sqshlu sqshrn sqshrun sqsub sqxtn
-    sqxtun srhadd sri srshl srshr srsra sshl sshll sshll2 sshr ssra ssubl ssubl2 ssubw ssubw2 st1 st2 st3 st4
-    subhn subhn2 suqadd sxtl sxtl2 tbl tbx trn1 trn2 uaba uabal uabal2 uabd uabdl uabdl2 uadalp uaddl uaddl2
-    uaddlp uaddlv uaddw uaddw2 ucvtf udot uhadd uhsub umax umaxp umaxv umin uminp uminv umlal umlal2 umlsl umlsl2
-    umov umull2 uqadd uqrshl uqrshrn uqshl uqshrn uqsub uqxtn urecpe urhadd urshl urshr ursqrte ursra ushl ushll
-    ushll2 ushr usqadd usra usubl usubl2 usubw usubw2 uxtl uxtl2 uzp1 uzp2 xtn xtn2 zip1 zip2
+    autda autdb autdza autdzb autia autib axflag bcax bfcvt bfcvtn bfcvtn2 bfdot bfmlalb bfmlalt bfmmla blraa blraaz
+    blrab blrabz braa braaz brab brabz cfinv eor3 eretaa eretab fcadd fcmla fjcvtzs fmlal fmlal2 fmlsl fmlsl2 frint32x
+    frint32z frint64x frint64z ldapur ldraa ldrab pacda pacdb pacga pacia pacib rax1 retaa retab rmif setf16 setf8 smmla
+    stlur sudot sys tsb ummla usdot usmmla uxtw xaflag xpacd xpaci
 ";
 
 fn is_listed(list: &str, word: &str) -> bool {
@@ -84,7 +60,8 @@ mod tests {
 
     #[test]
     fn no_row_has_a_listed_mnemonic_of_the_integer_core() {
-        for (arch, word) in [(Arch::X86_64, "fld"), (Arch::X86_32, "fstpl"), (Arch::Arm64, "mrs")] {
+        for (arch, word) in [(Arch::X86_64, "fld"), (Arch::X86_32, "fstpl"), (Arch::Arm64, "retaa")]
+        {
             assert!(is_unmodelled(arch, word), "{word}");
         }
         for (arch, word) in [(Arch::X86_64, "mov"), (Arch::X86_64, "vlamp"), (Arch::Arm64, "add")] {

@@ -72,6 +72,14 @@ pub enum RelocationKind {
     /// Bits 11 to 0 of `S + A` in units of 1, 2, 4, 8 or 16 bytes, `imm12` of an A64 load or store;
     /// the number is the unit's base-2 logarithm.
     A64AccessLow12(u8),
+    /// 16 bits of `S + A` from bit `16 * part` on, `imm16` of an A64 MOVZ or MOVK; bits above must be zero unless they are
+    /// not checked.
+    A64MoveWide {
+        /// Which sixteen bits: 0 to 3.
+        part: u8,
+        /// Bits above may be lost.
+        unchecked: bool,
+    },
     /// `Page(GDAT(S)) - Page(P)`: the page of the symbol's entry in the global offset table, `immhi` and
     /// `immlo` of an A64 ADRP.
     A64GotPage21,
@@ -160,6 +168,7 @@ impl RelocationKind {
             | RelocationKind::A64AdrPage21
             | RelocationKind::A64AddLow12
             | RelocationKind::A64AccessLow12(_)
+            | RelocationKind::A64MoveWide { .. }
             | RelocationKind::A64GotPage21
             | RelocationKind::A64GotLow12 => 4,
             RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
@@ -182,6 +191,7 @@ impl RelocationKind {
                 | RelocationKind::GotEntry32
                 | RelocationKind::A64AddLow12
                 | RelocationKind::A64AccessLow12(_)
+                | RelocationKind::A64MoveWide { .. }
                 | RelocationKind::A64GotLow12
         )
     }
@@ -225,6 +235,8 @@ impl RelocationKind {
             RelocationKind::A64AddLow12
             | RelocationKind::A64AccessLow12(_)
             | RelocationKind::A64GotLow12 => signed(65),
+            RelocationKind::A64MoveWide { unchecked: true, .. } => -(1 << 63)..=(1 << 64) - 1,
+            RelocationKind::A64MoveWide { part, .. } => 0..=(1 << (16 * (u32::from(part) + 1))) - 1,
             // They are not filled here.
             RelocationKind::Tls(_) => signed(64),
         }
@@ -280,6 +292,9 @@ impl RelocationKind {
                 insert(field, (bits as u32 & 0xfff) >> log2, 10, 12);
             }
             RelocationKind::A64GotLow12 => insert(field, (bits as u32 & 0xfff) >> 3, 10, 12),
+            RelocationKind::A64MoveWide { part, .. } => {
+                insert(field, (bits >> (16 * part)) as u32 & 0xffff, 5, 16);
+            }
             RelocationKind::A64AdrPage21 | RelocationKind::A64GotPage21 => {
                 insert(field, (bits >> 12) as u32, 29, 2);
                 insert(field, (bits >> 14) as u32, 5, 19);

@@ -4,11 +4,14 @@ use std::ops::RangeInclusive;
 
 use arrayvec::ArrayVec;
 
-use super::{MNEMONICS, Offset, Pattern, RegField, Row, bitmask, table};
+use super::field::{self, BitField};
+use super::pattern::NamedKind;
+use super::row::{Row, rows};
+use super::{MNEMONICS, Pattern, RegField, bitmask};
 use crate::instruction::{closer, describe};
 use crate::{
-    Arch, EncodeError, Encoded, Extend, Field, Fixup, IndexMode, Mem, Operand, Operands, Reg,
-    RegKind, Shift, Value, Width,
+    Arch, EncodeError, Encoded, Extend, Field, Fixup, Operand, Operands, Reg, RegKind, Shift,
+    Value, Width,
 };
 
 /// The first row that takes the operands, or that of the instruction which does the same with the
@@ -54,7 +57,6 @@ fn encode_as_written(
     operands: &[Operand],
     address: u64,
 ) -> Result<Encoded, EncodeError> {
-    let table = table();
     let Some(numbers) = MNEMONICS.rows(mnemonic) else {
         return Err(EncodeError::UnknownMnemonic {
             mnemonic: mnemonic.to_string(),
@@ -63,7 +65,7 @@ fn encode_as_written(
     };
     let mut error = None;
     for &number in numbers {
-        match attempt(&table.rows[usize::from(number)], number, operands, address) {
+        match attempt(&rows()[usize::from(number)], number, operands, address) {
             Ok(encoded) => return Ok(encoded),
             Err(Some(e)) => error = Some(closer(error, e)),
             Err(None) => {}
@@ -90,7 +92,7 @@ pub fn encode_form(
     operands: &[Operand],
     address: u64,
 ) -> Result<Encoded, EncodeError> {
-    let row = &table().rows[usize::from(number)];
+    let row = &rows()[usize::from(number)];
     attempt(row, number, operands, address).map_err(|error| {
         error.unwrap_or_else(|| EncodeError::NoSuchForm {
             mnemonic: row.form.mnemonic.to_string(),
@@ -101,26 +103,44 @@ pub fn encode_form(
 }
 
 /// A word being built from a row.
-struct Word<'a> {
-    row: &'a Row,
-    bits: u32,
+pub(super) struct Word {
+    pub bits: u32,
+    /// Bits that are decided: literal, or put by an operand.
+    set: u32,
     fixups: ArrayVec<Fixup, 2>,
 }
 
-impl Word<'_> {
-    fn put(&mut self, field: &str, value: u32) {
-        let (at, width) = self.row.field(field);
-        debug_assert!(value >> width == 0 || width == 32, "{field} holds {width} bits");
-        self.bits |= value << at;
+impl Word {
+    /// Puts a value into a field.
+    ///
+    /// # Errors
+    ///
+    /// `None` if another operand, or the row, has decided on another value.
+    pub fn put(&mut self, field: BitField, value: u32) -> Result<(), Mismatch> {
+        self.put_bits(field.mask(), value << field.at)
     }
 
-    fn register(&mut self, field: RegField, reg: Reg) {
-        self.bits |= u32::from(reg.number) << field.shift();
+    /// Puts some bits.
+    ///
+    /// # Errors
+    ///
+    /// As for [`Word::put`].
+    pub fn put_bits(&mut self, mask: u32, bits: u32) -> Result<(), Mismatch> {
+        if bits & !mask != 0 || (self.bits ^ bits) & mask & self.set != 0 {
+            return Err(None);
+        }
+        self.bits |= bits;
+        self.set |= mask;
+        Ok(())
+    }
+
+    pub fn register(&mut self, field: RegField, number: u8) -> Result<(), Mismatch> {
+        self.put(field.field(), u32::from(number))
     }
 }
 
 /// Why a row does not take the operands: a value out of range, or (`None`) another kind of operand.
-type Mismatch = Option<EncodeError>;
+pub(super) type Mismatch = Option<EncodeError>;
 
 fn attempt(
     row: &Row,
@@ -131,11 +151,11 @@ fn attempt(
     if row.form.operands.len() != operands.len() {
         return Err(None);
     }
-    let mut word = Word { row, bits: row.value, fixups: ArrayVec::new() };
+    let mut word = Word { bits: row.value, set: row.mask, fixups: ArrayVec::new() };
     // A value out of range counts only if all the kinds are right.
     let mut out_of_range = None;
     for (index, (slot, operand)) in row.form.operands.iter().zip(operands).enumerate() {
-        match put_operand(&mut word, slot.pattern, operand, index, address) {
+        match word.put_operand(slot.pattern, operand, &Position { index, address }) {
             Ok(()) => {}
             Err(None) => return Err(None),
             Err(Some(error)) => out_of_range = out_of_range.or(Some(error)),
@@ -149,23 +169,50 @@ fn attempt(
     Ok(encoded)
 }
 
-fn range_error(
-    operand: usize,
-    value: i64,
-    range: RangeInclusive<i128>,
-    rule: &'static str,
-) -> Mismatch {
-    let rule = (!rule.is_empty()).then_some(rule);
-    Some(EncodeError::OutOfRange { operand, value: i128::from(value), range, rule })
+/// Which operand it is, and where the instruction stands.
+pub(super) struct Position {
+    pub index: usize,
+    pub address: u64,
+}
+
+impl Position {
+    /// The error of a value that does not fit its field; `rule` may be empty.
+    pub fn out_of_range(
+        &self,
+        value: i64,
+        range: RangeInclusive<i64>,
+        rule: &'static str,
+    ) -> Mismatch {
+        let range = i128::from(*range.start())..=i128::from(*range.end());
+        self.not_in(value, range, rule)
+    }
+
+    /// The error of a value that no field of the instruction can hold, whichever it is.
+    fn not_encodable(&self, value: i64, rule: &'static str) -> Mismatch {
+        self.not_in(value, -(1 << 63)..=(1 << 64) - 1, rule)
+    }
+
+    fn not_in(&self, value: i64, range: RangeInclusive<i128>, rule: &'static str) -> Mismatch {
+        let rule = (!rule.is_empty()).then_some(rule);
+        Some(EncodeError::OutOfRange { operand: self.index, value: i128::from(value), range, rule })
+    }
+
+    /// A value that is known and in the range.
+    pub fn number(&self, value: Value, range: RangeInclusive<i64>) -> Result<u32, Mismatch> {
+        let value = known(value)?;
+        match range.contains(&value) {
+            true => Ok(value as u32),
+            false => Err(self.out_of_range(value, range, "")),
+        }
+    }
 }
 
 /// The value of an immediate at `width`: as written if it fits signed or unsigned, upper bits cut.
-fn at_width(value: i64, width: Width, operand: usize) -> Result<u64, Mismatch> {
+fn at_width(value: i64, width: Width, at: &Position) -> Result<u64, Mismatch> {
     if width == Width::W64 || (-(1i64 << 31)..1 << 32).contains(&value) {
         Ok(value as u64 & width.mask())
     } else {
-        let range = -(1i128 << 31)..=(1i128 << 32) - 1;
-        Err(range_error(operand, value, range, ""))
+        Err(at.out_of_range(value, -(1 << 31)..=(1 << 32) - 1, ""))
     }
 }
 
@@ -177,363 +224,283 @@ fn wide_part(value: u64) -> Option<(u32, u32)> {
     })
 }
 
-fn known(value: Value) -> Result<i64, Mismatch> {
+pub(super) fn known(value: Value) -> Result<i64, Mismatch> {
     // No A64 field of these kinds can be filled by a relocation that we write.
     value.known().ok_or(None)
 }
 
-fn put_operand(
-    word: &mut Word,
-    pattern: Pattern,
-    operand: &Operand,
-    index: usize,
-    address: u64,
-) -> Result<(), Mismatch> {
-    const MOV_RULE: &str = "MOV takes 16 bits at a multiple of 16, the inverse of that, or a repeating run of ones; build others with movz and movk";
-    const BITMASK_RULE: &str =
-        "the immediate must be a run of ones, rotated and repeated across the register";
-    let any_range = -(1i128 << 63)..=(1i128 << 64) - 1;
-    match (pattern, *operand) {
-        (Pattern::R(width, field), Operand::Reg(reg)) => {
-            let wanted = if width == Width::W64 { RegKind::X } else { RegKind::W };
-            if reg.kind != wanted {
-                return Err(None);
-            }
-            word.register(field, reg);
-        }
-        (Pattern::RSp(width, field), Operand::Reg(reg)) => {
-            if !is_base_like(reg, width) {
-                return Err(None);
-            }
-            word.register(field, reg);
-        }
-        (Pattern::Sp(width), Operand::Reg(reg)) => {
-            if !matches!(reg.kind, RegKind::Sp | RegKind::Wsp) || reg.width() != width {
-                return Err(None);
-            }
-        }
-        (Pattern::AddSubImm, Operand::Imm(Value::Unresolved)) => {
-            let (field, operand) = (Field::AddLow12, index as u8);
-            word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
-        }
-        (Pattern::AddSubImm, Operand::Imm(value)) => {
-            let value = known(value)?;
-            if (0..4096).contains(&value) {
-                word.put("imm12", value as u32);
-            } else if value & 0xfff == 0 && (0..4096 << 12).contains(&value) {
-                word.put("sh", 1);
-                word.put("imm12", (value >> 12) as u32);
-            } else {
-                let rule = "0 to 4095, or such a number shifted left by 12";
-                return Err(range_error(index, value, 0..=4095, rule));
-            }
-        }
-        (Pattern::AddSubImm, Operand::ShiftedImm(Value::Unresolved, shift @ (0 | 12))) => {
-            word.put("sh", u32::from(shift == 12));
-            let (field, operand) = (Field::AddLow12, index as u8);
-            word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
-        }
-        (Pattern::AddSubImm, Operand::ShiftedImm(value, shift @ (0 | 12))) => {
-            let value = known(value)?;
-            if !(0..4096).contains(&value) {
-                return Err(range_error(index, value, 0..=4095, ""));
-            }
-            word.put("sh", u32::from(shift == 12));
-            word.put("imm12", value as u32);
-        }
-        (Pattern::Bitmask(width), Operand::Imm(value)) => {
-            let value = known(value)?;
-            let (n, immr, imms) = bitmask::encode(at_width(value, width, index)?, width)
-                .ok_or_else(|| range_error(index, value, any_range, BITMASK_RULE))?;
-            put_bitmask(word, n, immr, imms);
-        }
-        (Pattern::MovImm(width) | Pattern::MovInverted(width), Operand::Imm(value)) => {
-            let value = known(value)?;
-            let inverted = matches!(pattern, Pattern::MovInverted(_));
-            let bits = at_width(value, width, index)?;
-            let bits = if inverted { !bits & width.mask() } else { bits };
-            let (part, hw) =
-                wide_part(bits).ok_or_else(|| range_error(index, value, any_range, MOV_RULE))?;
-            word.put("imm16", part);
-            word.put("hw", hw);
-        }
-        (Pattern::MovBitmask(width), Operand::Imm(value)) => {
-            let value = known(value)?;
-            let bits = at_width(value, width, index)?;
-            let (n, immr, imms) = bitmask::encode(bits, width)
-                .ok_or_else(|| range_error(index, value, any_range, MOV_RULE))?;
-            put_bitmask(word, n, immr, imms);
-        }
-        (Pattern::MoveWide(width), Operand::Imm(value) | Operand::ShiftedImm(value, _)) => {
-            let value = known(value)?;
-            let shift = match operand {
-                Operand::ShiftedImm(_, shift) => *shift,
-                _ => 0,
-            };
-            if shift % 16 != 0 || u32::from(shift) >= width.bits() {
-                let range = 0..=i128::from(width.bits() - 16);
-                return Err(range_error(
-                    index,
-                    i64::from(shift),
-                    range,
-                    "the shift is a multiple of 16",
-                ));
-            }
-            if !(0..65536).contains(&value) {
-                return Err(range_error(index, value, 0..=65535, ""));
-            }
-            word.put("imm16", value as u32);
-            word.put("hw", u32::from(shift / 16));
-        }
-        (Pattern::ShiftedReg(width, ror), Operand::Reg(_) | Operand::Shifted(..)) => {
-            let (reg, shift, amount) = match *operand {
-                Operand::Shifted(reg, shift, amount) => (reg, shift, amount),
-                Operand::Reg(reg) => (reg, Shift::Lsl, 0),
-                _ => return Err(None),
-            };
-            put_operand(word, Pattern::R(width, RegField::Rm), &Operand::Reg(reg), index, address)?;
-            if shift == Shift::Ror && !ror {
-                return Err(None);
-            }
-            if u32::from(amount) >= width.bits() {
-                let range = 0..=i128::from(width.bits() - 1);
-                return Err(range_error(index, i64::from(amount), range, ""));
-            }
-            word.put("shift", shift as u32);
-            word.put("imm6", u32::from(amount));
-        }
-        (Pattern::ExtendedReg(width), _) => put_extended(word, width, operand, index)?,
-        (Pattern::LeftShift(width) | Pattern::RightShift(width), Operand::Imm(value)) => {
-            let value = known(value)?;
-            let bits = width.bits();
-            if !(0..i64::from(bits)).contains(&value) {
-                return Err(range_error(index, value, 0..=i128::from(bits - 1), ""));
-            }
-            let amount = value as u32;
-            if matches!(pattern, Pattern::LeftShift(_)) {
-                word.put("immr", (bits - amount) % bits);
-                word.put("imms", bits - 1 - amount);
-            } else {
-                word.put("immr", amount);
-            }
-        }
-        (Pattern::Cond, Operand::Cond(cond)) => word.put("cond", u32::from(cond)),
-        // There is no inverse of "always".
-        (Pattern::InvertedCond, Operand::Cond(cond)) if cond < 14 => {
-            word.put("cond", u32::from(cond ^ 1));
-        }
-        (Pattern::MemOffset(access, offset), Operand::Mem(mem)) => {
-            put_memory(word, access, offset, &mem, IndexMode::Offset, index)?;
-        }
-        (Pattern::MemPre(access, offset), Operand::Mem(mem)) => {
-            put_memory(word, access, offset, &mem, IndexMode::Pre, index)?;
-        }
-        (Pattern::MemPost(access, offset), Operand::Mem(mem)) => {
-            put_memory(word, access, offset, &mem, IndexMode::Post, index)?;
-        }
-        (Pattern::MemReg(access), Operand::Mem(mem)) => put_indexed(word, access, &mem, index)?,
-        (Pattern::Label26, Operand::Target(target)) => {
-            put_target(word, target, address, "imm26", Field::Branch26, index)?;
-        }
-        (Pattern::Label19, Operand::Target(target)) => {
-            put_target(word, target, address, "imm19", Field::Branch19, index)?;
-        }
-        (Pattern::Label14, Operand::Target(target)) => {
-            put_target(word, target, address, "imm14", Field::Branch14, index)?;
-        }
-        (Pattern::Bit(base), Operand::Imm(value)) => {
-            let (value, base) = (known(value)?, i64::from(base));
-            if !(base..base + 32).contains(&value) {
-                return Err(range_error(
-                    index,
-                    value,
-                    i128::from(base)..=i128::from(base + 31),
-                    "",
-                ));
-            }
-            word.put("b40", (value - base) as u32);
-        }
-        (Pattern::AdrLabel, Operand::Target(target)) => put_adr(word, target, address, index)?,
-        (Pattern::AdrpLabel, Operand::Target(target)) => {
-            put_adrp(word, target, address, index)?;
-        }
-        (Pattern::Imm16, Operand::Imm(value)) => {
-            let value = known(value)?;
-            if !(0..65536).contains(&value) {
-                return Err(range_error(index, value, 0..=65535, ""));
-            }
-            word.put("imm16", value as u32);
-        }
-        (Pattern::Hint, Operand::Imm(value)) => {
-            let value = known(value)?;
-            if !(0..128).contains(&value) {
-                return Err(range_error(index, value, 0..=127, ""));
-            }
-            word.put("imm7", value as u32);
-        }
-        _ => return Err(None),
+const MOV_RULE: &str = "MOV takes 16 bits at a multiple of 16, the inverse of that, or a repeating run of ones; build others with movz and movk";
+const BITMASK_RULE: &str =
+    "the immediate must be a run of ones, rotated and repeated across the register";
+
+impl Word {
+    /// Leaves a field open for a relocation.
+    pub fn fixup(&mut self, field: Field, at: &Position) {
+        self.fixups.push(Fixup { offset: 0, field, operand: at.index as u8, addend: 0 });
     }
-    Ok(())
+
+    fn put_operand(
+        &mut self,
+        pattern: Pattern,
+        operand: &Operand,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        match operand {
+            Operand::Reg(_) | Operand::Shifted(..) | Operand::Extended(..) => {
+                self.put_register(pattern, operand, at)
+            }
+            Operand::Imm(_)
+            | Operand::ShiftedImm(..)
+            | Operand::ShiftedOnes(..)
+            | Operand::Float(_) => match self.put_vector_immediate(pattern, operand, at) {
+                Some(done) => done,
+                None => self.put_immediate(pattern, operand, at),
+            },
+            Operand::Mem(mem) => self.put_memory(pattern, mem, at),
+            Operand::Target(target) => self.put_target(pattern, *target, at),
+            Operand::Cond(cond) => match pattern {
+                Pattern::Cond => self.put(field::COND, u32::from(*cond)),
+                // There is no inverse of "always".
+                Pattern::InvertedCond if *cond < 14 => self.put(field::COND, u32::from(cond ^ 1)),
+                _ => Err(None),
+            },
+            Operand::Vector(..) | Operand::Element(..) | Operand::List(_) | Operand::Named(_) => {
+                self.put_vector_operand(pattern, operand)
+            }
+        }
+    }
+
+    /// A register, shifted or extended where the pattern takes that.
+    fn put_register(
+        &mut self,
+        pattern: Pattern,
+        operand: &Operand,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        match (pattern, *operand) {
+            (Pattern::R(width, field), Operand::Reg(reg)) => {
+                self.register(field, general(reg, width)?)
+            }
+            (Pattern::RSp(width, field), Operand::Reg(reg)) if is_base_like(reg, width) => {
+                self.register(field, reg.number)
+            }
+            (Pattern::Sp(width), Operand::Reg(reg)) => {
+                let is_sp = matches!(reg.kind, RegKind::Sp | RegKind::Wsp);
+                if is_sp && reg.width() == width { Ok(()) } else { Err(None) }
+            }
+            (Pattern::RTwice(width), Operand::Reg(reg)) => {
+                let number = general(reg, width)?;
+                self.register(RegField::Rn, number)?;
+                self.register(RegField::Rm, number)
+            }
+            (Pattern::REven(width, field), Operand::Reg(reg)) => {
+                let number = general(reg, width)?;
+                if number % 2 != 0 {
+                    return Err(None);
+                }
+                self.register(field, number)
+            }
+            (Pattern::RNext(width, field), Operand::Reg(reg)) => {
+                // The first of the pair has been put.
+                let first = field.field().get(self.bits) as u8;
+                if general(reg, width)? == first | 1 { Ok(()) } else { Err(None) }
+            }
+            (Pattern::ShiftedReg(width, ror), Operand::Reg(_) | Operand::Shifted(..)) => {
+                let (reg, shift, amount) = match *operand {
+                    Operand::Shifted(reg, shift, amount) => (reg, shift, amount),
+                    Operand::Reg(reg) => (reg, Shift::Lsl, 0),
+                    _ => return Err(None),
+                };
+                self.register(RegField::Rm, general(reg, width)?)?;
+                if shift == Shift::Ror && !ror {
+                    return Err(None);
+                }
+                if u32::from(amount) >= width.bits() {
+                    let range = 0..=i64::from(width.bits() - 1);
+                    return Err(at.out_of_range(i64::from(amount), range, ""));
+                }
+                self.put(field::SHIFT, shift as u32)?;
+                self.put(field::IMM6, u32::from(amount))
+            }
+            (Pattern::ExtendedReg(width), _) => self.put_extended(width, operand, at),
+            (_, Operand::Reg(reg)) => self.put_scalar(pattern, reg),
+            _ => Err(None),
+        }
+    }
+
+    fn put_extended(
+        &mut self,
+        width: Width,
+        operand: &Operand,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        let natural = if width == Width::W64 { Extend::Uxtx } else { Extend::Uxtw };
+        let (reg, extend, amount) = match *operand {
+            Operand::Reg(reg) => (reg, natural, 0),
+            Operand::Shifted(reg, Shift::Lsl, amount) => (reg, natural, amount),
+            Operand::Extended(reg, extend, amount) => (reg, extend, amount),
+            _ => return Err(None),
+        };
+        // Only UXTX and SXTX take all of an X register; the others take a W register.
+        let wanted = match extend {
+            Extend::Uxtx | Extend::Sxtx if width == Width::W64 => Width::W64,
+            _ => Width::W32,
+        };
+        let number = general(reg, wanted)?;
+        if amount > 4 {
+            return Err(at.out_of_range(i64::from(amount), 0..=4, ""));
+        }
+        self.register(RegField::Rm, number)?;
+        self.put(field::OPTION, extend as u32)?;
+        self.put(field::IMM3, u32::from(amount))
+    }
+
+    fn put_immediate(
+        &mut self,
+        pattern: Pattern,
+        operand: &Operand,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        let (value, shift) = match *operand {
+            Operand::Imm(value) => (value, None),
+            Operand::ShiftedImm(value, shift) => (value, Some(shift)),
+            _ => return Err(None),
+        };
+        match (pattern, shift) {
+            (Pattern::AddSubImm, None | Some(0 | 12)) => self.put_add_sub(value, shift, at),
+            (Pattern::MoveWide(width), _) => self.put_move_wide(width, value, shift, at),
+            (_, Some(_)) => Err(None),
+            (Pattern::Bitmask(width), _) => {
+                let value = known(value)?;
+                let mask = bitmask::encode(at_width(value, width, at)?, width);
+                self.put_bitmask(mask.ok_or_else(|| at.not_encodable(value, BITMASK_RULE))?)
+            }
+            (Pattern::MovImm(width) | Pattern::MovInverted(width), _) => {
+                let value = known(value)?;
+                let inverted = matches!(pattern, Pattern::MovInverted(_));
+                let bits = at_width(value, width, at)?;
+                let bits = if inverted { !bits & width.mask() } else { bits };
+                let (part, half) =
+                    wide_part(bits).ok_or_else(|| at.not_encodable(value, MOV_RULE))?;
+                self.put(field::IMM16, part)?;
+                self.put(field::HALF, half)
+            }
+            (Pattern::MovBitmask(width), _) => {
+                let value = known(value)?;
+                let mask = bitmask::encode(at_width(value, width, at)?, width);
+                self.put_bitmask(mask.ok_or_else(|| at.not_encodable(value, MOV_RULE))?)
+            }
+            (Pattern::LeftShift(width), _) => {
+                let bits = width.bits();
+                let amount = at.number(value, 0..=i64::from(bits - 1))?;
+                self.put(field::IMMR, (bits - amount) % bits)?;
+                self.put(field::IMMS, bits - 1 - amount)
+            }
+            (Pattern::InsertLsb(width), _) => {
+                let bits = width.bits();
+                let lsb = at.number(value, 0..=i64::from(bits - 1))?;
+                self.put(field::IMMR, (bits - lsb) % bits)
+            }
+            (Pattern::InsertWidth(width), _) => {
+                let bits = width.bits();
+                let lsb = (bits - field::IMMR.get(self.bits)) % bits;
+                let count = at.number(value, 1..=i64::from(bits - lsb))?;
+                self.put(field::IMMS, count - 1)
+            }
+            (Pattern::ExtractWidth(width), _) => {
+                let lsb = field::IMMR.get(self.bits);
+                let count = at.number(value, 1..=i64::from(width.bits() - lsb))?;
+                self.put(field::IMMS, lsb + count - 1)
+            }
+            (Pattern::Bit(base), _) => {
+                let base = i64::from(base);
+                let bit = at.number(value, base..=base + 31)?;
+                self.put(field::BIT40, bit - base as u32)
+            }
+            // What has no name is written as its number.
+            (Pattern::Named(NamedKind::Prefetch), _) => {
+                let number = at.number(value, 0..=31)?;
+                self.put(field::PREFETCH, number)
+            }
+            (Pattern::Named(NamedKind::Barrier), _) => {
+                let number = at.number(value, 0..=15)?;
+                self.put(field::CRM, number)
+            }
+            (Pattern::Unsigned(field), _) => {
+                let value = at.number(value, 0..=(1 << field.width) - 1)?;
+                self.put(field, value)
+            }
+            _ => Err(None),
+        }
+    }
+
+    fn put_add_sub(
+        &mut self,
+        value: Value,
+        shift: Option<u8>,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        if value == Value::Unresolved {
+            self.fixup(Field::AddLow12, at);
+            return self.put(field::SHIFT12, u32::from(shift == Some(12)));
+        }
+        let value = known(value)?;
+        let (part, shifted) = match shift {
+            None if value & 0xfff == 0 && value >> 12 != 0 => (value >> 12, true),
+            None => (value, false),
+            Some(shift) => (value, shift == 12),
+        };
+        if !(0..4096).contains(&part) {
+            let rule = match shift {
+                None => "0 to 4095, or such a number shifted left by 12",
+                Some(_) => "",
+            };
+            return Err(at.out_of_range(value, 0..=4095, rule));
+        }
+        self.put(field::SHIFT12, u32::from(shifted))?;
+        self.put(field::IMM12, part as u32)
+    }
+
+    fn put_move_wide(
+        &mut self,
+        width: Width,
+        value: Value,
+        shift: Option<u8>,
+        at: &Position,
+    ) -> Result<(), Mismatch> {
+        let amount = shift.unwrap_or(0);
+        if !amount.is_multiple_of(16) || u32::from(amount) >= width.bits() {
+            let range = 0..=i64::from(width.bits() - 16);
+            let rule = "the shift is a multiple of 16";
+            return Err(at.out_of_range(i64::from(amount), range, rule));
+        }
+        if value == Value::Unresolved {
+            self.fixup(Field::MoveWide16, at);
+            return self.put(field::HALF, u32::from(amount / 16));
+        }
+        let value = at.number(value, 0..=65535)?;
+        self.put(field::IMM16, value)?;
+        self.put(field::HALF, u32::from(amount / 16))
+    }
+
+    fn put_bitmask(&mut self, (n, immr, imms): (u32, u32, u32)) -> Result<(), Mismatch> {
+        self.put(field::N, n)?;
+        self.put(field::IMMR, immr)?;
+        self.put(field::IMMS, imms)
+    }
 }
 
-fn put_bitmask(word: &mut Word, n: u32, immr: u32, imms: u32) {
-    word.put("N", n);
-    word.put("immr", immr);
-    word.put("imms", imms);
+/// The number of a general register of this width, the zero register included.
+fn general(reg: Reg, width: Width) -> Result<u8, Mismatch> {
+    let wanted = if width == Width::W64 { RegKind::X } else { RegKind::W };
+    if reg.kind == wanted { Ok(reg.number) } else { Err(None) }
 }
 
 /// Whether the register may stand where number 31 means the stack pointer.
-fn is_base_like(reg: Reg, width: Width) -> bool {
+pub(super) fn is_base_like(reg: Reg, width: Width) -> bool {
     match reg.kind {
         RegKind::Sp | RegKind::Wsp => reg.width() == width,
         RegKind::X | RegKind::W => reg.width() == width && reg.number != 31,
         _ => false,
     }
-}
-
-fn put_extended(
-    word: &mut Word,
-    width: Width,
-    operand: &Operand,
-    index: usize,
-) -> Result<(), Mismatch> {
-    let natural = if width == Width::W64 { Extend::Uxtx } else { Extend::Uxtw };
-    let (reg, extend, amount) = match *operand {
-        Operand::Reg(reg) => (reg, natural, 0),
-        Operand::Shifted(reg, Shift::Lsl, amount) => (reg, natural, amount),
-        Operand::Extended(reg, extend, amount) => (reg, extend, amount),
-        _ => return Err(None),
-    };
-    // Only UXTX and SXTX take all of an X register; the others take a W register.
-    let wanted = match extend {
-        Extend::Uxtx | Extend::Sxtx if width == Width::W64 => RegKind::X,
-        _ => RegKind::W,
-    };
-    if reg.kind != wanted {
-        return Err(None);
-    }
-    if amount > 4 {
-        return Err(range_error(index, i64::from(amount), 0..=4, ""));
-    }
-    word.register(RegField::Rm, reg);
-    word.put("option", extend as u32);
-    word.put("imm3", u32::from(amount));
-    Ok(())
-}
-
-fn put_base(word: &mut Word, mem: &Mem) -> Result<(), Mismatch> {
-    let base = mem.base.filter(|base| is_base_like(*base, Width::W64)).ok_or(None)?;
-    word.register(RegField::Rn, base);
-    Ok(())
-}
-
-fn put_memory(
-    word: &mut Word,
-    access: Width,
-    offset: Offset,
-    mem: &Mem,
-    mode: IndexMode,
-    index: usize,
-) -> Result<(), Mismatch> {
-    if mem.mode != mode || mem.index.is_some() {
-        return Err(None);
-    }
-    put_base(word, mem)?;
-    if mem.disp == Value::Unresolved && matches!(offset, Offset::Scaled12) {
-        let (field, operand) = (Field::AccessLow12(access), index as u8);
-        word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
-        return Ok(());
-    }
-    let disp = known(mem.disp)?;
-    let unit = access.bytes() as i64;
-    let (field, bits, unit, range) = match offset {
-        Offset::Scaled12 => ("imm12", 12, unit, 0..=4095 * unit),
-        Offset::Signed9 => ("imm9", 9, 1, -256..=255),
-        Offset::Scaled7 => ("imm7", 7, unit, -64 * unit..=63 * unit),
-    };
-    if !range.contains(&disp) || disp % unit != 0 {
-        let rule = if unit == 1 { "" } else { "and a multiple of the width of the access" };
-        let range = i128::from(*range.start())..=i128::from(*range.end());
-        return Err(range_error(index, disp, range, rule));
-    }
-    word.put(field, (disp / unit) as u32 & ((1 << bits) - 1));
-    Ok(())
-}
-
-fn put_indexed(word: &mut Word, access: Width, mem: &Mem, index: usize) -> Result<(), Mismatch> {
-    let (Some(reg), IndexMode::Offset, Some(0)) = (mem.index, mem.mode, mem.disp.known()) else {
-        return Err(None);
-    };
-    put_base(word, mem)?;
-    let extend = match (reg.kind, mem.extend) {
-        (RegKind::X, None) => Extend::Uxtx,
-        (RegKind::X, Some(e @ (Extend::Uxtx | Extend::Sxtx))) => e,
-        (RegKind::W, Some(e @ (Extend::Uxtw | Extend::Sxtw))) => e,
-        _ => return Err(None),
-    };
-    let amount = mem.scale.trailing_zeros();
-    if amount != 0 && u64::from(mem.scale) != access.bytes() {
-        let range = 0..=i128::from(access.bytes().trailing_zeros());
-        let rule = "the shift is 0, or what multiplies by the width of the access";
-        return Err(range_error(index, i64::from(amount), range, rule));
-    }
-    word.register(RegField::Rm, reg);
-    word.put("option", extend as u32);
-    word.put("S", u32::from(amount != 0));
-    Ok(())
-}
-
-fn put_target(
-    word: &mut Word,
-    target: Value,
-    address: u64,
-    name: &str,
-    field: Field,
-    index: usize,
-) -> Result<(), Mismatch> {
-    let Some(target) = target.known() else {
-        word.fixups.push(Fixup { offset: 0, field, operand: index as u8, addend: 0 });
-        return Ok(());
-    };
-    let distance = target.wrapping_sub(address as i64);
-    let (_, width) = word.row.field(name);
-    let limit = 1i64 << (width + 1);
-    if !(-limit..limit).contains(&distance) || distance % 4 != 0 {
-        let range = i128::from(-limit)..=i128::from(limit - 4);
-        return Err(range_error(index, distance, range, "the distance in bytes, a multiple of 4"));
-    }
-    word.put(name, (distance / 4) as u32 & ((1 << width) - 1));
-    Ok(())
-}
-
-fn put_adrp(word: &mut Word, target: Value, address: u64, index: usize) -> Result<(), Mismatch> {
-    let Some(target) = target.known() else {
-        let (field, operand) = (Field::AdrPage21, index as u8);
-        word.fixups.push(Fixup { offset: 0, field, operand, addend: 0 });
-        return Ok(());
-    };
-    let pages = (target >> 12).wrapping_sub(address as i64 >> 12);
-    if !(-(1 << 20)..1 << 20).contains(&pages) {
-        let range = -(1i128 << 20)..=(1i128 << 20) - 1;
-        return Err(range_error(index, pages, range, "the distance in pages of 4 KiB"));
-    }
-    word.put("immlo", pages as u32 & 3);
-    word.put("immhi", (pages >> 2) as u32 & 0x7ffff);
-    Ok(())
-}
-
-fn put_adr(word: &mut Word, target: Value, address: u64, index: usize) -> Result<(), Mismatch> {
-    let Some(target) = target.known() else {
-        let fixup = Fixup { offset: 0, field: Field::Adr21, operand: index as u8, addend: 0 };
-        word.fixups.push(fixup);
-        return Ok(());
-    };
-    let distance = target.wrapping_sub(address as i64);
-    if !(-(1 << 20)..1 << 20).contains(&distance) {
-        let range = -(1i128 << 20)..=(1i128 << 20) - 1;
-        return Err(range_error(index, distance, range, "the distance in bytes"));
-    }
-    word.put("immlo", distance as u32 & 3);
-    word.put("immhi", (distance >> 2) as u32 & 0x7ffff);
-    Ok(())
 }

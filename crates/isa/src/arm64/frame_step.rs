@@ -6,7 +6,7 @@ use crate::{FrameStep, Instruction, Operand, Width};
 /// See [`Instruction::frame_step`].
 pub(crate) fn frame_step(instruction: &Instruction) -> FrameStep {
     let whole = |index: usize| match instruction.operands.get(index) {
-        Some(Operand::Reg(reg)) if reg.width() == Width::W64 => Some(*reg),
+        Some(Operand::Reg(reg)) if reg.width() == Width::W64 && !reg.is_a64_vector() => Some(*reg),
         _ => None,
     };
     let amount = match instruction.operands.get(2) {
@@ -24,9 +24,19 @@ pub(crate) fn frame_step(instruction: &Instruction) -> FrameStep {
         Meaning::Mov => offset(Some(0)),
         meaning @ (Meaning::Load { .. }
         | Meaning::LoadPair { .. }
+        | Meaning::LoadScalar { .. }
+        | Meaning::LoadScalarPair { .. }
         | Meaning::Store { .. }
-        | Meaning::StorePair { .. }) => {
-            let loads = matches!(meaning, Meaning::Load { .. } | Meaning::LoadPair { .. });
+        | Meaning::StorePair { .. }
+        | Meaning::StoreScalar { .. }
+        | Meaning::StoreScalarPair { .. }) => {
+            let loads = matches!(
+                meaning,
+                Meaning::Load { .. }
+                    | Meaning::LoadPair { .. }
+                    | Meaning::LoadScalar { .. }
+                    | Meaning::LoadScalarPair { .. }
+            );
             let Some(Operand::Mem(mem)) = instruction.operands.last() else {
                 return FrameStep::Other;
             };

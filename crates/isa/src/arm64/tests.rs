@@ -1,7 +1,7 @@
 //! Encodings worked out by hand from the manual's diagrams.
 
 use super::*;
-use crate::{Extend, IndexMode, Mem, NoNames, Operand, Reg, Shift, Value};
+use crate::{Extend, FlagSet, IndexMode, Mem, NoNames, Operand, Reg, Shift, Value};
 
 fn reg(name: &str) -> Operand {
     Operand::Reg(parse(name))
@@ -115,4 +115,26 @@ fn conditions_and_their_inverses_disagree_on_every_flag_setting() {
         }
     }
     assert!(condition_holds(14, FlagSet::NONE) && condition_holds(15, FlagSet::NONE));
+}
+
+/// Every field that an encoding names stands where the field of that name does, or within it.
+#[test]
+fn fields_of_rows_stand_where_their_names_say() {
+    for number in 0..form_count() {
+        let form = form(number);
+        let mut at = 32;
+        for token in form.encoding.split_ascii_whitespace() {
+            if token.bytes().all(|b| b == b'0' || b == b'1') {
+                at -= token.len() as u32;
+                continue;
+            }
+            let (name, width) = token.split_once(':').unwrap_or((token, "5"));
+            let width: u32 = width.parse().unwrap();
+            at -= width;
+            let known = field::ALL.iter().find(|field| field.name == name);
+            let known = known.unwrap_or_else(|| panic!("{name} in {}", form.encoding));
+            let bits = (u32::MAX >> (32 - width)) << at;
+            assert_eq!(bits & !known.mask(), 0, "{name} of {} {}", form.mnemonic, form.encoding);
+        }
+    }
 }

@@ -467,8 +467,20 @@ impl<const LONG: bool> Reader<'_, LONG> {
         let alone = !LONG && base.is_none() && index.is_none();
         let disp = Value::Known(if alone { disp & 0xffff_ffff } else { disp });
         let (extend, segment, mode) = (None, None, IndexMode::Offset);
-        operands
-            .put(to, Operand::Mem(Mem { base, index, scale, extend, disp, segment, width, mode }));
+        operands.put(
+            to,
+            Operand::Mem(Mem {
+                base,
+                index,
+                scale,
+                extend,
+                shows_shift: false,
+                disp,
+                segment,
+                width,
+                mode,
+            }),
+        );
     }
 }
 

@@ -537,7 +537,7 @@ const fn context_of(number: u16) -> OperandContext {
         at += 1;
     }
     let traits = FORMS[number as usize].traits;
-    OperandContext { target, page: false, condition: false, traits }
+    OperandContext { target, page: false, condition: false, names: 0, traits }
 }
 
 /// The row with this number.

@@ -215,7 +215,13 @@ fn print_operand(
         Operand::ShiftedImm(..)
         | Operand::Shifted(..)
         | Operand::Extended(..)
-        | Operand::Cond(_) => {}
+        | Operand::Cond(_)
+        | Operand::ShiftedOnes(..)
+        | Operand::Float(_)
+        | Operand::Vector(..)
+        | Operand::Element(..)
+        | Operand::List(_)
+        | Operand::Named(_) => {}
     }
 }
 

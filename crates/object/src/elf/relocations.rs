@@ -68,6 +68,13 @@ pub(crate) const ARM64: &[(u32, RelocationKind)] = &[
     (raw::R_AARCH64_LDST32_ABS_LO12_NC, RelocationKind::A64AccessLow12(2)),
     (raw::R_AARCH64_LDST64_ABS_LO12_NC, RelocationKind::A64AccessLow12(3)),
     (raw::R_AARCH64_LDST128_ABS_LO12_NC, RelocationKind::A64AccessLow12(4)),
+    (raw::R_AARCH64_MOVW_UABS_G0, RelocationKind::A64MoveWide { part: 0, unchecked: false }),
+    (raw::R_AARCH64_MOVW_UABS_G0_NC, RelocationKind::A64MoveWide { part: 0, unchecked: true }),
+    (raw::R_AARCH64_MOVW_UABS_G1, RelocationKind::A64MoveWide { part: 1, unchecked: false }),
+    (raw::R_AARCH64_MOVW_UABS_G1_NC, RelocationKind::A64MoveWide { part: 1, unchecked: true }),
+    (raw::R_AARCH64_MOVW_UABS_G2, RelocationKind::A64MoveWide { part: 2, unchecked: false }),
+    (raw::R_AARCH64_MOVW_UABS_G2_NC, RelocationKind::A64MoveWide { part: 2, unchecked: true }),
+    (raw::R_AARCH64_MOVW_UABS_G3, RelocationKind::A64MoveWide { part: 3, unchecked: false }),
     (raw::R_AARCH64_TLSLE_ADD_TPREL_HI12, RelocationKind::Tls(TlsField::A64OffsetHigh12)),
     (raw::R_AARCH64_TLSLE_ADD_TPREL_LO12, RelocationKind::Tls(TlsField::A64OffsetLow12)),
     (

@@ -1,63 +1,15 @@
-//! The rows, by kind of instruction. Each can be held against the manual's page.
+//! Moves, sums, bitwise operations, shifts, products, quotients and what is chosen by a condition.
 
-use super::RegField::{Ra, Rd, Rm, Rn, Rt, Rt2};
-use super::{Form, Logic, Meaning, Offset, Pattern, RegField, OperandSpec, condition_flags, flag};
-use crate::{Access, Control, FlagEffects, Implicit, Reg, RegKind, Traits, Width};
+use super::rows::*;
+use crate::arm64::field;
+use crate::arm64::meaning::{Logic, Meaning};
+use crate::arm64::RegField::{Ra, Rd, Rm, Rn};
+use crate::arm64::{Form, OperandSpec, Pattern, flag};
+use crate::{Access, FlagEffects, Traits, Width};
 
-pub(super) const GROUPS: &[&[Form]] = &[
-    MOVES,
-    ADD_SUB,
-    LOGIC,
-    SHIFTS,
-    MULTIPLY,
-    CONDITIONAL,
-    LOADS,
-    STORES,
-    PAIRS,
-    BRANCH_IF,
-    BRANCHES,
+pub(super) const ROWS: &[Form] = rows![
+    MOVES, ADD_SUB, LOGIC, SHIFTS, MULTIPLY, CONDITIONAL, CARRY, ROTATE, ONE_SOURCE, COMPARE_IF, MULTIPLY_LONG, CRC,
 ];
-
-const W32: Width = Width::W32;
-const W64: Width = Width::W64;
-
-const fn spec(access: Access, pattern: Pattern) -> OperandSpec {
-    OperandSpec { access, pattern }
-}
-
-/// A register that is read; 31 is the zero register.
-const fn r(width: Width, field: RegField) -> OperandSpec {
-    spec(Access::Read, Pattern::R(width, field))
-}
-
-/// A register that is written; 31 is the zero register.
-const fn w(width: Width, field: RegField) -> OperandSpec {
-    spec(Access::Write, Pattern::R(width, field))
-}
-
-/// A register that is read; 31 is the stack pointer.
-const fn r_sp(width: Width, field: RegField) -> OperandSpec {
-    spec(Access::Read, Pattern::RSp(width, field))
-}
-
-/// A register that is written; 31 is the stack pointer.
-const fn w_sp(width: Width, field: RegField) -> OperandSpec {
-    spec(Access::Write, Pattern::RSp(width, field))
-}
-
-/// Another pattern that is read.
-const fn p(pattern: Pattern) -> OperandSpec {
-    spec(Access::Read, pattern)
-}
-
-const PLAIN: Form = Form::plain(Meaning::Nop);
-
-const SETS_NZCV: FlagEffects = FlagEffects { modified: flag::NZCV, ..FlagEffects::NONE };
-const SETS_NZ: FlagEffects = FlagEffects {
-    modified: flag::N.with(flag::Z),
-    cleared: flag::C.with(flag::V),
-    ..FlagEffects::NONE
-};
 
 const MOV: Form = Form {
     mnemonic: "mov",
@@ -231,27 +183,9 @@ const NEG_ROWS: [Form; 4] = [
     Form { operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, false))], encoding: "0 1 1 01011 shift:2 0 Rm 0 imm6:5 11111 Rd", ..NEGS },
     Form { operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, false))], encoding: "1 1 1 01011 shift:2 0 Rm imm6:6 11111 Rd", ..NEGS },
 ];
-const ADD_SUB_COUNT: usize = 6 * 6 + 4;
-const ADD_SUB: &[Form] = &join::<ADD_SUB_COUNT>(&[
+const ADD_SUB: &[Form] = &join::<40>(&[
     &ADD_ROWS, &ADDS_ROWS, &SUB_ROWS, &SUBS_ROWS, &CMP_ROWS, &CMN_ROWS, &NEG_ROWS,
 ]);
-
-/// Lays several groups of rows end to end.
-const fn join<const N: usize>(groups: &[&[Form]]) -> [Form; N] {
-    let mut rows = [PLAIN; N];
-    let (mut at, mut group) = (0, 0);
-    while group < groups.len() {
-        let mut row = 0;
-        while row < groups[group].len() {
-            rows[at] = groups[group][row];
-            at += 1;
-            row += 1;
-        }
-        group += 1;
-    }
-    assert!(at == N, "N is the number of rows");
-    rows
-}
 
 /// Immediate and shifted-register rows of a bitwise operation: opcode, whether it sets flags.
 macro_rules! logic {
@@ -356,7 +290,13 @@ const LOGIC_ALIASES: [Form; 6] = [
     Form { operands: &[w(W32, Rd), p(Pattern::ShiftedReg(W32, true))], encoding: "0 01 01010 shift:2 1 Rm 0 imm6:5 11111 Rd", ..MVN },
     Form { operands: &[w(W64, Rd), p(Pattern::ShiftedReg(W64, true))], encoding: "1 01 01010 shift:2 1 Rm imm6:6 11111 Rd", ..MVN },
 ];
-const LOGIC: &[Form] = &join::<28>(&[
+const BICS: Form = Form {
+    flags: SETS_NZ,
+    ..named("bics", Meaning::Logic { op: Logic::And, invert: true, flags: true }, "clears the bits that are set in the last operand and sets N and Z", "Arm ARM, C6.2 BICS")
+};
+const BICS_ROWS: [Form; 2] = logic_inverted!(BICS, "11");
+const LOGIC: &[Form] = &join::<30>(&[
+    &BICS_ROWS,
     &AND_ROWS,
     &ORR_ROWS,
     &EOR_ROWS,
@@ -391,16 +331,16 @@ const ASR: Form = Form {
 const SHIFTS: &[Form] = &[
     Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::LeftShift(W32))], encoding: "0 10 100110 0 0 immr:5 0 imms:5 Rn Rd", ..LSL },
     Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::LeftShift(W64))], encoding: "1 10 100110 1 immr:6 imms:6 Rn Rd", ..LSL },
-    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))], encoding: "0 10 100110 0 0 immr:5 011111 Rn Rd", ..LSR },
-    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))], encoding: "1 10 100110 1 immr:6 111111 Rn Rd", ..LSR },
-    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::RightShift(W32))], encoding: "0 00 100110 0 0 immr:5 011111 Rn Rd", ..ASR },
-    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::RightShift(W64))], encoding: "1 00 100110 1 immr:6 111111 Rn Rd", ..ASR },
-    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
-    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
-    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
-    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
-    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
-    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::Unsigned(field::IMMR.low(5)))], encoding: "0 10 100110 0 0 immr:5 011111 Rn Rd", ..LSR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::Unsigned(field::IMMR))], encoding: "1 10 100110 1 immr:6 111111 Rn Rd", ..LSR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), p(Pattern::Unsigned(field::IMMR.low(5)))], encoding: "0 00 100110 0 0 immr:5 011111 Rn Rd", ..ASR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), p(Pattern::Unsigned(field::IMMR))], encoding: "1 00 100110 1 immr:6 111111 Rn Rd", ..ASR },
+    Form { aliases: &["lslv"], operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
+    Form { aliases: &["lslv"], operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001000 Rn Rd", ..LSL },
+    Form { aliases: &["lsrv"], operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
+    Form { aliases: &["lsrv"], operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001001 Rn Rd", ..LSR },
+    Form { aliases: &["asrv"], operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
+    Form { aliases: &["asrv"], operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001010 Rn Rd", ..ASR },
 ];
 
 const MUL: Form = Form {
@@ -488,7 +428,21 @@ const CSNEG: Form = Form {
     source: "Arm ARM, C6.2 CSNEG",
     ..CSEL
 };
-const CONDITIONAL: &[Form] = &[
+const fn choose(mnemonic: &'static str, meaning: Meaning, summary: &'static str, source: &'static str) -> Form {
+    Form { mnemonic, meaning, summary, source, ..CSEL }
+}
+const CSETM: Form = choose("csetm", Meaning::Csetm, "sets every bit if the condition holds, else clears them", "Arm ARM, C6.2 CSETM");
+const CINC: Form = choose("cinc", Meaning::Cinc, "adds 1 if the condition holds, else copies", "Arm ARM, C6.2 CINC");
+const CINV: Form = choose("cinv", Meaning::Cinv, "inverts if the condition holds, else copies", "Arm ARM, C6.2 CINV");
+const CNEG: Form = choose("cneg", Meaning::Cneg, "negates if the condition holds, else copies", "Arm ARM, C6.2 CNEG");
+const CONDITIONAL: &[Form] = rows![
+    both!(CSETM, W => [w(W, Rd), p(Pattern::InvertedCond)], "1 0 11010100 11111 cond:4 0 0 11111 Rd"),
+    both!(CINC, W => [w(W, Rd), p(Pattern::RTwice(W)), p(Pattern::InvertedCond)], "0 0 11010100 Rm cond:4 0 1 Rn Rd"),
+    both!(CINV, W => [w(W, Rd), p(Pattern::RTwice(W)), p(Pattern::InvertedCond)], "1 0 11010100 Rm cond:4 0 0 Rn Rd"),
+    both!(CNEG, W => [w(W, Rd), p(Pattern::RTwice(W)), p(Pattern::InvertedCond)], "1 0 11010100 Rm cond:4 0 1 Rn Rd"),
+    CHOICES,
+];
+const CHOICES: &[Form] = &[
     Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 0 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSINC },
     Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 0 0 11010100 Rm cond:4 0 1 Rn Rd", ..CSINC },
     Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Cond)], encoding: "0 1 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSINV },
@@ -501,312 +455,129 @@ const CONDITIONAL: &[Form] = &[
     Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Cond)], encoding: "1 0 0 11010100 Rm cond:4 0 0 Rn Rd", ..CSEL },
 ];
 
-/// The addressing modes of a load or store: access width, register slot, `size` and `opc` bits.
-macro_rules! load_store {
-    ($base:expr, $unscaled:literal, $access:expr, $reg:expr, $mem:ident, $size:literal, $opc:literal) => {
-        [
-            Form { operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Scaled12))], encoding: concat!($size, " 111 0 01 ", $opc, " imm12:12 Rn Rt"), ..$base },
-            Form { operands: &[$reg, $mem(Pattern::MemPre($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 11 Rn Rt"), ..$base },
-            Form { operands: &[$reg, $mem(Pattern::MemPost($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 01 Rn Rt"), ..$base },
-            Form { operands: &[$reg, $mem(Pattern::MemReg($access))], encoding: concat!($size, " 111 0 00 ", $opc, " 1 Rm option:3 S:1 10 Rn Rt"), ..$base },
-            Form { mnemonic: $unscaled, operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"), ..$base },
-            Form { operands: &[$reg, $mem(Pattern::MemOffset($access, Offset::Signed9))], encoding: concat!($size, " 111 0 00 ", $opc, " 0 imm9:9 00 Rn Rt"), accepted_only: true, ..$base },
-        ]
-    };
-}
-
-const fn load(mnemonic: &'static str, access: Width, signed: bool) -> Form {
-    Form {
-        mnemonic,
-        meaning: Meaning::Load { access, signed },
-        summary: "loads from memory; a value narrower than the register is extended",
-        source: "Arm ARM, C6.2 LDR",
-        ..PLAIN
-    }
-}
-
-const fn store(mnemonic: &'static str, access: Width) -> Form {
-    Form {
-        mnemonic,
-        meaning: Meaning::Store { access },
-        summary: "stores the low part of the register to memory",
-        source: "Arm ARM, C6.2 STR",
-        ..PLAIN
-    }
-}
-
-const fn mem_read(pattern: Pattern) -> OperandSpec {
-    spec(Access::Read, pattern)
-}
-
-const fn mem_write(pattern: Pattern) -> OperandSpec {
-    spec(Access::Write, pattern)
-}
-
-const W8: Width = Width::W8;
-const W16: Width = Width::W16;
-const LDR_W: [Form; 6] =
-    load_store!(load("ldr", W32, false), "ldur", W32, w(W32, Rt), mem_read, "10", "01");
-const LDR_X: [Form; 6] =
-    load_store!(load("ldr", W64, false), "ldur", W64, w(W64, Rt), mem_read, "11", "01");
-const LDRB: [Form; 6] =
-    load_store!(load("ldrb", W8, false), "ldurb", W8, w(W32, Rt), mem_read, "00", "01");
-const LDRH: [Form; 6] =
-    load_store!(load("ldrh", W16, false), "ldurh", W16, w(W32, Rt), mem_read, "01", "01");
-const LDRSB_W: [Form; 6] =
-    load_store!(load("ldrsb", W8, true), "ldursb", W8, w(W32, Rt), mem_read, "00", "11");
-const LDRSB_X: [Form; 6] =
-    load_store!(load("ldrsb", W8, true), "ldursb", W8, w(W64, Rt), mem_read, "00", "10");
-const LDRSH_W: [Form; 6] =
-    load_store!(load("ldrsh", W16, true), "ldursh", W16, w(W32, Rt), mem_read, "01", "11");
-const LDRSH_X: [Form; 6] =
-    load_store!(load("ldrsh", W16, true), "ldursh", W16, w(W64, Rt), mem_read, "01", "10");
-const LDRSW: [Form; 6] =
-    load_store!(load("ldrsw", W32, true), "ldursw", W32, w(W64, Rt), mem_read, "10", "10");
-const LDR_LITERAL: [Form; 2] = [
-    Form { operands: &[w(W32, Rt), p(Pattern::Label19)], encoding: "00 011 0 00 imm19:19 Rt", traits: Traits::LOADS_LITERAL, ..load("ldr", W32, false) },
-    Form { operands: &[w(W64, Rt), p(Pattern::Label19)], encoding: "01 011 0 00 imm19:19 Rt", traits: Traits::LOADS_LITERAL, ..load("ldr", W64, false) },
+const CARRY: &[Form] = rows![
+    both!(ADC, W => [w(W, Rd), r(W, Rn), r(W, Rm)], "0 0 11010000 Rm 000000 Rn Rd"),
+    both!(ADCS, W => [w(W, Rd), r(W, Rn), r(W, Rm)], "0 1 11010000 Rm 000000 Rn Rd"),
+    both!(NGC, W => [w(W, Rd), r(W, Rm)], "1 0 11010000 Rm 000000 11111 Rd"),
+    both!(NGCS, W => [w(W, Rd), r(W, Rm)], "1 1 11010000 Rm 000000 11111 Rd"),
+    both!(SBC, W => [w(W, Rd), r(W, Rn), r(W, Rm)], "1 0 11010000 Rm 000000 Rn Rd"),
+    both!(SBCS, W => [w(W, Rd), r(W, Rn), r(W, Rm)], "1 1 11010000 Rm 000000 Rn Rd"),
 ];
-const LOADS: &[Form] = &join::<56>(&[
-    &LDR_W,
-    &LDR_X,
-    &LDRB,
-    &LDRH,
-    &LDRSB_W,
-    &LDRSB_X,
-    &LDRSH_W,
-    &LDRSH_X,
-    &LDRSW,
-    &LDR_LITERAL,
-]);
-const STR_W: [Form; 6] =
-    load_store!(store("str", W32), "stur", W32, r(W32, Rt), mem_write, "10", "00");
-const STR_X: [Form; 6] =
-    load_store!(store("str", W64), "stur", W64, r(W64, Rt), mem_write, "11", "00");
-const STRB: [Form; 6] =
-    load_store!(store("strb", W8), "sturb", W8, r(W32, Rt), mem_write, "00", "00");
-const STRH: [Form; 6] =
-    load_store!(store("strh", W16), "sturh", W16, r(W32, Rt), mem_write, "01", "00");
-const STORES: &[Form] = &join::<24>(&[&STR_W, &STR_X, &STRB, &STRH]);
+const TESTS_C: FlagEffects = FlagEffects::tests(flag::C);
+const TESTS_C_SETS_NZCV: FlagEffects = FlagEffects { tested: flag::C, ..SETS_NZCV };
+const ADC: Form = Form {
+    flags: TESTS_C,
+    ..named("adc", Meaning::AddCarry { subtract: false, flags: false }, "adds, and 1 more if C is set", "Arm ARM, C6.2 ADC")
+};
+const ADCS: Form = Form {
+    flags: TESTS_C_SETS_NZCV,
+    ..named("adcs", Meaning::AddCarry { subtract: false, flags: true }, "adds, and 1 more if C is set, and sets the flags", "Arm ARM, C6.2 ADCS")
+};
+const SBC: Form = Form {
+    flags: TESTS_C,
+    ..named("sbc", Meaning::AddCarry { subtract: true, flags: false }, "subtracts, and 1 more if C is clear", "Arm ARM, C6.2 SBC")
+};
+const SBCS: Form = Form {
+    flags: TESTS_C_SETS_NZCV,
+    ..named("sbcs", Meaning::AddCarry { subtract: true, flags: true }, "subtracts, and 1 more if C is clear, and sets the flags", "Arm ARM, C6.2 SBCS")
+};
+const NGC: Form = Form {
+    flags: TESTS_C,
+    ..named("ngc", Meaning::NegateCarry { flags: false }, "subtracts the operand from zero, and 1 more if C is clear", "Arm ARM, C6.2 NGC")
+};
+const NGCS: Form = Form {
+    flags: TESTS_C_SETS_NZCV,
+    ..named("ngcs", Meaning::NegateCarry { flags: true }, "subtracts the operand from zero, and 1 more if C is clear, and sets the flags", "Arm ARM, C6.2 NGCS")
+};
 
-/// The addressing modes of a pair load or store: width, slot function, `opc` and `L` bits.
-macro_rules! pair {
-    ($base:expr, $width:expr, $reg:ident, $mem:ident, $opc:literal, $l:literal) => {
-        [
-            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemOffset($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 010 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
-            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemPre($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 011 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
-            Form { operands: &[$reg($width, Rt), $reg($width, Rt2), $mem(Pattern::MemPost($width, Offset::Scaled7))], encoding: concat!($opc, " 101 0 001 ", $l, " imm7:7 Rt2 Rn Rt"), ..$base },
-        ]
-    };
+const ROR: Form = named("ror", Meaning::Ror, "rotates right; what goes out at the bottom comes in at the top", "Arm ARM, C6.2 ROR");
+const EXTR: Form = named("extr", Meaning::Extr, "takes a register's bits from two registers end to end, from the bit given up", "Arm ARM, C6.2 EXTR");
+const ROTATE: &[Form] = &[
+    Form { operands: &[w(W32, Rd), p(Pattern::RTwice(W32)), p(Pattern::Unsigned(field::IMMS.low(5)))], encoding: "0 00 100111 0 0 Rm 0 imms:5 Rn Rd", ..ROR },
+    Form { operands: &[w(W64, Rd), p(Pattern::RTwice(W64)), p(Pattern::Unsigned(field::IMMS))], encoding: "1 00 100111 1 0 Rm imms:6 Rn Rd", ..ROR },
+    Form { aliases: &["rorv"], operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 001011 Rn Rd", ..ROR },
+    Form { aliases: &["rorv"], operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 001011 Rn Rd", ..ROR },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm), p(Pattern::Unsigned(field::IMMS.low(5)))], encoding: "0 00 100111 0 0 Rm 0 imms:5 Rn Rd", ..EXTR },
+    Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm), p(Pattern::Unsigned(field::IMMS))], encoding: "1 00 100111 1 0 Rm imms:6 Rn Rd", ..EXTR },
+];
+
+const RBIT: Form = named("rbit", Meaning::Rbit, "reverses the order of the bits", "Arm ARM, C6.2 RBIT");
+const REV16: Form = named("rev16", Meaning::Reverse(W16), "reverses the bytes of each halfword", "Arm ARM, C6.2 REV16");
+const REV32: Form = named("rev32", Meaning::Reverse(W32), "reverses the bytes of each word", "Arm ARM, C6.2 REV32");
+const REV: Form = named("rev", Meaning::Reverse(W64), "reverses the order of the bytes", "Arm ARM, C6.2 REV");
+const CLZ: Form = named("clz", Meaning::Clz, "counts the zero bits above the highest bit that is set", "Arm ARM, C6.2 CLZ");
+const CLS: Form = named("cls", Meaning::Cls, "counts the bits below the highest that are the same as it", "Arm ARM, C6.2 CLS");
+const ONE_SOURCE: &[Form] = rows![
+    both!(RBIT, W => [w(W, Rd), r(W, Rn)], "1 0 11010110 00000 000000 Rn Rd"),
+    both!(REV16, W => [w(W, Rd), r(W, Rn)], "1 0 11010110 00000 000001 Rn Rd"),
+    [
+        Form { meaning: Meaning::Reverse(W32), operands: &[w(W32, Rd), r(W32, Rn)], encoding: "0 1 0 11010110 00000 000010 Rn Rd", ..REV },
+        Form { operands: &[w(W64, Rd), r(W64, Rn)], encoding: "1 1 0 11010110 00000 000010 Rn Rd", ..REV32 },
+        Form { aliases: &["rev64"], operands: &[w(W64, Rd), r(W64, Rn)], encoding: "1 1 0 11010110 00000 000011 Rn Rd", ..REV },
+    ],
+    both!(CLZ, W => [w(W, Rd), r(W, Rn)], "1 0 11010110 00000 000100 Rn Rd"),
+    both!(CLS, W => [w(W, Rd), r(W, Rn)], "1 0 11010110 00000 000101 Rn Rd"),
+];
+
+const IF_TRUE: FlagEffects = FlagEffects { tested: flag::NZCV, ..SETS_NZCV };
+const CCMP: Form = Form {
+    flags: IF_TRUE,
+    ..named("ccmp", Meaning::CondCompare { negative: false }, "compares if the condition holds, else sets the flags to the number", "Arm ARM, C6.2 CCMP")
+};
+const CCMN: Form = Form {
+    flags: IF_TRUE,
+    ..named("ccmn", Meaning::CondCompare { negative: true }, "compares with the operand negated if the condition holds, else sets the flags to the number", "Arm ARM, C6.2 CCMN")
+};
+const NZCV: OperandSpec = p(Pattern::Unsigned(field::NZCV));
+const COMPARED: OperandSpec = p(Pattern::Unsigned(field::COMPARED));
+const COMPARE_IF: &[Form] = rows![
+    both!(CCMP, W => [r(W, Rn), r(W, Rm), NZCV, p(Pattern::Cond)], "1 1 11010010 Rm cond:4 0 0 Rn 0 nzcv:4"),
+    both!(CCMP, W => [r(W, Rn), COMPARED, NZCV, p(Pattern::Cond)], "1 1 11010010 imm5:5 cond:4 1 0 Rn 0 nzcv:4"),
+    both!(CCMN, W => [r(W, Rn), r(W, Rm), NZCV, p(Pattern::Cond)], "0 1 11010010 Rm cond:4 0 0 Rn 0 nzcv:4"),
+    both!(CCMN, W => [r(W, Rn), COMPARED, NZCV, p(Pattern::Cond)], "0 1 11010010 imm5:5 cond:4 1 0 Rn 0 nzcv:4"),
+];
+
+const fn long(mnemonic: &'static str, signed: bool, subtract: bool, summary: &'static str, source: &'static str) -> Form {
+    named(mnemonic, Meaning::MultiplyLong { signed, subtract }, summary, source)
 }
+const SMULL: Form = long("smull", true, false, "multiplies two signed words to a doubleword", "Arm ARM, C6.2 SMULL");
+const UMULL: Form = long("umull", false, false, "multiplies two unsigned words to a doubleword", "Arm ARM, C6.2 UMULL");
+const SMNEGL: Form = long("smnegl", true, true, "multiplies two signed words to a doubleword and negates it", "Arm ARM, C6.2 SMNEGL");
+const UMNEGL: Form = long("umnegl", false, true, "multiplies two unsigned words to a doubleword and negates it", "Arm ARM, C6.2 UMNEGL");
+const SMADDL: Form = long("smaddl", true, false, "multiplies two signed words, and adds the product to the last operand", "Arm ARM, C6.2 SMADDL");
+const UMADDL: Form = long("umaddl", false, false, "multiplies two unsigned words, and adds the product to the last operand", "Arm ARM, C6.2 UMADDL");
+const SMSUBL: Form = long("smsubl", true, true, "multiplies two signed words, and subtracts the product from the last operand", "Arm ARM, C6.2 SMSUBL");
+const UMSUBL: Form = long("umsubl", false, true, "multiplies two unsigned words, and subtracts the product from the last operand", "Arm ARM, C6.2 UMSUBL");
+const SMULH: Form = named("smulh", Meaning::MultiplyHigh { signed: true }, "multiplies two signed doublewords; the upper half of the product is the result", "Arm ARM, C6.2 SMULH");
+const UMULH: Form = named("umulh", Meaning::MultiplyHigh { signed: false }, "multiplies two unsigned doublewords; the upper half of the product is the result", "Arm ARM, C6.2 UMULH");
+const MNEG: Form = named("mneg", Meaning::Msub, "multiplies and negates the product", "Arm ARM, C6.2 MNEG");
+const MULTIPLY_LONG: &[Form] = rows![
+    both!(MNEG, W => [w(W, Rd), r(W, Rn), r(W, Rm)], "00 11011 000 Rm 1 11111 Rn Rd"),
+    [
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm)], encoding: "1 00 11011 001 Rm 0 11111 Rn Rd", ..SMULL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm)], encoding: "1 00 11011 101 Rm 0 11111 Rn Rd", ..UMULL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm)], encoding: "1 00 11011 001 Rm 1 11111 Rn Rd", ..SMNEGL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm)], encoding: "1 00 11011 101 Rm 1 11111 Rn Rd", ..UMNEGL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm), r(W64, Ra)], encoding: "1 00 11011 001 Rm 0 Ra Rn Rd", ..SMADDL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm), r(W64, Ra)], encoding: "1 00 11011 101 Rm 0 Ra Rn Rd", ..UMADDL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm), r(W64, Ra)], encoding: "1 00 11011 001 Rm 1 Ra Rn Rd", ..SMSUBL },
+        Form { operands: &[w(W64, Rd), r(W32, Rn), r(W32, Rm), r(W64, Ra)], encoding: "1 00 11011 101 Rm 1 Ra Rn Rd", ..UMSUBL },
+        Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 00 11011 010 Rm 0 11111 Rn Rd", ..SMULH },
+        Form { operands: &[w(W64, Rd), r(W64, Rn), r(W64, Rm)], encoding: "1 00 11011 110 Rm 0 11111 Rn Rd", ..UMULH },
+    ],
+];
 
-const fn ldp(access: Width) -> Form {
-    Form {
-        mnemonic: "ldp",
-        meaning: Meaning::LoadPair { access },
-        summary: "loads two registers from adjacent memory",
-        source: "Arm ARM, C6.2 LDP",
-        ..PLAIN
-    }
+const fn crc(mnemonic: &'static str, castagnoli: bool, width: Width) -> Form {
+    let source = if castagnoli { "Arm ARM, C6.2 CRC32C" } else { "Arm ARM, C6.2 CRC32" };
+    named(mnemonic, Meaning::Crc32 { castagnoli, width }, "updates a checksum of 32 bits with the last operand", source)
 }
-
-const fn stp(access: Width) -> Form {
-    Form {
-        mnemonic: "stp",
-        meaning: Meaning::StorePair { access },
-        summary: "stores two registers to adjacent memory",
-        source: "Arm ARM, C6.2 STP",
-        ..PLAIN
-    }
-}
-
-const LDP_W: [Form; 3] = pair!(ldp(W32), W32, w, mem_read, "00", "1");
-const LDP_X: [Form; 3] = pair!(ldp(W64), W64, w, mem_read, "10", "1");
-const STP_W: [Form; 3] = pair!(stp(W32), W32, r, mem_write, "00", "0");
-const STP_X: [Form; 3] = pair!(stp(W64), W64, r, mem_write, "10", "0");
-const PAIRS: &[Form] = &join::<12>(&[&LDP_W, &LDP_X, &STP_W, &STP_X]);
-
-macro_rules! branch_if {
-    ($($bits:literal $name:literal [$($alias:literal),*] $cond:literal;)*) => {
-        &[$(
-            Form {
-                mnemonic: $name,
-                aliases: &[$($alias),*],
-                meaning: Meaning::BranchIf($cond),
-                operands: &[p(Pattern::Label19)],
-                encoding: concat!("01010100 imm19:19 0 ", $bits),
-                flags: FlagEffects::tests(condition_flags($cond)),
-                control: if $cond < 14 { Control::Branch } else { Control::Jump },
-                summary: "branches if the condition holds",
-                source: "Arm ARM, C6.2 B.cond",
-                ..PLAIN
-            },
-        )*]
-    };
-}
-
-const BRANCH_IF: &[Form] = branch_if! {
-    "0000" "b.eq" ["beq"] 0;
-    "0001" "b.ne" ["bne"] 1;
-    "0010" "b.cs" ["bcs", "b.hs", "bhs"] 2;
-    "0011" "b.cc" ["bcc", "b.lo", "blo"] 3;
-    "0100" "b.mi" ["bmi"] 4;
-    "0101" "b.pl" ["bpl"] 5;
-    "0110" "b.vs" ["bvs"] 6;
-    "0111" "b.vc" ["bvc"] 7;
-    "1000" "b.hi" ["bhi"] 8;
-    "1001" "b.ls" ["bls"] 9;
-    "1010" "b.ge" ["bge"] 10;
-    "1011" "b.lt" ["blt"] 11;
-    "1100" "b.gt" ["bgt"] 12;
-    "1101" "b.le" ["ble"] 13;
-    "1110" "b.al" ["bal"] 14;
-    "1111" "b.nv" ["bnv"] 15;
-};
-
-const LINK: Implicit = Implicit { access: Access::Write, reg: Reg::new(RegKind::X, 30) };
-const LINK_READ: Implicit = Implicit { access: Access::Read, reg: Reg::new(RegKind::X, 30) };
-
-const CBZ: Form = Form {
-    mnemonic: "cbz",
-    meaning: Meaning::Cbz,
-    control: Control::Branch,
-    summary: "branches if the register is zero; no flag is read or changed",
-    source: "Arm ARM, C6.2 CBZ",
-    ..PLAIN
-};
-const CBNZ: Form = Form {
-    mnemonic: "cbnz",
-    meaning: Meaning::Cbnz,
-    control: Control::Branch,
-    summary: "branches if the register is not zero; no flag is read or changed",
-    source: "Arm ARM, C6.2 CBNZ",
-    ..PLAIN
-};
-const TBZ: Form = Form {
-    mnemonic: "tbz",
-    meaning: Meaning::Tbz,
-    control: Control::Branch,
-    summary: "branches if the bit is clear; no flag is read or changed",
-    source: "Arm ARM, C6.2 TBZ",
-    ..PLAIN
-};
-const TBNZ: Form = Form {
-    mnemonic: "tbnz",
-    meaning: Meaning::Tbnz,
-    control: Control::Branch,
-    summary: "branches if the bit is set; no flag is read or changed",
-    source: "Arm ARM, C6.2 TBNZ",
-    ..PLAIN
-};
-const RET: Form = Form {
-    mnemonic: "ret",
-    meaning: Meaning::Ret,
-    control: Control::Return,
-    summary: "returns to the address in x30, or in the register given",
-    source: "Arm ARM, C6.2 RET",
-    ..PLAIN
-};
-const BRANCHES: &[Form] = &[
-    Form {
-        mnemonic: "b",
-        meaning: Meaning::B,
-        operands: &[p(Pattern::Label26)],
-        encoding: "0 00101 imm26:26",
-        control: Control::Jump,
-        summary: "branches",
-        source: "Arm ARM, C6.2 B",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "bl",
-        traits: Traits::LINKS,
-        meaning: Meaning::Bl,
-        operands: &[p(Pattern::Label26)],
-        implicit: &[LINK],
-        encoding: "1 00101 imm26:26",
-        control: Control::Call,
-        summary: "branches and leaves the return address in x30",
-        source: "Arm ARM, C6.2 BL",
-        ..PLAIN
-    },
-    Form { operands: &[r(W32, Rt), p(Pattern::Label19)], encoding: "0 011010 0 imm19:19 Rt", ..CBZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 0 imm19:19 Rt", ..CBZ },
-    Form { operands: &[r(W32, Rt), p(Pattern::Label19)], encoding: "0 011010 1 imm19:19 Rt", ..CBNZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Label19)], encoding: "1 011010 1 imm19:19 Rt", ..CBNZ },
-    Form { operands: &[r(W32, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 0 b40:5 imm14:14 Rt", ..TBZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Bit(32)), p(Pattern::Label14)], encoding: "1 011011 0 b40:5 imm14:14 Rt", ..TBZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 0 b40:5 imm14:14 Rt", accepted_only: true, ..TBZ },
-    Form { operands: &[r(W32, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 1 b40:5 imm14:14 Rt", ..TBNZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Bit(32)), p(Pattern::Label14)], encoding: "1 011011 1 b40:5 imm14:14 Rt", ..TBNZ },
-    Form { operands: &[r(W64, Rt), p(Pattern::Bit(0)), p(Pattern::Label14)], encoding: "0 011011 1 b40:5 imm14:14 Rt", accepted_only: true, ..TBNZ },
-    Form {
-        mnemonic: "br",
-        meaning: Meaning::Br,
-        operands: &[r(W64, Rn)],
-        encoding: "1101011 0000 11111 000000 Rn 00000",
-        control: Control::Jump,
-        summary: "branches to the address in the register",
-        source: "Arm ARM, C6.2 BR",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "blr",
-        meaning: Meaning::Blr,
-        operands: &[r(W64, Rn)],
-        implicit: &[LINK],
-        encoding: "1101011 0001 11111 000000 Rn 00000",
-        control: Control::Call,
-        summary: "branches to the address in the register and leaves the return address in x30",
-        source: "Arm ARM, C6.2 BLR",
-        ..PLAIN
-    },
-    Form { implicit: &[LINK_READ], encoding: "1101011 0010 11111 000000 11110 00000", ..RET },
-    Form { operands: &[r(W64, Rn)], encoding: "1101011 0010 11111 000000 Rn 00000", ..RET },
-    Form {
-        mnemonic: "nop",
-        encoding: "11010101000000110010 0000 000 11111",
-        summary: "does nothing",
-        source: "Arm ARM, C6.2 NOP",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "hint",
-        operands: &[p(Pattern::Hint)],
-        encoding: "11010101000000110010 imm7:7 11111",
-        summary: "gives the processor a hint by its number; does nothing to what a program sees",
-        source: "Arm ARM, C6.2 HINT",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "svc",
-        meaning: Meaning::Svc,
-        operands: &[p(Pattern::Imm16)],
-        implicit: &[Implicit { access: Access::ReadWrite, reg: Reg::new(RegKind::X, 0) }],
-        encoding: "11010100 000 imm16:16 00001",
-        control: Control::Syscall,
-        summary: "calls the kernel; x8 holds the number",
-        source: "Arm ARM, C6.2 SVC",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "brk",
-        meaning: Meaning::Brk,
-        operands: &[p(Pattern::Imm16)],
-        encoding: "11010100 001 imm16:16 00000",
-        control: Control::Trap,
-        summary: "raises a breakpoint trap (SIGTRAP)",
-        source: "Arm ARM, C6.2 BRK",
-        ..PLAIN
-    },
-    Form {
-        mnemonic: "udf",
-        meaning: Meaning::Udf,
-        operands: &[p(Pattern::Imm16)],
-        encoding: "0000000000000000 imm16:16",
-        control: Control::Trap,
-        summary: "is an undefined instruction on purpose (SIGILL)",
-        source: "Arm ARM, C6.2 UDF",
-        ..PLAIN
-    },
+const CRC: &[Form] = &[
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 0 00 Rn Rd", ..crc("crc32b", false, W8) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 0 01 Rn Rd", ..crc("crc32h", false, W16) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 0 10 Rn Rd", ..crc("crc32w", false, W32) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 010 0 11 Rn Rd", ..crc("crc32x", false, W64) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 1 00 Rn Rd", ..crc("crc32cb", true, W8) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 1 01 Rn Rd", ..crc("crc32ch", true, W16) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W32, Rm)], encoding: "0 0 0 11010110 Rm 010 1 10 Rn Rd", ..crc("crc32cw", true, W32) },
+    Form { operands: &[w(W32, Rd), r(W32, Rn), r(W64, Rm)], encoding: "1 0 0 11010110 Rm 010 1 11 Rn Rd", ..crc("crc32cx", true, W64) },
 ];
