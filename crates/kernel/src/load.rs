@@ -168,7 +168,7 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
 
     let auxiliary = [
         (AT_PAGESZ, 4096),
-        (AT_HWCAP, 0),
+        (AT_HWCAP, target(image.arch).features),
         (AT_CLKTCK, 100),
         (AT_ENTRY, image.entry),
         (AT_UID, 1000),

@@ -23,6 +23,8 @@ pub struct Target {
     pub(crate) user_limit: Option<u64>,
     /// What AT_PLATFORM and `uname` call the machine.
     pub(crate) platform: &'static str,
+    /// AT_HWCAP: what the processor has, as the machine's kernel numbers it.
+    pub(crate) features: u64,
 }
 
 static X86_64: Target = Target {
@@ -35,6 +37,8 @@ static X86_64: Target = Target {
     // The last page below the limit belongs to nobody.
     user_limit: Some((1 << 47) - 4096),
     platform: "x86_64",
+    // Programs ask CPUID.
+    features: 0,
 };
 
 static X86_32: Target = Target {
@@ -47,13 +51,33 @@ static X86_32: Target = Target {
     // Addresses and counts have 32 bits, and their sum is below the limit of the 64-bit kernel.
     user_limit: None,
     platform: "i686",
+    features: 0,
 };
+
+/// FP, ASIMD, AES, PMULL, SHA1, SHA2, CRC32, ATOMICS, FPHP, ASIMDHP, CPUID, ASIMDRDM, LRCPC, ASIMDDP.
+///
+/// Source: Linux, Documentation/arch/arm64/elf_hwcaps.rst and uapi/asm/hwcap.h.
+const ARM64_FEATURES: u64 = 1
+    | 1 << 1
+    | 1 << 3
+    | 1 << 4
+    | 1 << 5
+    | 1 << 6
+    | 1 << 7
+    | 1 << 8
+    | 1 << 9
+    | 1 << 10
+    | 1 << 11
+    | 1 << 12
+    | 1 << 15
+    | 1 << 20;
 
 static ARM64: Target = Target {
     abi: SyscallAbi::Arm64,
     syscall_instruction: "svc #0",
     exit_lines: &["mov x8, #93    // exit", "mov x0, #0     // status", "svc #0"],
     platform: "aarch64",
+    features: ARM64_FEATURES,
     ..X86_64
 };
 

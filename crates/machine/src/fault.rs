@@ -115,6 +115,9 @@ pub enum MemoryFaultKind {
     /// x86: 16 bytes for a vector instruction that must be aligned, and are not.
     /// Source: SDM Vol. 1, 11.2.
     Alignment,
+    /// A64: an exclusive, atomic or ordered access that is not aligned to its width.
+    /// Source: Arm ARM, B2.7.2 "Alignment of data accesses".
+    AtomicAlignment,
 }
 
 /// An access that memory refused.
@@ -173,9 +176,10 @@ impl Fault {
     /// The signal the kernel raises for it. Source: signal(7).
     pub const fn signal(self) -> Signal {
         match self {
-            Fault::Memory(MemoryFault { kind: MemoryFaultKind::StackSegment, .. }) => {
-                Signal::SIGBUS
-            }
+            Fault::Memory(MemoryFault {
+                kind: MemoryFaultKind::StackSegment | MemoryFaultKind::AtomicAlignment,
+                ..
+            }) => Signal::SIGBUS,
             Fault::Memory(_) => Signal::SIGSEGV,
             Fault::Privileged | Fault::Selector | Fault::Overflow => Signal::SIGSEGV,
             Fault::ModeChange | Fault::Bounds => Signal::SIGSEGV,

@@ -1,13 +1,21 @@
 //! The A64 processor: registers, condition flags, and its operations.
 
+mod atomics;
+mod branches;
 mod flags;
+mod integer;
+mod memory;
 mod op;
-pub(crate) mod operations;
+mod structures;
+mod system;
 #[cfg(test)]
 mod tests;
 mod translate;
+mod vector;
 
-use sotto_isa::{Arch, FlagSet, Instruction, RegisterId, RegisterValue, Storage};
+use sotto_isa::arm64::names::register;
+use sotto_isa::arm64::storage;
+use sotto_isa::{Arch, FlagSet, Instruction, Named, Operand, RegisterId, RegisterValue, Storage};
 
 use crate::code::cpu;
 use crate::code::cpu::{Result, TimeAndEntropy};
@@ -29,6 +37,14 @@ pub(crate) struct Cpu {
     regs: Registers,
     pc: u64,
     flags: LazyFlags,
+    vectors: [u128; 32],
+    /// Control and status of floating point.
+    fpcr: u32,
+    fpsr: u32,
+    /// The thread pointer.
+    tpidr: u64,
+    /// The address that is marked for an exclusive store plus 1, or 0.
+    exclusive: u64,
     time_and_entropy: TimeAndEntropy,
 }
 
@@ -49,6 +65,16 @@ impl Cpu {
     #[inline]
     fn put(&mut self, code: u8, value: u64) {
         self.regs.0[usize::from(code)] = value;
+    }
+
+    #[inline]
+    fn vector(&self, number: u8) -> u128 {
+        self.vectors[usize::from(number)]
+    }
+
+    #[inline]
+    fn set_vector(&mut self, number: u8, value: u128) {
+        self.vectors[usize::from(number)] = value;
     }
 }
 
@@ -74,16 +100,24 @@ impl cpu::Cpu for Cpu {
     }
 
     fn register(&self, storage: Storage) -> u64 {
-        match storage.0 {
-            32 => self.pc,
-            n => self.regs.0[usize::from(n)],
+        match storage {
+            storage::PC => self.pc,
+            storage::TPIDR_EL0 => self.tpidr,
+            storage::FPCR => u64::from(self.fpcr),
+            storage::FPSR => u64::from(self.fpsr),
+            storage::EXCLUSIVE => self.exclusive,
+            Storage(n) => self.regs.0[usize::from(n)],
         }
     }
 
     fn set_register(&mut self, storage: Storage, value: u64) {
-        match storage.0 {
-            32 => self.pc = value,
-            n => self.regs.0[usize::from(n)] = value,
+        match storage {
+            storage::PC => self.pc = value,
+            storage::TPIDR_EL0 => self.tpidr = value,
+            storage::FPCR => self.fpcr = value as u32,
+            storage::FPSR => self.fpsr = value as u32,
+            storage::EXCLUSIVE => self.exclusive = value,
+            Storage(n) => self.regs.0[usize::from(n)] = value,
         }
     }
 
@@ -95,12 +129,22 @@ impl cpu::Cpu for Cpu {
         self.flags.set_origin(origin);
     }
 
-    /// There are none yet.
-    fn bank_register(&self, _: RegisterId) -> RegisterValue {
-        RegisterValue::ZERO
+    fn bank_register(&self, id: RegisterId) -> RegisterValue {
+        self.vector(id.index).into()
     }
 
-    fn set_bank_register(&mut self, _: RegisterId, _: RegisterValue) {}
+    fn set_bank_register(&mut self, id: RegisterId, value: RegisterValue) {
+        self.set_vector(id.index, value.low_128());
+    }
+
+    fn asks_clock(instruction: &Instruction) -> bool {
+        instruction.operands.iter().any(|operand| {
+            matches!(
+                operand,
+                Operand::Named(Named::System(register::CNTVCT_EL0 | register::CNTPCT_EL0))
+            )
+        })
+    }
 
     fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {
         &mut self.time_and_entropy

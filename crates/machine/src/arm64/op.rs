@@ -1,10 +1,11 @@
 //! An instruction decoded into the compact form that the interpreter executes.
 
-use sotto_isa::arm64::Logic;
+use sotto_isa::arm64::{AtomicOp, Logic};
 use sotto_isa::{Extend, IndexMode, Shift, Width};
 
 use crate::Memory;
 use crate::arm64::Cpu;
+use crate::arm64::vector::VectorOp;
 use crate::code::cpu::Result;
 
 pub(crate) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
@@ -31,6 +32,9 @@ pub(crate) struct Op<O> {
     pub(crate) logic: Logic,
     pub(crate) shift: Shift,
     pub(crate) mode: IndexMode,
+    pub(crate) atomic: AtomicOp,
+    /// Operands in the vector bank; behind a pointer, so that other operations stay small.
+    pub(crate) vector: Option<Box<VectorOp>>,
 }
 
 /// How the second operand is made.

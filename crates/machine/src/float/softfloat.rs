@@ -1,13 +1,15 @@
-//! Floating-point arithmetic to the bit, as the vector instructions do it.
+//! Floating-point arithmetic to the bit, as the processors do it.
 //!
-//! Pure functions of bit patterns and of MXCSR's control bits: results and exception flags out. The
+//! Pure functions of bit patterns and of control bits: results and exception flags out. The
 //! host's own arithmetic is asked only where it must agree and no flag can change (`quick`).
+//! Where x86 and Arm differ (which NaN comes out, when a result is tiny, what is told of denormals), [`Env`] says whose
+//! rules hold.
 //!
 //! A finite number that is not zero is unpacked to a 64-bit significand whose top bit is set, and
 //! an exponent; `round` packs any 128-bit significand back, and is where rounding, overflow and
-//! underflow happen. Tininess is detected after rounding.
+//! underflow happen. On x86 tininess is detected after rounding, on Arm before.
 //!
-//! Source: SDM Vol. 1, 4.8 and 11.5; IEEE 754.
+//! Sources: SDM Vol. 1, 4.8 and 11.5; Arm ARM, A1.5 and the shared pseudocode `FPRound`, `FPProcessNaNs`; IEEE 754.
 
 use std::cmp::Ordering;
 
@@ -33,6 +35,10 @@ pub(crate) enum Rounding {
     Down,
     Up,
     TowardsZero,
+    /// To nearest, ties away from zero: of Arm's conversions.
+    Away,
+    /// An inexact result gets an odd last bit: of FCVTXN.
+    Odd,
 }
 
 impl Rounding {
@@ -55,6 +61,12 @@ pub(crate) struct Env {
     flush_to_zero: bool,
     underflow_masked: bool,
     overflow_masked: bool,
+    /// The rules of Arm hold, else those of x86.
+    arm: bool,
+    /// Every NaN that comes out is the default one.
+    default_nan: bool,
+    /// Half precision has no infinities and NaNs, and one more exponent.
+    alternative_half: bool,
     pub raised: u32,
 }
 
@@ -67,11 +79,64 @@ impl Env {
             flush_to_zero: mxcsr & FLUSH_TO_ZERO != 0 && underflow_masked,
             underflow_masked,
             overflow_masked: mxcsr & OVERFLOW << MASK_SHIFT != 0,
+            arm: false,
+            default_nan: false,
+            alternative_half: false,
             raised: 0,
         }
     }
 
-    fn raise(&mut self, flags: u32) {
+    /// By FPCR. Source: Arm ARM, C5.2 "FPCR". Traps are not modelled, as on most processors.
+    pub fn arm(fpcr: u32) -> Env {
+        Env {
+            rounding: match fpcr >> 22 & 3 {
+                0 => Rounding::Nearest,
+                1 => Rounding::Up,
+                2 => Rounding::Down,
+                _ => Rounding::TowardsZero,
+            },
+            denormals_are_zeros: fpcr & 1 << 24 != 0,
+            flush_to_zero: fpcr & 1 << 24 != 0,
+            underflow_masked: true,
+            overflow_masked: true,
+            arm: true,
+            default_nan: fpcr & 1 << 25 != 0,
+            alternative_half: fpcr & 1 << 26 != 0,
+            raised: 0,
+        }
+    }
+
+    /// The same for operations on half precision, which has a bit of its own for denormals.
+    pub fn arm_half(fpcr: u32) -> Env {
+        let flushes = fpcr & 1 << 19 != 0;
+        Env { denormals_are_zeros: flushes, flush_to_zero: flushes, ..Env::arm(fpcr) }
+    }
+
+    /// The same for a conversion between formats of so many bits: denormals of half precision are always numbers.
+    pub fn for_conversion(self, from_bits: u32, to_bits: u32) -> Env {
+        Env {
+            denormals_are_zeros: self.denormals_are_zeros && from_bits != 16,
+            flush_to_zero: self.flush_to_zero && to_bits != 16,
+            ..self
+        }
+    }
+
+    /// The same, rounding toward zero and with nothing told.
+    pub fn cutting(self) -> Env {
+        Env { rounding: Rounding::TowardsZero, raised: 0, ..self }
+    }
+
+    /// Whether results that are no normal numbers become zero.
+    pub fn flushes(&self) -> bool {
+        self.flush_to_zero
+    }
+
+    /// What invalid operations give.
+    pub fn default_nan<F: Format>(&self) -> u64 {
+        if self.arm { F::INFINITY | F::QUIET } else { F::INDEFINITE }
+    }
+
+    pub fn raise(&mut self, flags: u32) {
         self.raised |= flags;
     }
 }
@@ -93,7 +158,10 @@ pub(crate) trait Format {
     const QUIET: u64 = 1 << (Self::FRACTION - 1);
     /// What invalid operations give.
     const INDEFINITE: u64 = Self::SIGN | Self::INFINITY | Self::QUIET;
+}
 
+/// A format that the host computes with.
+pub(crate) trait HostFormat: Format {
     /// The host's sum, difference, product or quotient of two numbers.
     fn host(op: Arithmetic, a: u64, b: u64) -> u64;
     /// The host's square root.
@@ -116,7 +184,9 @@ macro_rules! formats {
             impl Format for $name {
                 const BITS: u32 = $width;
                 const FRACTION: u32 = $fraction;
+            }
 
+            impl HostFormat for $name {
                 #[inline]
                 fn host(op: Arithmetic, a: u64, b: u64) -> u64 {
                     let (a, b) = (<$float>::from_bits(a as $bits), <$float>::from_bits(b as $bits));
@@ -142,9 +212,17 @@ formats! {
     F64 f64, u64, 64, 52;
 }
 
+/// Half precision.
+pub(crate) struct F16;
+
+impl Format for F16 {
+    const BITS: u32 = 16;
+    const FRACTION: u32 = 10;
+}
+
 /// What kind of number a bit pattern is.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-enum Class {
+pub(super) enum Class {
     Zero,
     Finite,
     Infinite,
@@ -153,23 +231,23 @@ enum Class {
 
 /// A number taken apart. For finite ones the value is `significand * 2^(exponent - 63)`.
 #[derive(Copy, Clone, Debug)]
-struct Number {
-    class: Class,
-    negative: bool,
-    exponent: i32,
-    significand: u64,
-    denormal: bool,
+pub(super) struct Number {
+    pub class: Class,
+    pub negative: bool,
+    pub exponent: i32,
+    pub significand: u64,
+    pub denormal: bool,
 }
 
 pub(crate) fn is_nan<F: Format>(bits: u64) -> bool {
     bits & !F::SIGN > F::INFINITY
 }
 
-fn is_signaling<F: Format>(bits: u64) -> bool {
+pub(crate) fn is_signaling<F: Format>(bits: u64) -> bool {
     is_nan::<F>(bits) && bits & F::QUIET == 0
 }
 
-fn unpack<F: Format>(bits: u64, env: &Env) -> Number {
+pub(super) fn unpack<F: Format>(bits: u64, env: &mut Env) -> Number {
     let negative = bits & F::SIGN != 0;
     let field = bits >> F::FRACTION & F::MAX_FIELD;
     let fraction = bits & ((1 << F::FRACTION) - 1);
@@ -182,11 +260,15 @@ fn unpack<F: Format>(bits: u64, env: &Env) -> Number {
     };
     match (field, fraction) {
         (0, 0) => number(Class::Zero, 0, 0),
-        (0, _) if env.denormals_are_zeros => number(Class::Zero, 0, 0),
+        (0, _) if env.denormals_are_zeros => {
+            // Of halves nothing is told.
+            env.raise(if env.arm && F::BITS != 16 { DENORMAL } else { 0 });
+            number(Class::Zero, 0, 0)
+        }
         (0, _) => {
             let shift = fraction.leading_zeros();
             let exponent = 1 - F::BIAS - F::FRACTION as i32 + 63 - shift as i32;
-            Number { denormal: true, ..number(Class::Finite, exponent, fraction << shift) }
+            Number { denormal: !env.arm, ..number(Class::Finite, exponent, fraction << shift) }
         }
         (field, 0) if field == F::MAX_FIELD => number(Class::Infinite, 0, 0),
         (field, _) if field == F::MAX_FIELD => number(Class::Nan, 0, 0),
@@ -197,7 +279,7 @@ fn unpack<F: Format>(bits: u64, env: &Env) -> Number {
     }
 }
 
-fn signed<F: Format>(negative: bool, magnitude: u64) -> u64 {
+pub(super) fn signed<F: Format>(negative: bool, magnitude: u64) -> u64 {
     if negative { F::SIGN | magnitude } else { magnitude }
 }
 
@@ -208,6 +290,8 @@ fn rounds_up(rounding: Rounding, negative: bool, lowest: bool, rest: u8) -> bool
         Rounding::Nearest => rest == 3 || (rest == 2 && lowest),
         Rounding::Down => negative && rest != 0,
         Rounding::Up => !negative && rest != 0,
+        Rounding::Away => rest >= 2,
+        Rounding::Odd => rest != 0 && !lowest,
         Rounding::TowardsZero => false,
     }
 }
@@ -242,7 +326,12 @@ fn shift_rounded(
 
 /// The number `significand * 2^exponent` in the format. The significand is not zero; its lowest bit may
 /// stand for anything nonzero below it.
-fn round<F: Format>(negative: bool, exponent: i32, significand: u128, env: &mut Env) -> u64 {
+pub(super) fn round<F: Format>(
+    negative: bool,
+    exponent: i32,
+    significand: u128,
+    env: &mut Env,
+) -> u64 {
     let shift = significand.leading_zeros();
     let significand = significand << shift;
     // The value is in [2^top, 2^(top + 1)).
@@ -251,7 +340,7 @@ fn round<F: Format>(negative: bool, exponent: i32, significand: u128, env: &mut 
     let lowest = 1 - F::BIAS;
     let rounded = shift_rounded(significand, excess, env.rounding, negative);
     let carried = rounded.0 >> (F::FRACTION + 1) != 0;
-    if top + i32::from(carried) < lowest {
+    if top + i32::from(carried && !env.arm) < lowest {
         return tiny::<F>(negative, top, significand, rounded.1, env);
     }
     if top < lowest {
@@ -269,7 +358,8 @@ fn round<F: Format>(negative: bool, exponent: i32, significand: u128, env: &mut 
             Rounding::Nearest => true,
             Rounding::Down => negative,
             Rounding::Up => !negative,
-            Rounding::TowardsZero => false,
+            Rounding::Away => true,
+            Rounding::TowardsZero | Rounding::Odd => false,
         };
         return signed::<F>(negative, F::INFINITY - u64::from(!to_infinity));
     }
@@ -287,7 +377,7 @@ fn tiny<F: Format>(
     env: &mut Env,
 ) -> u64 {
     if env.flush_to_zero {
-        env.raise(UNDERFLOW | PRECISION);
+        env.raise(if env.arm { UNDERFLOW } else { UNDERFLOW | PRECISION });
         return signed::<F>(negative, 0);
     }
     let shift = (127 - F::FRACTION) as i64 + i64::from(1 - F::BIAS - top);
@@ -302,24 +392,30 @@ fn tiny<F: Format>(
     signed::<F>(negative, kept as u64)
 }
 
-/// The result if an operand is a NaN: the first that is one, made quiet.
-fn propagate<F: Format>(a: u64, b: u64, env: &mut Env) -> Option<u64> {
+/// The result if an operand is a NaN: the first that is one, made quiet; on Arm a signaling one before quiet ones.
+pub(crate) fn propagate<F: Format>(a: u64, b: u64, env: &mut Env) -> Option<u64> {
     if !is_nan::<F>(a) && !is_nan::<F>(b) {
         return None;
     }
     if is_signaling::<F>(a) || is_signaling::<F>(b) {
         env.raise(INVALID);
     }
+    if env.default_nan {
+        return Some(env.default_nan::<F>());
+    }
+    if env.arm && is_signaling::<F>(b) && !is_signaling::<F>(a) {
+        return Some(b | F::QUIET);
+    }
     Some(if is_nan::<F>(a) { a } else { b } | F::QUIET)
 }
 
-fn invalid<F: Format>(env: &mut Env) -> u64 {
+pub(super) fn invalid<F: Format>(env: &mut Env) -> u64 {
     env.raise(INVALID);
-    F::INDEFINITE
+    env.default_nan::<F>()
 }
 
 /// Tells of operands that are denormal.
-fn note_denormal(a: &Number, b: &Number, env: &mut Env) {
+pub(super) fn note_denormal(a: &Number, b: &Number, env: &mut Env) {
     if a.denormal || b.denormal {
         env.raise(DENORMAL);
     }
@@ -327,10 +423,10 @@ fn note_denormal(a: &Number, b: &Number, env: &mut Env) {
 
 /// Sum, difference, product or quotient.
 pub(crate) fn arithmetic<F: Format>(op: Arithmetic, a: u64, b: u64, env: &mut Env) -> u64 {
+    let (x, y) = (unpack::<F>(a, env), unpack::<F>(b, env));
     if let Some(nan) = propagate::<F>(a, b, env) {
         return nan;
     }
-    let (x, y) = (unpack::<F>(a, env), unpack::<F>(b, env));
     match op {
         Arithmetic::Add => add::<F>(x, y, env),
         Arithmetic::Sub => add::<F>(x, Number { negative: !y.negative, ..y }, env),
@@ -428,10 +524,10 @@ fn divide<F: Format>(a: Number, b: Number, env: &mut Env) -> u64 {
 
 /// Square root.
 pub(crate) fn sqrt<F: Format>(a: u64, env: &mut Env) -> u64 {
+    let x = unpack::<F>(a, env);
     if let Some(nan) = propagate::<F>(a, a, env) {
         return nan;
     }
-    let x = unpack::<F>(a, env);
     match x.class {
         Class::Zero => return signed::<F>(x.negative, 0),
         _ if x.negative => return invalid::<F>(env),
@@ -447,7 +543,7 @@ pub(crate) fn sqrt<F: Format>(a: u64, env: &mut Env) -> u64 {
 }
 
 /// The order of two numbers that are no NaNs.
-fn order(a: &Number, b: &Number) -> Ordering {
+pub(super) fn order(a: &Number, b: &Number) -> Ordering {
     let magnitude = |n: &Number| match n.class {
         Class::Zero => (0, 0, 0),
         Class::Infinite => (2, 0, 0),
@@ -468,13 +564,13 @@ pub(crate) fn compare<F: Format>(
     signaling: bool,
     env: &mut Env,
 ) -> Option<Ordering> {
+    let (x, y) = (unpack::<F>(a, env), unpack::<F>(b, env));
     if is_nan::<F>(a) || is_nan::<F>(b) {
         if signaling || is_signaling::<F>(a) || is_signaling::<F>(b) {
             env.raise(INVALID);
         }
         return None;
     }
-    let (x, y) = (unpack::<F>(a, env), unpack::<F>(b, env));
     note_denormal(&x, &y, env);
     // Both zeros, of either sign, are equal.
     if x.class == Class::Zero && y.class == Class::Zero {
@@ -484,7 +580,7 @@ pub(crate) fn compare<F: Format>(
 }
 
 /// A denormal as the zero that it counts as, if it does.
-fn as_zero<F: Format>(bits: u64, env: &Env) -> u64 {
+pub(crate) fn as_zero<F: Format>(bits: u64, env: &mut Env) -> u64 {
     let number = unpack::<F>(bits, env);
     if number.class == Class::Zero { bits & F::SIGN } else { bits }
 }
@@ -499,9 +595,18 @@ pub(crate) fn choose<F: Format>(want: Ordering, a: u64, b: u64, env: &mut Env) -
 
 /// To the other format, which may be the same.
 pub(crate) fn convert<F: Format, T: Format>(a: u64, env: &mut Env) -> u64 {
+    if env.alternative_half && F::BITS == 16 {
+        return from_alternative_half::<T>(a, env);
+    }
+    if env.alternative_half && T::BITS == 16 {
+        return to_alternative_half::<F>(a, env);
+    }
     if is_nan::<F>(a) {
         if is_signaling::<F>(a) {
             env.raise(INVALID);
+        }
+        if env.default_nan {
+            return env.default_nan::<T>();
         }
         let fraction = a & ((1 << F::FRACTION) - 1);
         let moved = match T::FRACTION.checked_sub(F::FRACTION) {
@@ -519,6 +624,50 @@ pub(crate) fn convert<F: Format, T: Format>(a: u64, env: &mut Env) -> u64 {
     }
 }
 
+/// From half precision without infinities and NaNs: the largest exponent is one of numbers.
+fn from_alternative_half<T: Format>(a: u64, env: &mut Env) -> u64 {
+    if a & F16::INFINITY != F16::INFINITY {
+        let mut plain = Env { alternative_half: false, ..*env };
+        return convert::<F16, T>(a, &mut plain);
+    }
+    let significand = u128::from(a & 0x3ff | 0x400);
+    round::<T>(a & F16::SIGN != 0, 16 - 10, significand, env)
+}
+
+/// To half precision without infinities and NaNs: what does not fit is invalid, and becomes the largest number; a NaN
+/// becomes zero.
+fn to_alternative_half<F: Format>(a: u64, env: &mut Env) -> u64 {
+    let x = unpack::<F>(a, env);
+    let limit = F16::SIGN - 1;
+    match x.class {
+        Class::Nan => {
+            env.raise(INVALID);
+            signed::<F16>(x.negative, 0)
+        }
+        Class::Infinite => {
+            env.raise(INVALID);
+            signed::<F16>(x.negative, limit)
+        }
+        Class::Zero => signed::<F16>(x.negative, 0),
+        Class::Finite if x.exponent < 15 => {
+            // Below the largest exponent of plain halves, both formats are the same; rounding may carry into it.
+            round::<F16>(x.negative, x.exponent - 63, u128::from(x.significand), env)
+        }
+        Class::Finite => {
+            // As if the exponent were one less, so that the plain format has it.
+            let before = env.raised;
+            let lower = x.exponent - 63 - 16;
+            let value = round::<F16>(x.negative, lower, u128::from(x.significand), env);
+            let magnitude = (value & limit) + (16 << F16::FRACTION);
+            if x.exponent > 16 || magnitude > limit {
+                env.raised = before | INVALID;
+                return signed::<F16>(x.negative, limit);
+            }
+            signed::<F16>(x.negative, magnitude)
+        }
+    }
+}
+
 /// From a signed integer.
 pub(crate) fn from_integer<T: Format>(value: i64, env: &mut Env) -> u64 {
     if value == 0 {
@@ -529,7 +678,7 @@ pub(crate) fn from_integer<T: Format>(value: i64, env: &mut Env) -> u64 {
 
 /// A finite number's magnitude as a whole number below 2^64, and whether anything was lost; `None` if
 /// it is larger.
-fn whole(x: &Number, rounding: Rounding) -> Option<(u128, bool)> {
+pub(super) fn whole(x: &Number, rounding: Rounding) -> Option<(u128, bool)> {
     if x.exponent > 63 {
         return None;
     }
@@ -568,10 +717,10 @@ pub(crate) fn round_whole<F: Format>(
     quiet: bool,
     env: &mut Env,
 ) -> u64 {
+    let x = unpack::<F>(a, env);
     if let Some(nan) = propagate::<F>(a, a, env) {
         return nan;
     }
-    let x = unpack::<F>(a, env);
     match x.class {
         Class::Zero => return signed::<F>(x.negative, 0),
         Class::Infinite => return a,
@@ -609,7 +758,7 @@ fn is_normal<F: Format>(bits: u64) -> bool {
 /// The result by the host's arithmetic, if it must be the same and raises nothing: in ordinary
 /// circumstances, from normal numbers and zeros to normal numbers and exact zeros.
 #[inline(always)]
-pub(crate) fn quick<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
+pub(crate) fn quick<F: HostFormat>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
     // An infinity or a NaN need not be looked for: neither comes to a normal number.
     if a & F::INFINITY != 0 && b & F::INFINITY != 0 {
         let result = F::host(op, a, b);
@@ -622,7 +771,7 @@ pub(crate) fn quick<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
 
 /// As [`quick`], where an operand or the result may be zero. Kept apart, being rarer.
 #[inline(never)]
-fn quick_with_zeros<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
+fn quick_with_zeros<F: HostFormat>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
     let zero = |bits: u64| bits & !F::SIGN == 0;
     let fine = |bits: u64| is_normal::<F>(bits) || zero(bits);
     if !(fine(a) && fine(b)) {
@@ -640,7 +789,7 @@ fn quick_with_zeros<F: Format>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
 
 /// The square root by the host's arithmetic, on the same terms.
 #[inline]
-pub(crate) fn quick_sqrt<F: Format>(a: u64) -> Option<u64> {
+pub(crate) fn quick_sqrt<F: HostFormat>(a: u64) -> Option<u64> {
     (is_normal::<F>(a) && a & F::SIGN == 0).then(|| F::host_sqrt(a))
 }
 

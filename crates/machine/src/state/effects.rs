@@ -168,7 +168,16 @@ pub fn registers_used(instruction: &Instruction) -> Vec<(Access, Reg)> {
                     add(Access::Read, reg);
                 }
             }
-            Operand::Imm(_) | Operand::ShiftedImm(..) | Operand::Target(_) | Operand::Cond(_) => {}
+            Operand::Imm(_)
+            | Operand::ShiftedImm(..)
+            | Operand::Target(_)
+            | Operand::Cond(_)
+            | Operand::ShiftedOnes(..)
+            | Operand::Float(_)
+            | Operand::Vector(..)
+            | Operand::Element(..)
+            | Operand::List(_)
+            | Operand::Named(_) => {}
         }
     }
     for implicit in instruction.implicit() {
@@ -179,12 +188,24 @@ pub fn registers_used(instruction: &Instruction) -> Vec<(Access, Reg)> {
 
 /// The registers of other banks that an instruction writes by its row.
 pub(crate) fn written_in_banks(instruction: &Instruction) -> Vec<(RegisterId, Reg)> {
-    let explicit = instruction.operands.iter().enumerate().filter_map(|(index, operand)| {
-        let Operand::Reg(reg) = operand else { return None };
-        instruction.access(index).writes().then_some(*reg)
-    });
-    let implicit = instruction.implicit().iter().filter(|i| i.access.writes()).map(|i| i.reg);
-    explicit.chain(implicit).filter_map(|reg| Some((reg.id()?, reg))).collect()
+    let mut written = Vec::new();
+    let mut add = |reg: Reg| written.extend(reg.id().map(|id| (id, reg)));
+    for (index, operand) in instruction.operands.iter().enumerate() {
+        if !instruction.access(index).writes() {
+            continue;
+        }
+        match operand {
+            Operand::Reg(reg) | Operand::Vector(reg, _) | Operand::Element(reg, ..) => add(*reg),
+            Operand::List(list) => list.registers().for_each(&mut add),
+            _ => {}
+        }
+    }
+    for implicit in instruction.implicit() {
+        if implicit.access.writes() {
+            add(implicit.reg);
+        }
+    }
+    written
 }
 
 /// The storage registers an instruction writes by its row, each once, by the widest name used.

@@ -1,12 +1,18 @@
 //! Instructions to compact operations: which semantic function, with its operands laid out.
 
-use sotto_isa::arm64::{Logic, Meaning, form};
-use sotto_isa::{Extend, IndexMode, Instruction, Operand, Reg, RegKind, Shift, Width};
+mod memory;
+mod vectors;
+
+use sotto_isa::arm64::names::ZERO_BLOCK;
+use sotto_isa::arm64::{AtomicOp, BitfieldFields, Logic, Meaning, form};
+use sotto_isa::{
+    Extend, IndexMode, Instruction, Named, Operand, Operands, Reg, RegKind, Shift, Width,
+};
 
 use super::{NOWHERE, SP, ZERO};
 use crate::Observer;
 use crate::arm64::op::{Op, Run, Second};
-use crate::arm64::operations;
+use crate::arm64::{branches, integer, system};
 
 fn source(reg: Reg) -> u8 {
     match reg.kind {
@@ -23,7 +29,7 @@ fn destination(reg: Reg) -> u8 {
     }
 }
 
-impl<O: Observer> Op<O> {
+impl<O> Op<O> {
     fn register(operand: Option<&Operand>) -> u8 {
         match operand {
             Some(Operand::Reg(reg)) => source(*reg),
@@ -71,11 +77,61 @@ impl<O: Observer> Op<O> {
     }
 }
 
+/// The immediate at an index, or 0.
+fn immediate(operands: &Operands, index: usize) -> u64 {
+    match operands.get(index) {
+        Some(Operand::Imm(value)) => value.or_zero() as u64,
+        _ => 0,
+    }
+}
+
+/// Lays out an operation of one source, on parts of a width.
+fn one_source<O>(op: &mut Op<O>, operands: &Operands, part: Width, run: Run<O>) -> Run<O> {
+    if let Some(Operand::Reg(reg)) = operands.get(1) {
+        op.n = source(*reg);
+    }
+    op.access = part.min(op.width);
+    run
+}
+
+fn extension<O: Observer>(extend: Extend) -> (Width, Run<O>) {
+    let signed = integer::extend_signed::<O> as Run<O>;
+    match extend {
+        Extend::Sxtb => (Width::W8, signed),
+        Extend::Sxth => (Width::W16, signed),
+        Extend::Sxtw | Extend::Sxtx => (Width::W32, signed),
+        Extend::Uxtb => (Width::W8, integer::extend_unsigned::<O>),
+        Extend::Uxth => (Width::W16, integer::extend_unsigned::<O>),
+        Extend::Uxtw | Extend::Uxtx => (Width::W32, integer::extend_unsigned::<O>),
+    }
+}
+
+/// Where the field of a bitfield move is: `amount` in the source, `a` in the destination, `imm` the mask of its width.
+fn put_bitfield<O>(op: &mut Op<O>, fields: BitfieldFields, operands: &Operands) {
+    let bits = u64::from(op.width.bits());
+    let (first, second) = match fields {
+        BitfieldFields::Clear => (immediate(operands, 1), immediate(operands, 2)),
+        _ => (immediate(operands, 2), immediate(operands, 3)),
+    };
+    let (from, to, width) = match fields {
+        BitfieldFields::Raw if second >= first => (first, 0, second - first + 1),
+        BitfieldFields::Raw => (0, bits - first, second + 1),
+        BitfieldFields::Extract => (first, 0, second),
+        BitfieldFields::Insert | BitfieldFields::Clear => (0, first, second),
+    };
+    op.n = match (fields, operands.get(1)) {
+        (BitfieldFields::Clear, _) | (_, None) => ZERO,
+        (_, operand) => Op::<O>::register(operand),
+    };
+    (op.amount, op.a) = (from as u8, (to % bits) as u8);
+    op.imm = u64::MAX >> (64 - width);
+}
+
 pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
     let form = form(instruction.form);
     let operands = &instruction.operands;
     let mut op = Op {
-        run: operations::nop::<O> as Run<O>,
+        run: branches::nop::<O> as Run<O>,
         imm: 0,
         next: instruction.end(),
         d: NOWHERE,
@@ -90,6 +146,8 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         logic: Logic::And,
         shift: Shift::Lsl,
         mode: IndexMode::Offset,
+        atomic: AtomicOp::Add,
+        vector: None,
     };
     if let Some(Operand::Reg(reg)) = operands.first() {
         op.width = reg.width();
@@ -108,141 +166,224 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Add { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(
-                flags,
-                operations::add_sub::<false, true, O>,
-                operations::add_sub::<false, false, O>,
-            )
+            by_flags(flags, integer::add_sub::<false, true, O>, integer::add_sub::<false, false, O>)
         }
         Meaning::Sub { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(
-                flags,
-                operations::add_sub::<true, true, O>,
-                operations::add_sub::<true, false, O>,
-            )
+            by_flags(flags, integer::add_sub::<true, true, O>, integer::add_sub::<true, false, O>)
         }
         Meaning::Compare | Meaning::CompareNegative | Meaning::TestBits => {
             (op.n, op.d) = (register(0), NOWHERE);
             op.put_second(operands.get(1));
             match form.meaning {
-                Meaning::Compare => operations::add_sub::<true, true, O>,
-                Meaning::CompareNegative => operations::add_sub::<false, true, O>,
-                _ => operations::logic::<false, true, O>,
+                Meaning::Compare => integer::add_sub::<true, true, O>,
+                Meaning::CompareNegative => integer::add_sub::<false, true, O>,
+                _ => integer::logic::<false, true, O>,
             }
         }
         Meaning::Negate { flags } => {
             op.put_second(operands.get(1));
-            by_flags(
-                flags,
-                operations::add_sub::<true, true, O>,
-                operations::add_sub::<true, false, O>,
-            )
+            by_flags(flags, integer::add_sub::<true, true, O>, integer::add_sub::<true, false, O>)
         }
         Meaning::Logic { op: logic, invert, flags } => {
             op.n = register(1);
             op.logic = logic;
             op.put_second(operands.get(2));
             match (invert, flags) {
-                (false, false) => operations::logic::<false, false, O>,
-                (false, true) => operations::logic::<false, true, O>,
-                (true, false) => operations::logic::<true, false, O>,
-                (true, true) => operations::logic::<true, true, O>,
+                (false, false) => integer::logic::<false, false, O>,
+                (false, true) => integer::logic::<false, true, O>,
+                (true, false) => integer::logic::<true, false, O>,
+                (true, true) => integer::logic::<true, true, O>,
             }
         }
         Meaning::Not => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            operations::logic::<true, false, O>
+            integer::logic::<true, false, O>
         }
         Meaning::Mov => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            operations::logic::<false, false, O>
+            integer::logic::<false, false, O>
         }
         Meaning::Movz => {
             op.put_second(operands.get(1));
-            operations::constant::<O>
+            integer::constant::<O>
         }
         Meaning::Movn => {
             op.put_second(operands.get(1));
             op.imm = !op.imm;
-            operations::constant::<O>
+            integer::constant::<O>
         }
         Meaning::Movk => {
             op.put_second(operands.get(1));
-            operations::movk::<O>
+            integer::movk::<O>
         }
-        Meaning::Adr | Meaning::Adrp => operations::constant::<O>,
-        Meaning::Lsl | Meaning::Lsr | Meaning::Asr => {
+        Meaning::Adr | Meaning::Adrp => integer::constant::<O>,
+        Meaning::Lsl | Meaning::Lsr | Meaning::Asr | Meaning::Ror => {
             op.n = register(1);
             op.put_second(operands.get(2));
             op.shift = match form.meaning {
                 Meaning::Lsl => Shift::Lsl,
                 Meaning::Lsr => Shift::Lsr,
+                Meaning::Ror => Shift::Ror,
                 _ => Shift::Asr,
             };
-            operations::shift::<O>
+            integer::shift::<O>
         }
         Meaning::Madd | Meaning::Msub | Meaning::Mul => {
             (op.n, op.m, op.a) = (register(1), register(2), register(3));
             match form.meaning {
-                Meaning::Msub => operations::multiply::<true, O>,
-                _ => operations::multiply::<false, O>,
+                Meaning::Msub => integer::multiply::<true, O>,
+                _ => integer::multiply::<false, O>,
             }
         }
         Meaning::Sdiv | Meaning::Udiv => {
             (op.n, op.m) = (register(1), register(2));
             match form.meaning {
-                Meaning::Sdiv => operations::divide::<true, O>,
-                _ => operations::divide::<false, O>,
+                Meaning::Sdiv => integer::divide::<true, O>,
+                _ => integer::divide::<false, O>,
             }
         }
         Meaning::Csel | Meaning::Csinc | Meaning::Csinv | Meaning::Csneg => {
             (op.n, op.m) = (register(1), register(2));
             match form.meaning {
-                Meaning::Csinc => operations::csel_changed::<false, 1, O>,
-                Meaning::Csinv => operations::csel_changed::<true, 0, O>,
-                Meaning::Csneg => operations::csel_changed::<true, 1, O>,
-                _ => operations::csel::<O>,
+                Meaning::Csinc => integer::csel_changed::<false, 1, O>,
+                Meaning::Csinv => integer::csel_changed::<true, 0, O>,
+                Meaning::Csneg => integer::csel_changed::<true, 1, O>,
+                _ => integer::csel::<O>,
             }
         }
-        Meaning::Cset => operations::cset::<O>,
-        Meaning::Load { access, signed } => {
-            op.access = access;
-            op.put_memory(operands.get(1));
-            match (matches!(operands.get(1), Some(Operand::Target(_))), signed) {
-                (true, _) => operations::load_literal::<O>,
-                (false, true) => operations::load::<true, O>,
-                (false, false) => operations::load::<false, O>,
+        Meaning::Cset => integer::cset::<O>,
+        Meaning::Csetm => integer::csetm::<O>,
+        Meaning::Cinc | Meaning::Cinv | Meaning::Cneg => {
+            op.n = register(1);
+            match form.meaning {
+                Meaning::Cinc => integer::change_if::<false, 1, O>,
+                Meaning::Cinv => integer::change_if::<true, 0, O>,
+                _ => integer::change_if::<true, 1, O>,
             }
         }
-        Meaning::Store { access } => {
-            (op.access, op.d) = (access, register(0));
-            op.put_memory(operands.get(1));
-            operations::store::<O>
-        }
-        Meaning::LoadPair { access } => {
-            op.access = access;
-            if let Some(Operand::Reg(reg)) = operands.get(1) {
-                op.a = destination(*reg);
+        Meaning::CondCompare { negative } => {
+            (op.n, op.d) = (register(0), NOWHERE);
+            op.put_second(operands.get(1));
+            op.a = immediate(operands, 2) as u8;
+            match negative {
+                false => integer::compare_if::<true, O>,
+                true => integer::compare_if::<false, O>,
             }
-            op.put_memory(operands.get(2));
-            operations::load_pair::<O>
         }
-        Meaning::StorePair { access } => {
-            (op.access, op.d, op.a) = (access, register(0), register(1));
-            op.put_memory(operands.get(2));
-            operations::store_pair::<O>
+        Meaning::AddCarry { subtract, flags } => {
+            (op.n, op.m) = (register(1), register(2));
+            match (subtract, flags) {
+                (false, false) => integer::add_sub_carry::<false, false, O>,
+                (false, true) => integer::add_sub_carry::<false, true, O>,
+                (true, false) => integer::add_sub_carry::<true, false, O>,
+                (true, true) => integer::add_sub_carry::<true, true, O>,
+            }
         }
-        Meaning::B => operations::branch::<O>,
-        Meaning::BranchIf(_) => operations::branch_if::<O>,
+        Meaning::NegateCarry { flags } => {
+            op.m = register(1);
+            by_flags(
+                flags,
+                integer::add_sub_carry::<true, true, O>,
+                integer::add_sub_carry::<true, false, O>,
+            )
+        }
+        Meaning::Extr => {
+            (op.n, op.m) = (register(1), register(2));
+            op.amount = immediate(operands, 3) as u8;
+            integer::extract::<O>
+        }
+        Meaning::Rbit => one_source(&mut op, operands, Width::W64, integer::reverse_bits::<O>),
+        Meaning::Reverse(part) => one_source(&mut op, operands, part, integer::reverse_bytes::<O>),
+        Meaning::Clz => one_source(&mut op, operands, Width::W64, integer::leading_zeros::<O>),
+        Meaning::Cls => one_source(&mut op, operands, Width::W64, integer::leading_signs::<O>),
+        Meaning::Extended(extend) => {
+            let (access, run) = extension::<O>(extend);
+            one_source(&mut op, operands, access, run)
+        }
+        Meaning::Bitfield(kind, fields) => {
+            put_bitfield(&mut op, fields, operands);
+            integer::bitfield_function::<O>(kind)
+        }
+        Meaning::MultiplyLong { signed, subtract } => {
+            (op.n, op.m, op.a) = (register(1), register(2), register(3));
+            match (signed, subtract) {
+                (true, false) => integer::multiply_long::<true, false, O>,
+                (true, true) => integer::multiply_long::<true, true, O>,
+                (false, false) => integer::multiply_long::<false, false, O>,
+                (false, true) => integer::multiply_long::<false, true, O>,
+            }
+        }
+        Meaning::MultiplyHigh { signed } => {
+            (op.n, op.m) = (register(1), register(2));
+            match signed {
+                true => integer::multiply_high::<true, O>,
+                false => integer::multiply_high::<false, O>,
+            }
+        }
+        Meaning::Crc32 { castagnoli, width } => {
+            (op.n, op.m, op.access) = (register(1), register(2), width);
+            // The polynomials with their bits reversed. Source: Arm ARM, C6.2 CRC32, CRC32C.
+            op.imm = if castagnoli { 0x82f6_3b78 } else { 0xedb8_8320 };
+            integer::crc::<O>
+        }
+        Meaning::ReadSystem | Meaning::WriteSystem => {
+            let number = operands.iter().find_map(|operand| match operand {
+                Operand::Named(Named::System(number)) => Some(*number),
+                _ => None,
+            });
+            op.imm = u64::from(number.unwrap_or(0));
+            op.n = register(1);
+            match form.meaning {
+                Meaning::ReadSystem => system::read::<O>,
+                _ => system::write::<O>,
+            }
+        }
+        Meaning::Cache => {
+            op.n = register(1);
+            match operands.first() {
+                Some(Operand::Named(Named::DataCache(ZERO_BLOCK))) => system::zero_block::<O>,
+                _ => branches::nop::<O>,
+            }
+        }
+        Meaning::Prefetch => branches::nop::<O>,
+        Meaning::Vector(meaning) => {
+            op.vector = Some(Box::new(vectors::translate(meaning, instruction)));
+            super::vector::run::<O>
+        }
+        Meaning::Load { .. }
+        | Meaning::Store { .. }
+        | Meaning::LoadPair { .. }
+        | Meaning::StorePair { .. }
+        | Meaning::LoadOrdered { .. }
+        | Meaning::StoreOrdered { .. }
+        | Meaning::LoadExclusive { .. }
+        | Meaning::StoreExclusive { .. }
+        | Meaning::LoadExclusivePair { .. }
+        | Meaning::StoreExclusivePair { .. }
+        | Meaning::ClearExclusive
+        | Meaning::Atomic { .. }
+        | Meaning::CompareAndSwap { .. }
+        | Meaning::CompareAndSwapPair { .. }
+        | Meaning::LoadScalar { .. }
+        | Meaning::StoreScalar { .. }
+        | Meaning::LoadScalarPair { .. }
+        | Meaning::StoreScalarPair { .. }
+        | Meaning::LoadStructures { .. }
+        | Meaning::StoreStructures { .. }
+        | Meaning::LoadReplicated
+        | Meaning::LoadLane
+        | Meaning::StoreLane => memory::translate(&mut op, form.meaning, operands),
+        Meaning::B => branches::branch::<O>,
+        Meaning::BranchIf(_) => branches::branch_if::<O>,
         Meaning::Cbz | Meaning::Cbnz => {
             op.d = register(0);
             match form.meaning {
-                Meaning::Cbz => operations::branch_if_zero::<true, O>,
-                _ => operations::branch_if_zero::<false, O>,
+                Meaning::Cbz => branches::branch_if_zero::<true, O>,
+                _ => branches::branch_if_zero::<false, O>,
             }
         }
         Meaning::Tbz | Meaning::Tbnz => {
@@ -251,27 +392,27 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
                 op.amount = bit.or_zero() as u8;
             }
             match form.meaning {
-                Meaning::Tbz => operations::branch_if_bit::<false, O>,
-                _ => operations::branch_if_bit::<true, O>,
+                Meaning::Tbz => branches::branch_if_bit::<false, O>,
+                _ => branches::branch_if_bit::<true, O>,
             }
         }
-        Meaning::Bl => operations::branch_and_link::<O>,
+        Meaning::Bl => branches::branch_and_link::<O>,
         Meaning::Br => {
             op.n = register(0);
-            operations::branch_to::<O>
+            branches::branch_to::<O>
         }
         Meaning::Blr => {
             op.n = register(0);
-            operations::call_to::<O>
+            branches::call_to::<O>
         }
         Meaning::Ret => {
             op.n = if operands.is_empty() { 30 } else { register(0) };
-            operations::branch_to::<O>
+            branches::branch_to::<O>
         }
-        Meaning::Nop => operations::nop::<O>,
-        Meaning::Svc => operations::svc::<O>,
-        Meaning::Brk => operations::brk::<O>,
-        Meaning::Udf => operations::undefined::<O>,
+        Meaning::Nop => branches::nop::<O>,
+        Meaning::Svc => branches::svc::<O>,
+        Meaning::Brk => branches::brk::<O>,
+        Meaning::Udf => branches::undefined::<O>,
     };
     op
 }

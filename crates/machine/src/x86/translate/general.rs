@@ -472,7 +472,13 @@ pub(crate) fn kind_of(operand: &isa::Operand) -> Is {
         isa::Operand::ShiftedImm(..)
         | isa::Operand::Shifted(..)
         | isa::Operand::Extended(..)
-        | isa::Operand::Cond(_) => Is::None,
+        | isa::Operand::Cond(_)
+        | isa::Operand::ShiftedOnes(..)
+        | isa::Operand::Float(_)
+        | isa::Operand::Vector(..)
+        | isa::Operand::Element(..)
+        | isa::Operand::List(_)
+        | isa::Operand::Named(_) => Is::None,
     }
 }
 
@@ -510,7 +516,13 @@ fn place<O>(op: &mut Op<O>, arch: Arch, position: usize, operand: &isa::Operand)
         isa::Operand::ShiftedImm(..)
         | isa::Operand::Shifted(..)
         | isa::Operand::Extended(..)
-        | isa::Operand::Cond(_) => {}
+        | isa::Operand::Cond(_)
+        | isa::Operand::ShiftedOnes(..)
+        | isa::Operand::Float(_)
+        | isa::Operand::Vector(..)
+        | isa::Operand::Element(..)
+        | isa::Operand::List(_)
+        | isa::Operand::Named(_) => {}
     }
     kind_of(operand)
 }

@@ -5,7 +5,7 @@ use sotto_isa::x86::Pattern;
 use sotto_isa::x86::vector::{Convert, FloatOp, Shape, Vector};
 
 use crate::Observer;
-use crate::float::softfloat::{F32, F64, Format};
+use crate::float::softfloat::{F32, F64, HostFormat};
 use crate::x86::RDI;
 use crate::x86::integer::arithmetic;
 use crate::x86::integer::arithmetic::{B8, B16, B32, B64, First, Mem, Second};
@@ -180,7 +180,9 @@ pub(crate) fn vector_instruction<O: Observer>(
     }
 }
 
-fn scalar<B: sse_float::Binary, F: Format, W: arithmetic::Size, O: Observer>(source: Is) -> Run<O> {
+fn scalar<B: sse_float::Binary, F: HostFormat, W: arithmetic::Size, O: Observer>(
+    source: Is,
+) -> Run<O> {
     match source {
         Is::Mem => sse_float::scalar::<B, F, Narrow<W>, O>,
         _ => sse_float::scalar::<B, F, SecondVector, O>,

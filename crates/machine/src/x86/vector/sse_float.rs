@@ -12,7 +12,7 @@ use crate::code::cpu::{Flow, Result};
 use crate::float::estimate;
 use crate::float::softfloat;
 use crate::float::softfloat::{
-    Arithmetic, BEFORE, Env, F32, F64, Format, MASK_SHIFT, Rounding, is_ordinary,
+    Arithmetic, BEFORE, Env, F32, F64, HostFormat, MASK_SHIFT, Rounding, is_ordinary,
 };
 use crate::x86::Cpu;
 use crate::x86::flags::when;
@@ -23,13 +23,13 @@ use crate::{Fault, Memory, Observer};
 
 /// The element at `n`, zero-extended.
 #[inline]
-fn element<F: Format>(vector: u128, n: u32) -> u64 {
+fn element<F: HostFormat>(vector: u128, n: u32) -> u64 {
     (vector >> (n * F::BITS)) as u64 & (u64::MAX >> (64 - F::BITS))
 }
 
 /// The vector with the element at `n` replaced.
 #[inline]
-fn with_element<F: Format>(vector: u128, n: u32, value: u64) -> u128 {
+fn with_element<F: HostFormat>(vector: u128, n: u32, value: u64) -> u128 {
     let mask = u128::from(u64::MAX >> (64 - F::BITS)) << (n * F::BITS);
     vector & !mask | u128::from(value) << (n * F::BITS)
 }
@@ -52,7 +52,12 @@ fn settle(cpu: &mut Cpu, raised: u32) -> Result<()> {
 }
 
 /// Elementwise: `lanes` elements from the lowest, the others as the destination has them.
-fn each<F: Format>(cpu: &mut Cpu, to: u8, lanes: u32, f: impl Fn(u32, &mut Env) -> u64) -> Result {
+fn each<F: HostFormat>(
+    cpu: &mut Cpu,
+    to: u8,
+    lanes: u32,
+    f: impl Fn(u32, &mut Env) -> u64,
+) -> Result {
     let mut env = Env::new(cpu.mxcsr);
     let mut result = cpu.vectors[usize::from(to)];
     let mut raised = 0;
@@ -85,7 +90,7 @@ macro_rules! binary {
 binary! { Add Sub Mul Div }
 
 /// ADDSD and its kin: one element, on the host's arithmetic where that is safe.
-pub(crate) fn scalar<B: Binary, F: Format, S: Place, O: Observer>(
+pub(crate) fn scalar<B: Binary, F: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -106,7 +111,7 @@ pub(crate) fn scalar<B: Binary, F: Format, S: Place, O: Observer>(
 }
 
 /// One element of an operation.
-fn compute<F: Format>(op: FloatOp, a: u64, b: u64, ordinary: bool, env: &mut Env) -> u64 {
+fn compute<F: HostFormat>(op: FloatOp, a: u64, b: u64, ordinary: bool, env: &mut Env) -> u64 {
     let arithmetic = |op, env: &mut Env| {
         let quick = if ordinary { softfloat::quick::<F>(op, a, b) } else { None };
         quick.unwrap_or_else(|| softfloat::arithmetic::<F>(op, a, b, env))
@@ -127,7 +132,7 @@ fn compute<F: Format>(op: FloatOp, a: u64, b: u64, ordinary: bool, env: &mut Env
     }
 }
 
-fn lanes<F: Format>(cpu: &mut Cpu, to: u8, op: FloatOp, count: u32, source: u128) -> Result {
+fn lanes<F: HostFormat>(cpu: &mut Cpu, to: u8, op: FloatOp, count: u32, source: u128) -> Result {
     let a = cpu.vectors[usize::from(to)];
     let ordinary = is_ordinary(cpu.mxcsr);
     let half = 64 / F::BITS;
@@ -163,7 +168,7 @@ pub(crate) fn arithmetic<S: Place, O: Observer>(
 
 /// Whether the comparison that the low bits of the immediate choose holds.
 /// Source: SDM Vol. 2A, CMPPD, table 3-1.
-fn holds<F: Format>(imm: u8, a: u64, b: u64, env: &mut Env) -> bool {
+fn holds<F: HostFormat>(imm: u8, a: u64, b: u64, env: &mut Env) -> bool {
     let signaling = matches!(imm & 3, 1 | 2);
     let order = softfloat::compare::<F>(a, b, signaling, env);
     let positive = match imm & 3 {
@@ -199,7 +204,7 @@ pub(crate) fn compare<S: Place, O: Observer>(
 }
 
 /// COMISD and its kin.
-pub(crate) fn compare_flags<const SIGNALING: bool, F: Format, S: Place, O: Observer>(
+pub(crate) fn compare_flags<const SIGNALING: bool, F: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -220,7 +225,7 @@ pub(crate) fn compare_flags<const SIGNALING: bool, F: Format, S: Place, O: Obser
 }
 
 /// CVTSI2SD and its kin, from a place of width `W`.
-pub(crate) fn from_integer<F: Format, S: Operand, W: Size, O: Observer>(
+pub(crate) fn from_integer<F: HostFormat, S: Operand, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -231,7 +236,7 @@ pub(crate) fn from_integer<F: Format, S: Operand, W: Size, O: Observer>(
 }
 
 /// CVTSD2SI and its kin, to a general register of width `W`.
-pub(crate) fn to_integer<const TRUNCATE: bool, F: Format, S: Place, W: Size, O: Observer>(
+pub(crate) fn to_integer<const TRUNCATE: bool, F: HostFormat, S: Place, W: Size, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -247,7 +252,7 @@ pub(crate) fn to_integer<const TRUNCATE: bool, F: Format, S: Place, W: Size, O: 
 }
 
 /// CVTSS2SD and CVTSD2SS.
-pub(crate) fn convert_scalar<F: Format, T: Format, S: Place, O: Observer>(
+pub(crate) fn convert_scalar<F: HostFormat, T: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -258,7 +263,7 @@ pub(crate) fn convert_scalar<F: Format, T: Format, S: Place, O: Observer>(
 }
 
 /// A packed conversion between formats; what is above the results becomes zero.
-pub(crate) fn convert_packed<F: Format, T: Format, S: Place, O: Observer>(
+pub(crate) fn convert_packed<F: HostFormat, T: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -269,7 +274,7 @@ pub(crate) fn convert_packed<F: Format, T: Format, S: Place, O: Observer>(
 }
 
 /// CVTDQ2PS and CVTDQ2PD.
-pub(crate) fn convert_from_integers<T: Format, S: Place, O: Observer>(
+pub(crate) fn convert_from_integers<T: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -283,7 +288,7 @@ pub(crate) fn convert_from_integers<T: Format, S: Place, O: Observer>(
 }
 
 /// CVTPS2DQ, CVTPD2DQ and their truncating kin.
-pub(crate) fn convert_to_integers<const TRUNCATE: bool, F: Format, S: Place, O: Observer>(
+pub(crate) fn convert_to_integers<const TRUNCATE: bool, F: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -297,7 +302,7 @@ pub(crate) fn convert_to_integers<const TRUNCATE: bool, F: Format, S: Place, O: 
 }
 
 /// As [`each`], with zeros in the elements that are not computed.
-fn gather<T: Format>(
+fn gather<T: HostFormat>(
     cpu: &mut Cpu,
     to: u8,
     lanes: u32,
@@ -312,7 +317,7 @@ fn gather<T: Format>(
 }
 
 /// ROUNDSD and its kin. The immediate: bits 1 to 0 the rounding, 2 MXCSR's instead, 3 no word of a loss.
-pub(crate) fn round<F: Format, S: Place, O: Observer>(
+pub(crate) fn round<F: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
@@ -328,7 +333,7 @@ pub(crate) fn round<F: Format, S: Place, O: Observer>(
 }
 
 /// DPPS and DPPD: the high bits of the immediate choose the products, the low ones where the sum goes.
-pub(crate) fn dot<F: Format, S: Place, O: Observer>(
+pub(crate) fn dot<F: HostFormat, S: Place, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
