@@ -153,9 +153,9 @@ pub(crate) fn parse_operands(
         if !cursor.eat(',')? {
             break;
         }
-        if operands.len() == 4 {
+        if operands.len() == 5 {
             let (token, span) = cursor.peek_spanned()?;
-            return Err(cursor.unexpected(token, span, "at most four operands"));
+            return Err(cursor.unexpected(token, span, "at most five operands"));
         }
     }
     match cursor.next()? {

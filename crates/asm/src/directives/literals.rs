@@ -29,7 +29,16 @@ impl Assembler<'_> {
                 let message = "`=value` stands in `ldr register, =value` only";
                 return Err(Diagnostic::error(Code::Syntax, span, message));
             };
-            let bytes = if register.width() == Width::W64 { 8 } else { 4 };
+            let bytes = match register.width() {
+                Width::W64 => 8,
+                Width::W32 => 4,
+                _ => {
+                    let message =
+                        format!("no number in a source is as wide as `{}`", register.name());
+                    return Err(Diagnostic::error(Code::OutOfRange, span, message)
+                        .help("lay the value down as data, and load it by its label"));
+                }
+            };
             let mut expr = expr.clone();
             self.bind_names(&mut expr);
             let context = self.context();

@@ -333,6 +333,21 @@ impl Emitter<'_> {
             (Some(Via::Low12), Field::AccessLow12(width)) => {
                 return Ok(RelocationKind::A64AccessLow12(width.bytes().trailing_zeros() as u8));
             }
+            (Some(Via::MovePart { part, unchecked }), Field::MoveWide16) => {
+                return Ok(RelocationKind::A64MoveWide { part, unchecked });
+            }
+            (Some(Via::MovePart { .. }), _) => {
+                return refuse(
+                    "`:abs_g0:` and its like are for the immediate of `movz` and `movk`",
+                    "leave it out here",
+                );
+            }
+            (None, Field::MoveWide16) => {
+                return refuse(
+                    "an address does not fit here",
+                    "write `:abs_g0:` to `:abs_g3:` before the name for 16 bits of it",
+                );
+            }
             (Some(Via::Low12), _) => {
                 return refuse(
                     "`:lo12:` is for the immediate of `add` and the offset of a load or store",
@@ -370,6 +385,7 @@ impl Emitter<'_> {
                 Field::Adr21 => RelocationKind::A64Adr21,
                 Field::AdrPage21 => RelocationKind::A64AdrPage21,
                 Field::AddLow12 => RelocationKind::A64AddLow12,
+                Field::MoveWide16 => RelocationKind::A64MoveWide { part: 0, unchecked: false },
                 Field::AccessLow12(width) => {
                     RelocationKind::A64AccessLow12(width.bytes().trailing_zeros() as u8)
                 }

@@ -1,6 +1,8 @@
 //! A64 operands.
 
-use sotto_isa::{IndexMode, Mem, Operand, OperandContext, Reg, Value, arm64};
+use sotto_isa::{IndexMode, Mem, Named, Operand, OperandContext, Reg, Value, arm64};
+
+use super::arm64_vector;
 
 use crate::operands::parsed::{Modifier, Parsed, Spanned, UnresolvedMem, peek_modifier, value_of};
 use crate::text::expr;
@@ -17,12 +19,17 @@ pub(crate) fn operand(
     let (token, start) = cursor.peek_spanned()?;
     match token {
         Tok::Op('[') => return memory(cursor, start),
+        Tok::Op('{') => return arm64_vector::list(cursor, start),
         Tok::Op('=') => {
             cursor.next()?;
             let expr = expr::parse(cursor, Atoms::Plain)?;
             return Ok(Spanned { parsed: Parsed::Literal(expr), span: cursor.since(start) });
         }
         Tok::Word(word) => {
+            if let Some((reg, suffix)) = arm64_vector::register(cursor, word) {
+                cursor.next()?;
+                return arm64_vector::cut(cursor, reg, suffix, start);
+            }
             if let Some(reg) = cursor.register(word)
                 && !is_symbol(cursor, context, is_first)?
             {
@@ -35,13 +42,18 @@ pub(crate) fn operand(
                 cursor.next()?;
                 return Ok(Spanned { parsed: Parsed::Fixed(Operand::Cond(cond)), span: start });
             }
-            if !is_symbol(cursor, context, is_first)? {
-                check_vector_register(word, start)?;
+            if let Some(named) = named(context, word) {
+                cursor.next()?;
+                return Ok(Spanned { parsed: Parsed::Fixed(Operand::Named(named)), span: start });
             }
         }
         _ => {}
     }
     let marked = cursor.eat('#')?;
+    if let Some((value, at)) = cursor.float() {
+        let parsed = Parsed::Fixed(Operand::Float(value.to_bits()));
+        return Ok(Spanned { parsed, span: start.to(at) });
+    }
     let expr = value(cursor)?;
     let span = cursor.since(start);
     if context.page {
@@ -50,6 +62,19 @@ pub(crate) fn operand(
     // A target is the last operand; the number of a bit stands before one.
     if context.target && !marked && cursor.peek()? != Tok::Op(',') {
         return Ok(Spanned { parsed: Parsed::Target(expr), span });
+    }
+    if let Some(amount) = arm64_vector::ones_shift_after(cursor)? {
+        let span = cursor.since(start);
+        let Some(Ok(number)) = expr.constant() else {
+            let message = "a number before `msl` is known where it stands";
+            return Err(Diagnostic::error(Code::NotConstant, span, message));
+        };
+        let operand = Operand::ShiftedOnes(value_of(number, span)?, amount);
+        return Ok(Spanned { parsed: Parsed::Fixed(operand), span });
+    }
+    // The operator says which part of the value it is, and with it the shift.
+    if let Some(Via::MovePart { part, .. }) = expr.via() {
+        return Ok(Spanned { parsed: Parsed::ShiftedImm(expr, 16 * part), span });
     }
     if let Some(shift) = shift_after(cursor)? {
         return Ok(Spanned { parsed: Parsed::ShiftedImm(expr, shift), span: cursor.since(start) });
@@ -62,27 +87,25 @@ pub(crate) fn operand(
 }
 
 /// Whether a register's name stands for a symbol here: the page of ADRP, and the target of a branch that takes nothing
-/// else, are never registers.
+/// else, are never registers, and no last operand is a vector register where a target may stand.
 fn is_symbol(cursor: &Cursor, context: OperandContext, is_first: bool) -> Result<bool, Diagnostic> {
     let mut ahead = cursor.clone();
-    ahead.next()?;
-    Ok(ahead.peek()? == Tok::End && (context.page || (context.target && is_first)))
-}
-
-/// Refuses the names of registers that are not modelled yet.
-fn check_vector_register(word: &str, span: Span) -> Result<(), Diagnostic> {
-    let lower = word.to_ascii_lowercase();
-    let number = |rest: &str| rest.parse::<u8>().is_ok_and(|n| n < 32 && n.to_string() == rest);
-    let is_vector = match lower.split_at_checked(1) {
-        Some(("v", rest)) => number(rest.split('.').next().unwrap_or(rest)),
-        Some(("b" | "h" | "s" | "d" | "q", rest)) => number(rest),
+    let (token, _) = ahead.next()?;
+    let is_vector = match token {
+        Tok::Word(word) => cursor.register(word).is_some_and(Reg::is_a64_vector),
         _ => false,
     };
-    if !is_vector {
-        return Ok(());
+    let last = ahead.peek()? == Tok::End;
+    Ok(last && (context.page || (context.target && (is_first || is_vector))))
+}
+
+/// What the word names, of the kinds that the instruction takes.
+fn named(context: OperandContext, word: &str) -> Option<Named> {
+    if context.names == 0 {
+        return None;
     }
-    let message = format!("`{word}` is a vector register, and those of arm64 are not modelled yet");
-    Err(Diagnostic::error(Code::UnknownInstruction, span, message))
+    let mut names = Named::by_name(&word.to_ascii_lowercase()).into_iter();
+    names.find(|named| context.names & named.kind_mask() != 0)
 }
 
 /// An expression, or a part of one: `:lo12:symbol`.
@@ -188,8 +211,18 @@ fn memory(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnostic> {
     } else if disp.is_none() && mem.index.is_none() {
         let mut ahead = cursor.clone();
         if ahead.eat(',')? {
-            let (_, at) = ahead.peek_spanned()?;
-            disp = Some((offset(&mut ahead)?, at));
+            let (token, at) = ahead.peek_spanned()?;
+            let by = match token {
+                Tok::Word(word) => ahead.register(word),
+                _ => None,
+            };
+            match by {
+                Some(by) => {
+                    ahead.next()?;
+                    mem.index = Some(by);
+                }
+                None => disp = Some((offset(&mut ahead)?, at)),
+            }
             *cursor = ahead;
             mem.mode = IndexMode::Post;
         }
@@ -219,13 +252,15 @@ fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> 
     match peek_modifier(cursor) {
         Some(Modifier::Shift(sotto_isa::Shift::Lsl)) => {
             cursor.next()?;
-            mem.scale = scale(amount(cursor)?, at)?;
+            let amount = amount(cursor)?;
+            (mem.scale, mem.shows_shift) = (scale(amount, at)?, amount == 0);
         }
         Some(Modifier::Extend(extend)) => {
             cursor.next()?;
             mem.extend = Some(extend);
             if cursor.peek()? != Tok::Op(']') {
-                mem.scale = scale(amount(cursor)?, at)?;
+                let amount = amount(cursor)?;
+                (mem.scale, mem.shows_shift) = (scale(amount, at)?, amount == 0);
             }
         }
         _ => {
@@ -240,8 +275,8 @@ fn index_modifier(cursor: &mut Cursor, mem: &mut Mem) -> Result<(), Diagnostic> 
 }
 
 fn scale(amount: u8, at: Span) -> Result<u8, Diagnostic> {
-    if amount > 3 {
-        let message = "an index is shifted by 0 to 3";
+    if amount > 4 {
+        let message = "an index is shifted by 0 to 4";
         return Err(Diagnostic::error(Code::OutOfRange, at, message));
     }
     Ok(1 << amount)

@@ -86,6 +86,13 @@ pub enum Via {
     GotPage,
     /// `:got_lo12:x`: the low twelve bits of that entry's address.
     GotLow12,
+    /// `:abs_g1:x`, `:abs_g1_nc:x`: 16 bits of the address from a multiple of 16 on, in A64 code.
+    MovePart {
+        /// The multiple: 0 to 3.
+        part: u8,
+        /// The bits above may be lost.
+        unchecked: bool,
+    },
     /// A way to thread-local data, by the operator's name.
     Tls(TlsOperator),
 }
@@ -154,6 +161,13 @@ const PREFIXES: &[(&str, Via)] = &[
     ("gottprel_lo12", Via::Tls(TlsOperator::EntryLow12)),
     ("tlsdesc", Via::Tls(TlsOperator::DescriptorPage)),
     ("tlsdesc_lo12", Via::Tls(TlsOperator::DescriptorLow12)),
+    ("abs_g0", Via::MovePart { part: 0, unchecked: false }),
+    ("abs_g0_nc", Via::MovePart { part: 0, unchecked: true }),
+    ("abs_g1", Via::MovePart { part: 1, unchecked: false }),
+    ("abs_g1_nc", Via::MovePart { part: 1, unchecked: true }),
+    ("abs_g2", Via::MovePart { part: 2, unchecked: false }),
+    ("abs_g2_nc", Via::MovePart { part: 2, unchecked: true }),
+    ("abs_g3", Via::MovePart { part: 3, unchecked: false }),
 ];
 
 /// The names of such operators, for a message.

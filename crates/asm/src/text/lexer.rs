@@ -105,6 +105,29 @@ const CLASS: [u8; 256] = {
     class
 };
 
+/// How long the floating-point number is that the text starts with: it has a point or an exponent.
+fn float_length(text: &str) -> Option<usize> {
+    let bytes = text.as_bytes();
+    let digits = |from: usize| bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
+    let mut at = usize::from(matches!(bytes.first(), Some(b'-' | b'+')));
+    let whole = digits(at.min(bytes.len()));
+    at += whole;
+    let mut is_float = false;
+    if whole > 0 && bytes.get(at) == Some(&b'.') {
+        at += 1 + digits(at + 1);
+        is_float = true;
+    }
+    if whole > 0 && matches!(bytes.get(at), Some(b'e' | b'E')) {
+        let sign = usize::from(matches!(bytes.get(at + 1), Some(b'-' | b'+')));
+        let exponent = digits((at + 1 + sign).min(bytes.len()));
+        if exponent > 0 {
+            at += 1 + sign + exponent;
+            is_float = true;
+        }
+    }
+    is_float.then_some(at)
+}
+
 fn is_word_start(b: u8) -> bool {
     CLASS[b as usize] & 1 != 0
 }
@@ -249,6 +272,18 @@ impl<'a> Cursor<'a> {
         }
         self.last_end = token.1.end as usize;
         Ok(token)
+    }
+
+    /// Takes a floating-point number, if one comes next: digits with a point or an exponent.
+    pub fn float(&mut self) -> Option<(f64, Span)> {
+        let text = self.ahead();
+        let start = self.last_end + (text.len() - text.trim_start().len());
+        let rest = &self.text[start - self.base..];
+        let length = float_length(rest)?;
+        let value = rest[..length].parse().ok()?;
+        self.at = start - self.base + length;
+        (self.peeked, self.last_end) = (None, self.base + self.at);
+        Some((value, Span::new(start, self.last_end)))
     }
 
     /// Takes the next token if it is this punctuation.
