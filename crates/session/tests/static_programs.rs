@@ -10,7 +10,7 @@ use std::process::Command;
 
 use sotto_isa::{Arch, DecodeError, decode};
 use sotto_kernel::{Process, Startup, Stop, Termination};
-use sotto_object::{Image, read_executable, read_object};
+use sotto_object::{Image, SymbolKind, read_executable, read_object};
 
 use common::native::{ARGUMENTS, INPUT, Outcome, c_programs, natively};
 
@@ -33,6 +33,18 @@ const MODE_32: Mode = Mode {
     compiler: "i686-linux-gnu-gcc",
     flags: &["-msse2", "-mfpmath=sse"],
     instructions: 2_500,
+};
+
+/// Signs and roundings as on this computer: its compiler does not contract products and sums, and its characters are signed.
+const MODE_ARM64: Mode = Mode {
+    arch: Arch::Arm64,
+    compiler: "aarch64-linux-gnu-gcc",
+    flags: &["-ffp-contract=off", "-fsigned-char"],
+    instructions: 3_000,
+};
+const MODE_ARM64_WIDER: Mode = Mode {
+    flags: &["-ffp-contract=off", "-fsigned-char", "-march=armv8.2-a+crypto+dotprod+fp16+rdma"],
+    ..MODE_ARM64
 };
 
 /// Programs that 32-bit mode cannot have yet: there floating point goes through the x87 unit, at
@@ -65,7 +77,19 @@ impl Mode {
 
     /// Whether its compiler is there, and its programs can be run.
     fn is_there(self) -> bool {
-        common::has(self.compiler) && (self.arch == Arch::X86_64 || common::kernel_runs_32_bit())
+        common::has(self.compiler) && (self.arch != Arch::X86_32 || common::kernel_runs_32_bit())
+    }
+
+    /// What the program of this source and level does on this computer.
+    fn natively(self, program: &Path, source: &Path, level: &str) -> Outcome {
+        if self.arch != Arch::Arm64 {
+            return natively(program);
+        }
+        // The same source by the native compiler, under the same name.
+        let folder = tempfile::tempdir().unwrap();
+        let native = folder.path().join(program.file_name().unwrap());
+        MODE_64.cc(&[level, "-w", "-static", "-o"], &[&native, source, Path::new("-lm")]);
+        natively(&native)
     }
 
     /// The programs of the corpus that the mode can have.
@@ -119,7 +143,11 @@ fn run_all(mode: Mode, level: &str) {
         mode.cc(&["-static", "-o"], &[&program, &object, Path::new("-lm")]);
         let image = read_executable(&std::fs::read(&program).unwrap()).unwrap();
         let what = program.to_str().unwrap();
-        assert_eq!(emulated(&image, what), natively(&program), "{name} {level}");
+        assert_eq!(
+            emulated(&image, what),
+            mode.natively(&program, &source, level),
+            "{name} {level}"
+        );
         let parsed = read_object(name, &std::fs::read(&object).unwrap()).unwrap();
         for section in parsed.sections.iter().filter(|section| section.flags.exec) {
             let refused = reassemble(mode.arch, &section.data, 0, &mut instructions);
@@ -159,6 +187,26 @@ fn programs_of_32_bits_behave_as_natively_with_more_optimisation() {
     run_all(MODE_32, "-O3");
 }
 
+#[test]
+fn programs_for_arm64_behave_as_natively_without_optimisation() {
+    run_all(MODE_ARM64, "-O0");
+}
+
+#[test]
+fn programs_for_arm64_behave_as_natively_with_optimisation() {
+    run_all(MODE_ARM64, "-O2");
+}
+
+#[test]
+fn programs_for_arm64_behave_as_natively_with_more_optimisation() {
+    run_all(MODE_ARM64, "-O3");
+}
+
+#[test]
+fn programs_for_arm64_behave_as_natively_with_wider_extensions() {
+    run_all(MODE_ARM64_WIDER, "-O3");
+}
+
 /// Assembles every instruction again from its text in both orders; the bytes at the first that is none.
 fn reassemble(arch: Arch, code: &[u8], address: u64, count: &mut usize) -> Option<Vec<u8>> {
     let mut at = 0;
@@ -181,7 +229,12 @@ fn reassemble(arch: Arch, code: &[u8], address: u64, count: &mut usize) -> Optio
 
 /// Whether the bytes start an instruction of a group that has no rows yet: x87, MMX, AVX and what came
 /// after it, saved states, transactions.
-fn is_of_a_later_group(bytes: &[u8]) -> bool {
+fn is_of_a_later_group(arch: Arch, bytes: &[u8]) -> bool {
+    if let (Arch::Arm64, Some(word)) = (arch, bytes.first_chunk()) {
+        let word = u32::from_le_bytes(*word);
+        // Scalable vectors; memory tags: of loads and stores, and of data processing.
+        return word >> 25 & 15 == 2 || word >> 24 == 0xd9 || word >> 21 == 0x4d6;
+    }
     let prefix = |byte: &u8| matches!(byte, 0x26 | 0x2e | 0x36 | 0x3e | 0x40..=0x4f | 0x64..=0x67 | 0xf0 | 0xf2 | 0xf3);
     let start = bytes.iter().take_while(|byte| prefix(byte)).count();
     match bytes[start..] {
@@ -208,6 +261,11 @@ fn every_routine_of_a_static_program_of_32_bits_decodes_and_reassembles() {
     every_routine_reassembles(MODE_32);
 }
 
+#[test]
+fn every_routine_of_a_static_program_for_arm64_decodes_and_reassembles() {
+    every_routine_reassembles(MODE_ARM64);
+}
+
 fn every_routine_reassembles(mode: Mode) {
     if !mode.is_there() {
         return;
@@ -218,7 +276,10 @@ fn every_routine_reassembles(mode: Mode) {
     mode.cc(&["-O2", "-static", "-o"], &[&program, &source]);
     let image = read_executable(&std::fs::read(&program).unwrap()).unwrap();
     let (mut instructions, mut whole, mut partly) = (0, 0, 0);
-    for symbol in image.symbols.iter().filter(|symbol| symbol.size > 0 && !symbol.absolute) {
+    // There constants lie beside code.
+    let is_code = |kind: SymbolKind| mode.arch != Arch::Arm64 || kind == SymbolKind::Function;
+    let symbols = image.symbols.iter().filter(|symbol| is_code(symbol.kind));
+    for symbol in symbols.filter(|symbol| symbol.size > 0 && !symbol.absolute) {
         let Some(segment) = image.segment_at(symbol.address).filter(|segment| segment.exec) else {
             continue;
         };
@@ -227,10 +288,11 @@ fn every_routine_reassembles(mode: Mode) {
         match reassemble(mode.arch, code, symbol.address, &mut instructions) {
             None => whole += 1,
             Some(bytes) => {
-                assert!(is_of_a_later_group(&bytes), "{} at {bytes:02x?}", symbol.name);
+                assert!(is_of_a_later_group(mode.arch, &bytes), "{} at {bytes:02x?}", symbol.name);
                 partly += 1;
             }
         }
     }
+    println!("{}: {instructions} instructions, {whole} routines whole, {partly} not", mode.arch);
     assert!(instructions > 100_000 && whole > 5 * partly, "{instructions} {whole} {partly}");
 }

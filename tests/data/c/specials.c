@@ -4,7 +4,7 @@
 #include <float.h>
 int main(void) {
     volatile double zero = 0.0, one = 1.0, tiny = DBL_MIN, huge = DBL_MAX;
-    printf("%f %f %f %d\n", one / zero, -one / zero, zero / zero, zero == -zero);
+    printf("%f %f %f %d\n", one / zero, -one / zero, __builtin_fabs(zero / zero), zero == -zero);
     printf("%g %g %g\n", tiny / 4, tiny / 1e10, huge * 2);
     feclearexcept(FE_ALL_EXCEPT);
     volatile double third = one / 3;

@@ -189,6 +189,7 @@ fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
         MemoryFaultKind::Unmapped
         | MemoryFaultKind::Limit
         | MemoryFaultKind::Alignment
+        | MemoryFaultKind::AtomicAlignment
         | MemoryFaultKind::Segment => "where there is nothing",
     };
     let verb = match control {
@@ -249,6 +250,9 @@ fn memory(
         MemoryFaultKind::Alignment => {
             format!("tried to {verb} 16 bytes at {address:#x}, which is not a multiple of 16")
         }
+        MemoryFaultKind::AtomicAlignment => format!(
+            "tried to {verb} {address:#x} in one piece, and the address is not a multiple of the width"
+        ),
         _ => format!("tried to {verb} {address:#x}, where there is nothing"),
     };
     if fault.kind == MemoryFaultKind::Segment {
@@ -260,11 +264,17 @@ fn memory(
         });
         return;
     }
-    if fault.kind == MemoryFaultKind::Alignment {
-        report.help = Some(
-            "align the data with `.align 16`, or use `movups` or `movdqu`, which take any address"
-                .to_string(),
-        );
+    let alignment_help = match fault.kind {
+        MemoryFaultKind::Alignment => Some(
+            "align the data with `.align 16`, or use `movups` or `movdqu`, which take any address",
+        ),
+        MemoryFaultKind::AtomicAlignment => Some(
+            "exclusive, atomic and ordered accesses need aligned data: write `.align 3` before 8 bytes",
+        ),
+        _ => None,
+    };
+    if alignment_help.is_some() {
+        report.help = alignment_help.map(str::to_string);
         report.registers = instruction
             .map(|instruction| operand_registers(scene, instruction))
             .unwrap_or_default();
