@@ -212,6 +212,15 @@ impl Arch {
         }
     }
 
+    /// What the manual calls the flags together, and the bit at which they stand in that register.
+    pub const fn flags_register(self) -> (&'static str, u32) {
+        match self {
+            Arch::X86_64 => ("rflags", 0),
+            Arch::X86_32 => ("eflags", 0),
+            Arch::Arm64 => ("nzcv", 28),
+        }
+    }
+
     /// Names of the flags in `set`, in report order.
     pub fn flag_names(self, set: FlagSet) -> Vec<&'static str> {
         self.flags().iter().filter(|info| set.contains(info.flag)).map(|info| info.name).collect()

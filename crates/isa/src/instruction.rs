@@ -160,7 +160,38 @@ impl Instruction {
             Arch::X86_64 | Arch::X86_32 => {
                 x86::form(self.form).meaning.condition_words(self.arch, holds)
             }
-            Arch::Arm64 => arm64::form(self.form).meaning.condition_words(holds),
+            Arch::Arm64 => match self.condition_operand() {
+                Some(cond) if cond < 14 => {
+                    Some(arm64::condition_words(if holds { cond } else { cond ^ 1 }))
+                }
+                Some(_) => None,
+                None => arm64::form(self.form).meaning.condition_words(holds),
+            },
+        }
+    }
+
+    /// The condition that an A64 operand names.
+    fn condition_operand(&self) -> Option<u8> {
+        self.operands.iter().find_map(|operand| match operand {
+            Operand::Cond(cond) => Some(*cond),
+            _ => None,
+        })
+    }
+
+    /// Whether the condition of an instruction that does something if it holds, and is no branch, holds for the flags before
+    /// it; `None` if it has no condition on flags.
+    pub fn condition_holds(&self, flags: FlagSet) -> Option<bool> {
+        if self.control() != Control::Next {
+            return None;
+        }
+        match self.arch {
+            Arch::X86_64 | Arch::X86_32 => {
+                x86::form(self.form).meaning.condition().map(|cond| cond.holds(flags))
+            }
+            Arch::Arm64 => self
+                .condition_operand()
+                .filter(|cond| *cond < 14)
+                .map(|cond| arm64::condition_holds(cond, flags)),
         }
     }
 }

@@ -157,6 +157,33 @@ pub enum Cond {
 }
 
 impl Cond {
+    /// Whether the condition holds for these flags. Source: SDM Vol. 1, B.1.
+    pub const fn holds(self, flags: FlagSet) -> bool {
+        let (carry, zero) = (flags.contains(flag::CF), flags.contains(flag::ZF));
+        let (sign, overflow) = (flags.contains(flag::SF), flags.contains(flag::OF));
+        let parity = flags.contains(flag::PF);
+        match self {
+            Cond::O => overflow,
+            Cond::No => !overflow,
+            Cond::B => carry,
+            Cond::Ae => !carry,
+            Cond::E => zero,
+            Cond::Ne => !zero,
+            Cond::Be => carry || zero,
+            Cond::A => !carry && !zero,
+            Cond::S => sign,
+            Cond::Ns => !sign,
+            Cond::P => parity,
+            Cond::Np => !parity,
+            Cond::L => sign != overflow,
+            Cond::Ge => sign == overflow,
+            Cond::Le => zero || sign != overflow,
+            Cond::G => !zero && sign == overflow,
+        }
+    }
+}
+
+impl Cond {
     /// All sixteen, in encoding order.
     pub const ALL: [Cond; 16] = [
         Cond::O,

@@ -92,6 +92,9 @@ impl Writes {
             effects::written(instruction).iter().fold(0, |all, (storage, _)| all | 1 << storage.0);
         let banks =
             effects::written_in_banks(instruction).iter().fold(0, |all, (id, _)| all | id.mask());
+        // What is for the system's use is changed by instructions that do not name it; whether it was, the value tells.
+        let others = u64::MAX << (instruction.arch.pc().0 + 1);
+        let registers = registers | others;
         Writes { registers, banks, flags: instruction.flags().written() }
     }
 }

@@ -67,6 +67,17 @@ impl Session {
                 self.edit(Edit::Register(storage, new));
                 Ok(done(old, new, bits))
             }
+            Expr::Symbol(name, _)
+                if self.image.symbol(name).is_none()
+                    && evaluate::storage_named(self.arch(), name).is_some() =>
+            {
+                let storage = evaluate::storage_named(self.arch(), name).expect("a register");
+                let bits = self.arch().address_width().bits();
+                let (old, new) =
+                    (self.process.machine.register(storage), fitting(evaluated, bits)?);
+                self.edit(Edit::Register(storage, new));
+                Ok(done(old, new, bits))
+            }
             Expr::Load(width, address) => self.change_memory(*width, address, evaluated, done),
             symbol @ Expr::Symbol(..) => self.change_memory(None, symbol, evaluated, done),
             _ => refused(format!(
@@ -83,7 +94,11 @@ impl Session {
     ) -> Result<Change, SessionError> {
         if let Some(id) = reg.id() {
             let old = self.process.machine.bank_register(id);
-            let new = RegisterValue::from(value as u128);
+            let value = match reg.width() {
+                Width::W128 => value as u128,
+                width => u128::from(fitting(value, width.bits())?),
+            };
+            let new = RegisterValue::from(value);
             self.edit(Edit::BankRegister(id, new));
             return Ok(done(old.word(0), new.word(0), 64));
         }

@@ -1,7 +1,7 @@
 //! Expressions at a moment of the run: registers, symbols, numbers, memory.
 
 use sotto_asm::{Binary, EvalError, Expr};
-use sotto_isa::{Arch, FlagInfo, RegKind, Width};
+use sotto_isa::{Arch, FlagInfo, RegKind, Width, Storage};
 use sotto_kernel::Process;
 use sotto_machine::Watched;
 use sotto_object::Image;
@@ -37,6 +37,9 @@ pub enum EvaluateError {
     /// Numbered labels and the current address mean nothing outside a source.
     #[error("`{0}` means nothing here")]
     Meaningless(&'static str),
+    /// Nobody can tell who wrote a register that instructions change without naming it.
+    #[error("instructions change `{0}` without naming it; `watch {0}` stops after its next change")]
+    Unnamed(&'static str),
 }
 
 /// A value, and how wide what it came from is.
@@ -66,6 +69,11 @@ pub(crate) fn value(
     let plain = |value| Ok(Evaluated { value, width: None });
     match expr {
         Expr::Number(number) => plain(*number),
+        Expr::Register(reg, _) if reg.is_a64_vector() && reg.width() <= Width::W64 => {
+            let id = reg.id().expect("a vector register");
+            let bits = process.machine.bank_register(id).element(0, reg.width());
+            Ok(Evaluated { value: i128::from(bits), width: Some(reg.width()) })
+        }
         Expr::Register(reg, _) if reg.id().is_some() => Err(EvaluateError::Vector(reg.name())),
         Expr::Register(reg, _) if reg.kind == RegKind::Segment => {
             Err(EvaluateError::Meaningless("a segment register"))
@@ -78,9 +86,14 @@ pub(crate) fn value(
         }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
-            None if is_counter(process.arch(), name) => {
-                let value = i128::from(process.machine.pc());
+            None if storage_named(process.arch(), name).is_some() => {
+                let storage = storage_named(process.arch(), name).expect("a register");
+                let value = i128::from(process.machine.register(storage));
                 Ok(Evaluated { value, width: Some(process.arch().address_width()) })
+            }
+            None if process.arch().flags_register().0.eq_ignore_ascii_case(name) => {
+                let shift = process.arch().flags_register().1;
+                plain(i128::from(process.machine.flags().0) << shift)
             }
             None if flag_named(image, name).is_some() => {
                 let flags = process.machine.flags();
@@ -123,6 +136,14 @@ pub(crate) fn value(
     }
 }
 
+/// The register that no instruction has as an operand and that has this name: the instruction pointer, and those for the
+/// system's use, `fpcr` or `mxcsr`.
+pub(crate) fn storage_named(arch: Arch, name: &str) -> Option<Storage> {
+    let names = arch.storage_names().iter().zip(0..).skip(usize::from(arch.pc().0));
+    let mut named = names.filter(|(known, _)| known.eq_ignore_ascii_case(name));
+    named.next().map(|(_, number)| Storage(number))
+}
+
 /// Whether a name is that of the machine's instruction pointer, which is no operand of instructions on every
 /// machine: `rip`, `eip`, `pc`.
 pub(crate) fn is_counter(arch: Arch, name: &str) -> bool {
@@ -145,10 +166,17 @@ pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watc
             if let Some(storage) = reg.storage() {
                 watched.add_register(storage);
             }
+            if let Some(id) = reg.id() {
+                watched.add_bank_register(id);
+            }
         }
         Expr::Symbol(name, _) => {
             if let Some(info) = flag_named(image, name) {
                 watched.add_flags(info.flag);
+            } else if image.symbol(name).is_none()
+                && let Some(storage) = storage_named(image.arch, name)
+            {
+                watched.add_register(storage);
             }
         }
         Expr::Load(width, address) => {

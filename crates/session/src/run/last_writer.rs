@@ -89,6 +89,12 @@ impl Session {
         if self.is_counter(&expr) {
             return Ok(Target::Register(self.arch().pc()));
         }
+        if let Expr::Symbol(name, _) = &expr
+            && self.image().symbol(name).is_none()
+            && let Some(storage) = evaluate::storage_named(self.arch(), name)
+        {
+            return Err(EvaluateError::Unnamed(self.arch().storage_name(storage)));
+        }
         let (width, address) = match &expr {
             Expr::Load(width, address) => (*width, &**address),
             other if self.is_place(other) => (None, other),

@@ -11,7 +11,7 @@ use sotto_isa::{
 use sotto_kernel::SyscallAbi;
 use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
 use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
-use sotto_object::Image;
+use sotto_object::{DatumKind, Image};
 
 use crate::views::call_notices;
 use crate::views::places::{ImageNames, Place, hex};
@@ -237,12 +237,12 @@ pub struct SyscallView {
     pub help: Option<String>,
 }
 
-/// What a conditional jump decided.
+/// What a conditional jump decided, or another instruction with a condition.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct BranchReport {
-    /// Whether it was taken.
+    /// Whether it was taken; of what is no jump, whether the condition held.
     pub taken: bool,
-    /// What is the case, in words: the condition, or its inverse if it was not taken.
+    /// What is the case, in words: the condition, or its inverse if it did not hold.
     pub condition: &'static str,
     /// The flags it read: names and values.
     pub flags: FlagsRead,
@@ -273,6 +273,9 @@ pub struct StepReport {
     pub reads: Vec<MemoryReport>,
     /// What a conditional jump decided.
     pub branch: Option<BranchReport>,
+    /// What the condition of another instruction was: `taken` if it held.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub choice: Option<BranchReport>,
     /// The system call it made.
     pub syscall: Option<SyscallView>,
     /// The status that the program ended with, as a shell shows it.
@@ -297,6 +300,7 @@ impl Default for StepReport {
             memory: Vec::new(),
             reads: Vec::new(),
             branch: None,
+            choice: None,
             syscall: None,
             ended: None,
             remark: None,
@@ -415,7 +419,7 @@ pub(crate) fn describe_step(
             }),
         }
     });
-    let lanes = code.lanes;
+    let lanes = declared_lanes(image, code.lanes, effects);
     let memory = |address, bytes, old, new| MemoryReport {
         place: describe(address),
         on_stack: on_stack(after, address),
@@ -450,7 +454,51 @@ pub(crate) fn describe_step(
     });
     runs(read, memory, &mut report.reads);
     report.branch = branch;
+    report.choice = choice(scene, code, effects.flags, origin);
     (report.syscall, report.ended, report.remark) = (None, None, None);
+}
+
+/// How vectors are read: as the row says, or where it says nothing of numbers, as the data was declared that was loaded.
+fn declared_lanes(image: &Image, lanes: Lanes, effects: &StepEffects) -> Lanes {
+    if lanes.kind != LaneKind::Bits || effects.banks.is_empty() {
+        return lanes;
+    }
+    let symbol = effects.memory_reads.first().and_then(|read| image.symbol_before(read.address));
+    let datum = symbol.and_then(|(symbol, _)| symbol.datum);
+    let kind = match datum.filter(|datum| u64::from(datum.element_bytes) == lanes.width.bytes()) {
+        Some(datum) if datum.kind == DatumKind::Float => LaneKind::Float,
+        Some(datum) if datum.kind == DatumKind::Integer => LaneKind::Signed,
+        _ => LaneKind::Bits,
+    };
+    Lanes { kind, ..lanes }
+}
+
+/// What the condition of an instruction that is no jump was.
+fn choice(
+    scene: &Scene<'_>,
+    code: &CodeText,
+    flags: FlagChange,
+    origin: Option<FlagOrigin>,
+) -> Option<BranchReport> {
+    let instruction = &*code.instruction;
+    let held = instruction.condition_holds(flags.old)?;
+    let tested = instruction.flags().tested;
+    // What changes the flags itself has replaced what they came from.
+    let origin = origin.filter(|_| flags.written.is_empty());
+    Some(BranchReport {
+        taken: held,
+        condition: instruction.condition_words(held)?,
+        flags: FlagsRead {
+            arch: scene.image.arch,
+            read: tested,
+            values: flags.old & tested,
+        },
+        compared: origin.map(|origin| Compared {
+            signed: code.signed,
+            origin,
+            names: scene.compared.cloned(),
+        }),
+    })
 }
 
 /// What a system call wrote into memory: one value, or elements as wide as they were declared.

@@ -123,6 +123,17 @@ pub fn step(report: &StepReport) -> String {
             false => format!("not taken: {words}"),
         });
     }
+    if let Some(choice) = &report.choice {
+        let read: Vec<String> =
+            choice.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(set))).collect();
+        let compared = choice.compared.as_ref().map(|text| format!(", {text}"));
+        let (compared, read) = (compared.unwrap_or_default(), read.join(", "));
+        let words = format!("{}{compared} ({read})", choice.condition);
+        line(match choice.taken {
+            true => format!("{}: {words}", paint(Tone::Changed, "holds")),
+            false => format!("does not hold: {words}"),
+        });
+    }
     if let Some(call) = &report.syscall {
         for text in syscall(call).lines() {
             line(text.to_string());
@@ -325,7 +336,7 @@ fn elements_line(memory: &MemoryReport, elements: usize) -> String {
 /// The elements of a vector before and after; the lowest alone if no other changed.
 fn vector_change(vector: &VectorReport) -> Changed {
     let only_lowest = vector.old[1..] == vector.new[1..] && vector.old[0] != vector.new[0];
-    let shown = |lanes: &[String]| match only_lowest {
+    let shown = |lanes: &[String]| match only_lowest || lanes.len() == 1 {
         true => lanes[0].clone(),
         false => format!("[{}]", lanes.join(", ")),
     };

@@ -84,8 +84,10 @@ impl Commander {
     /// A vector register, read in every way.
     fn vector(&mut self, name: &str, reg: Reg) {
         let Some(id) = reg.id() else { return };
-        let value = self.session.process().machine.bank_register(id);
+        let whole = self.session.process().machine.bank_register(id);
+        // What the name stands for: the lowest bits of the register.
         let bits = reg.width().bits();
+        let value = RegisterValue::from(whole.low_128() & u128::MAX >> (128 - bits));
         let readings = [
             (LaneKind::Float, Width::W64),
             (LaneKind::Float, Width::W32),
@@ -95,16 +97,17 @@ impl Commander {
             (LaneKind::Bits, Width::W8),
         ];
         let readings = readings.map(|(kind, width)| Lanes::new(kind, width));
+        let fits = |lanes: &&Lanes| lanes.width.bits() <= bits;
         if self.as_json {
             let lanes: serde_json::Map<String, Value> =
-                readings.iter().map(|r| (r.name(), json!(r.texts(&value, bits)))).collect();
+                readings.iter().filter(fits).map(|r| (r.name(), json!(r.texts(&value, bits)))).collect();
             return self.print_json(
                 &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
             );
         }
         let order = paint(Tone::Quiet, "elements, the lowest first:");
         self.print(&format!("        {} = {value:#x}  {order}", paint(Tone::Strong, name)));
-        for lanes in readings {
+        for lanes in readings.iter().filter(fits) {
             self.print(&format!(
                 "        {:>5}  {}",
                 lanes.name(),
