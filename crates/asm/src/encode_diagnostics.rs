@@ -44,6 +44,9 @@ pub(crate) fn encode_diagnostic(
                 text += &format!("\nand {more} more; `sotto explain {mnemonic}` lists them all");
             }
             let error = Diagnostic::error(Code::NoSuchForm, whole, message).note(text);
+            if let Some(help) = arm64_help(&lines, operands) {
+                return error.help(help);
+            }
             let takes_whole = lines.iter().any(|line| line.contains("64"));
             if let (Some(name), true) = (whole_register(operands), takes_whole) {
                 return error.help(format!("in 64-bit code it takes the whole register, `{name}`"));
@@ -59,12 +62,26 @@ pub(crate) fn encode_diagnostic(
                 None => error,
             }
         }
+        EncodeError::NotAFloatImmediate { operand, rule, .. } => {
+            Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule)
+        }
+        EncodeError::OutOfRange { operand, value, range, rule: Some(rule) }
+            if range.contains(&value) && rule.starts_with("and ") =>
+        {
+            let message = format!("{value} is not an offset that this instruction can hold");
+            let (start, end) = (range.start(), range.end());
+            Diagnostic::error(Code::OutOfRange, at(operand), message)
+                .note(format!("it is {start} to {end}, {rule}"))
+        }
         EncodeError::OutOfRange { operand, value, range, rule: Some(rule) } if range.contains(&value) => {
             let message = format!("{value} is not an immediate that this instruction can hold");
             let error = Diagnostic::error(Code::OutOfRange, at(operand), message).note(rule);
             match (rule.starts_with("MOV"), operands) {
                 (true, [Spanned { parsed: Parsed::Fixed(Operand::Reg(reg)), .. }, _]) => {
                     error.help(format!("write `ldr {}, ={value:#x}`, which loads it from a literal pool", reg.name()))
+                }
+                (false, _) if rule.starts_with("the immediate must be a run") => {
+                    error.help(format!("put it into a register first: `mov x9, #{value}`, or `ldr x9, ={value:#x}`"))
                 }
                 _ => error,
             }
@@ -91,6 +108,50 @@ pub(crate) fn encode_diagnostic(
             Diagnostic::error(Code::BadAddress, at(operand), message)
         }
         _ => Diagnostic::error(Code::UnknownInstruction, span, message),
+    }
+}
+
+/// What is meant by operands that A64 has in another way: an index that needs an extension, a label that is moved, number 31
+/// beside an immediate.
+fn arm64_help(forms: &[String], operands: &[Spanned]) -> Option<String> {
+    let register = |operand: &Spanned| match operand.parsed {
+        Parsed::Fixed(Operand::Reg(reg)) => Some(reg),
+        _ => None,
+    };
+    let index = operands.iter().find_map(|operand| match operand.parsed {
+        Parsed::Fixed(Operand::Mem(mem)) => Some((mem, mem.index?)),
+        _ => None,
+    });
+    if let Some((mem, index)) = index
+        && index.kind == RegKind::W
+        && mem.extend.is_none()
+    {
+        let amount = mem.scale.trailing_zeros();
+        let amount = if amount == 0 { String::new() } else { format!(" #{amount}") };
+        let (base, index) = (mem.base?.name(), index.name());
+        return Some(format!(
+            "a 32-bit index is extended: `[{base}, {index}, uxtw{amount}]`, or `sxtw` if it can be negative"
+        ));
+    }
+    match operands {
+        [to, Spanned { parsed: Parsed::Imm(_), .. }] => {
+            let to = register(to).filter(|reg| reg.kind == RegKind::X)?.name();
+            Some(format!(
+                "`adr {to}, label` computes the address of a label nearby, `ldr {to}, =label` loads any"
+            ))
+        }
+        [_, .., Spanned { parsed: Parsed::Fixed(Operand::Imm(_)), .. }] => {
+            let named = operands
+                .iter()
+                .filter_map(register)
+                .any(|reg| matches!(reg.kind, RegKind::X | RegKind::W) && reg.number == 31);
+            let takes_sp = forms.iter().any(|form| form.contains("|sp, #imm12"));
+            (named && takes_sp).then(|| {
+                "beside an immediate number 31 is the stack pointer and not zero: put 0 into another register with `mov`"
+                    .to_string()
+            })
+        }
+        _ => None,
     }
 }
 

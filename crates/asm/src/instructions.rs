@@ -3,7 +3,7 @@
 use sotto_isa::x86::PREFIXES;
 use sotto_isa::{
     Arch, Encoded, Mem, Operand, OperandContext, OperandOrder, Operands, Reg, Traits, Value, Width,
-    encode, find_mnemonic, form_docs,
+    encode, find_mnemonic, form_docs, unpredictable,
 };
 
 use sotto_object::has_mapping_symbols;
@@ -328,6 +328,15 @@ impl Assembler<'_> {
                 }
             })?;
             self.section().lay(&encoded.bytes);
+            if let Some(reason) = unpredictable(self.arch, encoded.form, &fixed) {
+                let message =
+                    format!("`{mnemonic}` with these operands is unpredictable: {reason}");
+                let whole = operands.iter().fold(span, |whole, operand| whole.to(operand.span));
+                let warning = Diagnostic::error(Code::Unpredictable, whole, message).warning();
+                self.report(warning.help("use different registers"));
+                // Each line of this kind is told of.
+                self.key = None;
+            }
             if let Some(key) = self.key.take() {
                 self.known.keep(&key, &encoded.bytes);
             }

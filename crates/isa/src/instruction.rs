@@ -473,6 +473,14 @@ pub fn is_unmodelled(arch: Arch, word: &str) -> bool {
     }
 }
 
+/// Why the result of an instruction is not defined with these operands, which it takes; `None` if it is.
+pub fn unpredictable(arch: Arch, form: u16, operands: &[Operand]) -> Option<&'static str> {
+    match arch {
+        Arch::X86_64 | Arch::X86_32 => None,
+        Arch::Arm64 => arm64::unpredictable(form, operands),
+    }
+}
+
 /// How wide an encoded instruction's operand is in memory, and what happens to it, if the operand is
 /// memory that the text names by an address.
 pub fn memory_access(arch: Arch, form: u16, operand: usize) -> Option<(Width, Access)> {

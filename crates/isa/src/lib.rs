@@ -42,7 +42,7 @@ pub use frame_step::FrameStep;
 pub use instruction::{
     DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
     OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, is_unmodelled,
-    memory_access, mnemonics, padding,
+    memory_access, mnemonics, padding, unpredictable,
 };
 pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};

@@ -255,6 +255,17 @@ pub enum Operand {
     Named(Named),
 }
 
+impl Operand {
+    /// Whether it is a register, or are registers, of a bank beside the general ones.
+    pub fn is_in_bank(&self) -> bool {
+        match self {
+            Operand::Reg(reg) => reg.id().is_some(),
+            Operand::Vector(..) | Operand::Element(..) | Operand::List(_) => true,
+            _ => false,
+        }
+    }
+}
+
 /// Most operands that an instruction has.
 pub(crate) const MAX_OPERANDS: usize = 5;
 

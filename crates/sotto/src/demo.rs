@@ -16,6 +16,12 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("bell.s", include_str!("../demos/bell.s"), "32-bit code: arguments on the stack, int 0x80"),
     ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
+    (
+        "tide_arm64.s",
+        include_str!("../demos/tide_arm64.s"),
+        "there a table, a routine and its frame",
+    ),
+    ("swell_arm64.s", include_str!("../demos/swell_arm64.s"), "there floats, four at a time"),
     ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -Og -static heights.c -o heights"),
 ];
 
@@ -59,6 +65,7 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         ("sotto step flash.s", "step it yourself on the full screen; F1 helps"),
         ("sotto step tide.s --at 25", "start at a line"),
         ("sotto trace swell.s", "vectors, element by element"),
+        ("sotto trace swell_arm64.s", "the same on 64-bit ARM"),
         ("sotto step bell.s", "a stack with arguments; `stack` shows its slots"),
         (
             "sotto step heights --at highest",

@@ -73,6 +73,8 @@ pub enum Code {
     External,
     /// What the source itself says with `.error` or `.warning`.
     StatedTable,
+    /// Operands whose result the architecture leaves open.
+    Unpredictable,
 }
 
 impl Code {
@@ -107,6 +109,7 @@ impl Code {
             Code::Unwind => "A126",
             Code::External => "A127",
             Code::StatedTable => "A128",
+            Code::Unpredictable => "A129",
         }
     }
 }

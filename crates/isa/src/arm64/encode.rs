@@ -71,11 +71,32 @@ fn encode_as_written(
             Err(None) => {}
         }
     }
-    Err(error.unwrap_or_else(|| EncodeError::NoSuchForm {
-        mnemonic: mnemonic.to_string(),
-        given: describe(operands),
-        forms: super::form_docs(mnemonic).into_iter().map(|doc| doc.syntax).collect(),
+    Err(error.unwrap_or_else(|| {
+        // The rows that take most of the operands first.
+        let mut nearest = numbers.to_vec();
+        nearest.sort_by_key(|number| {
+            let row = &rows()[usize::from(*number)];
+            let other_count = row.form.operands.len() != operands.len();
+            (std::cmp::Reverse(fitting(row, operands, address)), other_count)
+        });
+        let syntax = |number: &u16| super::syntax(rows()[usize::from(*number)].form);
+        EncodeError::NoSuchForm {
+            mnemonic: mnemonic.to_string(),
+            given: describe(operands),
+            forms: nearest.iter().map(syntax).collect(),
+        }
     }))
+}
+
+/// How many of the operands a row takes, each by itself.
+fn fitting(row: &Row, operands: &[Operand], address: u64) -> usize {
+    let slots = row.form.operands.iter().zip(operands).enumerate();
+    let fits = slots.filter(|(index, (slot, operand))| {
+        let mut word = Word { bits: row.value, set: row.mask, fixups: ArrayVec::new() };
+        let at = Position { index: *index, address };
+        !matches!(word.put_operand(slot.pattern, operand, &at), Err(None))
+    });
+    fits.count()
 }
 
 /// Encodes in the given row, or says why not.

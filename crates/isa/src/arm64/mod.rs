@@ -23,6 +23,7 @@ mod row;
 mod table;
 #[cfg(test)]
 mod tests;
+mod unpredictable;
 pub mod vector;
 
 pub use condition::{
@@ -35,6 +36,7 @@ pub(crate) use frame_step::frame_step;
 pub use meaning::{AtomicOp, Bitfield, BitfieldFields, Logic, Meaning};
 pub use pattern::{Offset, Pattern, RegField};
 pub(crate) use row::{Index, index};
+pub use unpredictable::unpredictable;
 
 use crate::mnemonics::mnemonics;
 use crate::{Arch, FlagInfo, FlagRole, FormDoc, OperandContext};

@@ -1,7 +1,7 @@
 //! Expressions at a moment of the run: registers, symbols, numbers, memory.
 
 use sotto_asm::{Binary, EvalError, Expr};
-use sotto_isa::{Arch, FlagInfo, RegKind, Width, Storage};
+use sotto_isa::{Arch, FlagInfo, RegKind, Storage, Width};
 use sotto_kernel::Process;
 use sotto_machine::Watched;
 use sotto_object::Image;

@@ -5,8 +5,8 @@ use std::sync::{Arc, LazyLock};
 
 use serde::{Serialize, Serializer};
 use sotto_isa::{
-    Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, OperandOrder,
-    Storage, Width,
+    Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, Operand,
+    OperandOrder, Storage, Width,
 };
 use sotto_kernel::SyscallAbi;
 use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
@@ -345,6 +345,8 @@ pub(crate) struct CodeText {
     pub names: Option<Arc<[String; 2]>>,
     /// What a conditional jump finds when it is not taken, and when it is.
     conditions: Option<[&'static str; 2]>,
+    /// Whether an operand is a register of a bank beside the general ones.
+    in_banks: bool,
     /// Whether that takes what was compared as signed numbers; `None` if it makes no difference.
     signed: Option<bool>,
 }
@@ -375,6 +377,7 @@ impl CodeText {
             lanes: instruction.lanes(),
             names: operand_names(instruction, image, order).map(Arc::new),
             conditions: is_branch.then(|| [words(false), words(true)]),
+            in_banks: instruction.operands.iter().any(Operand::is_in_bank),
             signed: signedness(image.arch, instruction.flags().tested),
         }
     }
@@ -419,7 +422,7 @@ pub(crate) fn describe_step(
             }),
         }
     });
-    let lanes = declared_lanes(image, code.lanes, effects);
+    let lanes = declared_lanes(image, code, effects);
     let memory = |address, bytes, old, new| MemoryReport {
         place: describe(address),
         on_stack: on_stack(after, address),
@@ -458,12 +461,16 @@ pub(crate) fn describe_step(
     (report.syscall, report.ended, report.remark) = (None, None, None);
 }
 
-/// How vectors are read: as the row says, or where it says nothing of numbers, as the data was declared that was loaded.
-fn declared_lanes(image: &Image, lanes: Lanes, effects: &StepEffects) -> Lanes {
-    if lanes.kind != LaneKind::Bits || effects.banks.is_empty() {
+/// How vectors are read: as the row says, or where it says nothing of numbers, as the data was declared that was loaded or
+/// stored.
+fn declared_lanes(image: &Image, code: &CodeText, effects: &StepEffects) -> Lanes {
+    let lanes = code.lanes;
+    if lanes.kind != LaneKind::Bits || !code.in_banks {
         return lanes;
     }
-    let symbol = effects.memory_reads.first().and_then(|read| image.symbol_before(read.address));
+    let read = effects.memory_reads.first().map(|read| read.address);
+    let address = read.or(effects.memory.first().map(|write| write.address));
+    let symbol = address.and_then(|address| image.symbol_before(address));
     let datum = symbol.and_then(|(symbol, _)| symbol.datum);
     let kind = match datum.filter(|datum| u64::from(datum.element_bytes) == lanes.width.bytes()) {
         Some(datum) if datum.kind == DatumKind::Float => LaneKind::Float,
@@ -488,11 +495,7 @@ fn choice(
     Some(BranchReport {
         taken: held,
         condition: instruction.condition_words(held)?,
-        flags: FlagsRead {
-            arch: scene.image.arch,
-            read: tested,
-            values: flags.old & tested,
-        },
+        flags: FlagsRead { arch: scene.image.arch, read: tested, values: flags.old & tested },
         compared: origin.map(|origin| Compared {
             signed: code.signed,
             origin,

@@ -99,8 +99,11 @@ impl Commander {
         let readings = readings.map(|(kind, width)| Lanes::new(kind, width));
         let fits = |lanes: &&Lanes| lanes.width.bits() <= bits;
         if self.as_json {
-            let lanes: serde_json::Map<String, Value> =
-                readings.iter().filter(fits).map(|r| (r.name(), json!(r.texts(&value, bits)))).collect();
+            let lanes: serde_json::Map<String, Value> = readings
+                .iter()
+                .filter(fits)
+                .map(|r| (r.name(), json!(r.texts(&value, bits))))
+                .collect();
             return self.print_json(
                 &json!({ "show": name, "value": format!("{value:#x}"), "lanes": lanes }),
             );

@@ -422,9 +422,8 @@ impl ViewModel {
     ) {
         // What the next instruction takes their elements for, or the last that looked at any.
         let next = session.next_instruction().map(|(instruction, _)| instruction);
-        let is_vector =
-            |operand: &Operand| matches!(operand, Operand::Reg(reg) if reg.id().is_some());
-        if let Some(instruction) = next.filter(|next| next.operands.iter().any(is_vector)) {
+        if let Some(instruction) = next.filter(|next| next.operands.iter().any(Operand::is_in_bank))
+        {
             before.lanes = Some(instruction.lanes());
         }
         let lanes = before.lanes.unwrap_or(Lanes::new(LaneKind::Bits, Width::W64));
@@ -432,10 +431,13 @@ impl ViewModel {
         let registers = session.arch().bank_registers();
         let values: Vec<(Reg, RegisterValue)> =
             registers.map(|(id, reg)| (reg, machine.bank_register(id))).collect();
-        let writes = |report: Option<&StepReport>, name: &str| {
+        let arch = session.arch();
+        let writes = |report: Option<&StepReport>, reg: Reg| {
             report.is_some_and(|report| {
+                // A part of a register has a name of its own.
+                let is = |name: &str| Reg::parse(arch, name).and_then(Reg::id) == reg.id();
                 let mut vectors = report.vectors.iter();
-                vectors.any(|vector| vector.name == name && vector.old_bits != vector.new_bits)
+                vectors.any(|vector| is(vector.name) && vector.old_bits != vector.new_bits)
             })
         };
         self.lanes = lanes.name();
@@ -443,9 +445,9 @@ impl ViewModel {
             let (name, bits) = (reg.name(), reg.width().bits());
             let changed = match (moved, before.vectors.get(number)) {
                 (true, Some((_, old))) => *old != value,
-                _ => writes(last, name),
+                _ => writes(last, reg),
             };
-            let (elements, about) = (lanes.texts(&value, bits).join("  "), writes(ahead, name));
+            let (elements, about) = (lanes.texts(&value, bits).join("  "), writes(ahead, reg));
             self.vectors.push(VectorRow { name, value, elements, changed, about });
         }
         before.vectors = values;
