@@ -393,11 +393,8 @@ impl Word<'_> {
             }
             LaneIndex::Imm4 => {
                 let width = imm5_width().filter(|width| *width != Width::W128)?;
-                // The lowest bits of imm4 mean nothing; only zeros come back from text.
+                // The lowest bits of imm4 mean nothing.
                 let from = self.get(field::LANE_FROM);
-                if from & ((1 << width as u32) - 1) != 0 {
-                    return None;
-                }
                 (single(width), from >> width as u32)
             }
             LaneIndex::Hlm(source) => {

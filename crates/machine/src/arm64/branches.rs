@@ -6,7 +6,7 @@ use crate::code::cpu::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
 #[inline]
-fn jump_to(cpu: &mut Cpu, target: u64) -> Result {
+pub(super) fn jump_to(cpu: &mut Cpu, target: u64) -> Result {
     if !target.is_multiple_of(4) {
         return Err(Box::new(Fault::PcAlignment));
     }

@@ -25,6 +25,26 @@ pub(super) fn add_with_carry(width: Width, a: u64, b: u64, carry_in: bool) -> (u
     (value, flags)
 }
 
+/// Whether a condition holds after the difference of two numbers of this width, zero-extended.
+///
+/// The flags need not be computed: each condition says how the two compare. Source: Arm ARM, C1.2.4.
+#[inline(always)]
+pub(super) fn holds_after_difference(cond: u8, width: Width, a: u64, b: u64) -> bool {
+    let (signed_a, signed_b) = (width.sign_extend(a), width.sign_extend(b));
+    let difference = a.wrapping_sub(b);
+    let holds = match cond >> 1 {
+        0 => a == b,
+        1 => a >= b,
+        2 => difference & width.sign_bit() != 0,
+        3 => (a ^ b) & (a ^ difference) & width.sign_bit() != 0,
+        4 => a > b,
+        5 => signed_a >= signed_b,
+        6 => signed_a > signed_b,
+        _ => return true,
+    };
+    holds != (cond & 1 == 1)
+}
+
 fn of_result(width: Width, value: u64) -> FlagSet {
     let mut flags = FlagSet::NONE;
     if value & width.sign_bit() != 0 {
@@ -125,6 +145,11 @@ impl LazyFlags {
 
     #[inline]
     pub fn holds(&self, cond: u8) -> bool {
-        condition_holds(cond, self.value())
+        match self.kind {
+            Kind::Sum if self.carry_in => {
+                holds_after_difference(cond, self.width, self.a, !self.b & self.width.mask())
+            }
+            _ => condition_holds(cond, self.value()),
+        }
     }
 }

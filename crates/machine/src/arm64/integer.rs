@@ -4,7 +4,7 @@ use sotto_isa::arm64::{Bitfield, Logic};
 use sotto_isa::{FlagSet, Shift, Width};
 
 use crate::arm64::Cpu;
-use crate::arm64::flags::add_with_carry;
+use crate::arm64::flags::{add_with_carry, holds_after_difference};
 use crate::arm64::op::{Op, Second};
 use crate::code::cpu::{Flow, Result};
 use crate::{Memory, Observer};
@@ -48,46 +48,91 @@ pub(crate) fn shifted(width: Width, value: u64, shift: Shift, amount: u32) -> u6
     }
 }
 
+/// What the second operand is, where functions have instances for it: the immediate, a register as it is, or anything.
+pub(crate) const IMMEDIATE: u8 = 0;
+pub(crate) const REGISTER: u8 = 1;
+pub(crate) const ANY: u8 = 2;
+
+/// The two operands of an instruction whose second operand and width are known when this is compiled.
+#[inline(always)]
+fn operands<const SECOND: u8, const WIDE: bool, O>(cpu: &Cpu, op: &Op<O>) -> (u64, u64, Width) {
+    let width = if WIDE { Width::W64 } else { Width::W32 };
+    let b = match SECOND {
+        IMMEDIATE => op.imm,
+        REGISTER => cpu.get(op.m),
+        _ => cpu.second(op),
+    };
+    (cpu.get(op.n) & width.mask(), b & width.mask(), width)
+}
+
 /// ADD and SUB with their flag-setting and result-less forms.
-pub(crate) fn add_sub<const SUBTRACT: bool, const FLAGS: bool, O: Observer>(
+pub(crate) fn add_sub<
+    const SUBTRACT: bool,
+    const FLAGS: bool,
+    const SECOND: u8,
+    const WIDE: bool,
+    O: Observer,
+>(
     cpu: &mut Cpu,
     _: &mut Memory,
     op: &Op<O>,
     _: &mut O,
 ) -> Result {
-    let a = cpu.at(op, op.n);
-    let mut b = cpu.second(op);
-    if SUBTRACT {
-        b = !b & op.width.mask();
-    }
-    let value = a.wrapping_add(b).wrapping_add(u64::from(SUBTRACT));
-    cpu.result(op, value);
+    let (a, b, width) = operands::<SECOND, WIDE, O>(cpu, op);
+    let b = if SUBTRACT { !b & width.mask() } else { b };
+    let value = a.wrapping_add(b).wrapping_add(u64::from(SUBTRACT)) & width.mask();
+    cpu.put(op.d, value);
     if FLAGS {
-        cpu.flags.after_sum(op.width, a, b, SUBTRACT);
+        cpu.flags.after_sum(width, a, b, SUBTRACT);
     }
-    debug_assert_eq!(add_with_carry(op.width, a, b, SUBTRACT).0, value & op.width.mask());
+    debug_assert_eq!(add_with_carry(width, a, b, SUBTRACT).0, value);
     Ok(Flow::Next)
 }
 
-pub(crate) fn logic<const INVERT: bool, const FLAGS: bool, O: Observer>(
+/// SUBS or CMP and the conditional branch behind it.
+pub(crate) fn subtract_and_branch<
+    const COND: u8,
+    const SECOND: u8,
+    const WIDE: bool,
+    O: Observer,
+>(
     cpu: &mut Cpu,
     _: &mut Memory,
     op: &Op<O>,
     _: &mut O,
 ) -> Result {
-    let a = cpu.at(op, op.n);
-    let mut b = cpu.second(op);
-    if INVERT {
-        b = !b & op.width.mask();
+    let (a, b, width) = operands::<SECOND, WIDE, O>(cpu, op);
+    cpu.put(op.d, a.wrapping_sub(b) & width.mask());
+    cpu.flags.after_sum(width, a, !b & width.mask(), true);
+    if holds_after_difference(COND, width, a, b) {
+        super::branches::jump_to(cpu, op.target)
+    } else {
+        Ok(Flow::Next)
     }
+}
+
+pub(crate) fn logic<
+    const INVERT: bool,
+    const FLAGS: bool,
+    const SECOND: u8,
+    const WIDE: bool,
+    O: Observer,
+>(
+    cpu: &mut Cpu,
+    _: &mut Memory,
+    op: &Op<O>,
+    _: &mut O,
+) -> Result {
+    let (a, b, width) = operands::<SECOND, WIDE, O>(cpu, op);
+    let b = if INVERT { !b & width.mask() } else { b };
     let value = match op.logic {
         Logic::And => a & b,
         Logic::Orr => a | b,
         Logic::Eor => a ^ b,
     };
-    cpu.result(op, value);
+    cpu.put(op.d, value);
     if FLAGS {
-        cpu.flags.after_logic(op.width, value);
+        cpu.flags.after_logic(width, value);
     }
     Ok(Flow::Next)
 }

@@ -37,31 +37,50 @@ pub(super) fn after_store(memory: &Memory) -> Result {
     Ok(if memory.code_was_written() { Flow::Leave } else { Flow::Next })
 }
 
-pub(crate) fn load<const SIGNED: bool, O: Observer>(
+/// The address of an access that does not move its base and has no index, if `PLAIN`; of any otherwise.
+#[inline(always)]
+fn address_of<const PLAIN: bool, O>(cpu: &Cpu, op: &Op<O>) -> Result<(u64, u64)> {
+    if !PLAIN {
+        return address(cpu, op);
+    }
+    let base = cpu.get(op.n);
+    if op.n == SP && !base.is_multiple_of(16) {
+        return Err(Box::new(Fault::StackAlignment));
+    }
+    let address = base.wrapping_add(op.imm);
+    Ok((address, address))
+}
+
+pub(crate) fn load<const SIGNED: bool, const BYTES: u64, const PLAIN: bool, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let (address, moved) = address(cpu, op)?;
-    let mut value = memory.load_value(address, op.access.bytes(), observer)?;
-    if SIGNED {
-        value = op.access.sign_extend(value) as u64;
+    let (address, moved) = address_of::<PLAIN, O>(cpu, op)?;
+    let value = memory.load_value(address, BYTES, observer)?;
+    if !PLAIN {
+        write_back(cpu, op, moved);
     }
-    write_back(cpu, op, moved);
-    cpu.result(op, value);
+    if SIGNED {
+        cpu.result(op, op.access.sign_extend(value) as u64);
+    } else {
+        cpu.put(op.d, value);
+    }
     Ok(Flow::Next)
 }
 
-pub(crate) fn store<O: Observer>(
+pub(crate) fn store<const BYTES: u64, const PLAIN: bool, O: Observer>(
     cpu: &mut Cpu,
     memory: &mut Memory,
     op: &Op<O>,
     observer: &mut O,
 ) -> Result {
-    let (address, moved) = address(cpu, op)?;
-    memory.store_value(address, op.access.bytes(), cpu.get(op.d), observer)?;
-    write_back(cpu, op, moved);
+    let (address, moved) = address_of::<PLAIN, O>(cpu, op)?;
+    memory.store_value(address, BYTES, cpu.get(op.d), observer)?;
+    if !PLAIN {
+        write_back(cpu, op, moved);
+    }
     after_store(memory)
 }
 

@@ -89,6 +89,10 @@ impl cpu::Cpu for Cpu {
         translate::translate(instruction)
     }
 
+    fn fuse<O: Observer>(first: &Instruction, second: &Instruction) -> Option<Op<O>> {
+        translate::fuse(first, second)
+    }
+
     #[inline]
     fn execute<O: Observer>(
         &mut self,

@@ -15,6 +15,8 @@ pub(crate) struct Op<O> {
     pub(crate) run: Run<O>,
     /// The immediate, shifted where its form says so; or a target.
     pub(crate) imm: u64,
+    /// Where the branch goes that this is fused with.
+    pub(crate) target: u64,
     /// Address of the next instruction.
     pub(crate) next: u64,
     /// Destination, or the register that a store stores.

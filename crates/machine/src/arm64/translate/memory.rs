@@ -5,9 +5,30 @@ use sotto_isa::{IndexMode, ListElements, Operand, Operands, Width};
 
 use super::{destination, source, vectors};
 use crate::Observer;
-use crate::arm64::op::{Op, Run};
+use crate::arm64::op::{Op, Run, Second};
 use crate::arm64::vector::VectorOp;
 use crate::arm64::{NOWHERE, ZERO, atomics, branches, memory, structures};
+
+/// A function for the width of the access and for whether its address is plain.
+macro_rules! by_bytes {
+    ($op:expr, $f:ident, [$($flag:literal)?]) => {
+        match ($op.access, is_plain($op)) {
+            (Width::W8, true) => memory::$f::<$($flag,)? 1, true, O>,
+            (Width::W8, false) => memory::$f::<$($flag,)? 1, false, O>,
+            (Width::W16, true) => memory::$f::<$($flag,)? 2, true, O>,
+            (Width::W16, false) => memory::$f::<$($flag,)? 2, false, O>,
+            (Width::W32, true) => memory::$f::<$($flag,)? 4, true, O>,
+            (Width::W32, false) => memory::$f::<$($flag,)? 4, false, O>,
+            (_, true) => memory::$f::<$($flag,)? 8, true, O>,
+            (_, false) => memory::$f::<$($flag,)? 8, false, O>,
+        }
+    };
+}
+
+/// Whether the address is a base and an offset, and the base stays.
+fn is_plain<O>(op: &Op<O>) -> bool {
+    op.mode == IndexMode::Offset && op.second == Second::Imm
+}
 
 /// Lays out the operands of an access, and says what carries it out.
 pub(super) fn translate<O: Observer>(
@@ -25,13 +46,13 @@ pub(super) fn translate<O: Observer>(
             match (is_literal, signed) {
                 (true, false) => memory::load_literal::<false, O>,
                 (true, true) => memory::load_literal::<true, O>,
-                (false, true) => memory::load::<true, O>,
-                (false, false) => memory::load::<false, O>,
+                (false, true) => by_bytes!(op, load, [true]),
+                (false, false) => by_bytes!(op, load, [false]),
             }
         }
         Meaning::Store { access } => {
             (op.access, op.d) = (access, register(0));
-            memory::store::<O>
+            by_bytes!(op, store, [])
         }
         Meaning::LoadPair { access, signed } => {
             op.access = access;
@@ -160,7 +181,7 @@ fn put_structures<O>(op: &mut Op<O>, members: u8, operands: &Operands) {
             op.m = source(index);
         }
     }
-    op.second = crate::arm64::op::Second::Imm;
+    op.second = Second::Imm;
     op.width = Width::W64;
     debug_assert!(op.n != ZERO, "structures have a base");
     op.vector = Some(Box::new(vector));

@@ -77,6 +77,53 @@ impl<O> Op<O> {
     }
 }
 
+/// What the second operand is, for functions that have instances for it.
+fn second_kind<O>(op: &Op<O>) -> u8 {
+    match op.second {
+        Second::Imm => integer::IMMEDIATE,
+        Second::Shifted(Shift::Lsl) if op.amount == 0 => integer::REGISTER,
+        _ => integer::ANY,
+    }
+}
+
+/// A function for the second operand and the width.
+macro_rules! by_second {
+    ($op:expr, $f:ident, [$($flag:tt),*]) => {
+        match (second_kind(&$op), $op.width == Width::W64) {
+            (integer::IMMEDIATE, true) => integer::$f::<$($flag,)* { integer::IMMEDIATE }, true, O>,
+            (integer::IMMEDIATE, false) => integer::$f::<$($flag,)* { integer::IMMEDIATE }, false, O>,
+            (integer::REGISTER, true) => integer::$f::<$($flag,)* { integer::REGISTER }, true, O>,
+            (integer::REGISTER, false) => integer::$f::<$($flag,)* { integer::REGISTER }, false, O>,
+            (_, true) => integer::$f::<$($flag,)* { integer::ANY }, true, O>,
+            (_, false) => integer::$f::<$($flag,)* { integer::ANY }, false, O>,
+        }
+    };
+}
+
+/// A comparison and the conditional branch behind it as one operation.
+pub(super) fn fuse<O: Observer>(first: &Instruction, branch: &Instruction) -> Option<Op<O>> {
+    let Meaning::BranchIf(cond) = form(branch.form).meaning else { return None };
+    if !matches!(form(first.form).meaning, Meaning::Sub { flags: true } | Meaning::Compare) {
+        return None;
+    }
+    let mut op = translate::<O>(first);
+    op.target = translate::<O>(branch).imm;
+    op.run = match cond {
+        0 => by_second!(op, subtract_and_branch, [0]),
+        1 => by_second!(op, subtract_and_branch, [1]),
+        2 => by_second!(op, subtract_and_branch, [2]),
+        3 => by_second!(op, subtract_and_branch, [3]),
+        8 => by_second!(op, subtract_and_branch, [8]),
+        9 => by_second!(op, subtract_and_branch, [9]),
+        10 => by_second!(op, subtract_and_branch, [10]),
+        11 => by_second!(op, subtract_and_branch, [11]),
+        12 => by_second!(op, subtract_and_branch, [12]),
+        13 => by_second!(op, subtract_and_branch, [13]),
+        _ => return None,
+    };
+    Some(op)
+}
+
 /// The immediate at an index, or 0.
 fn immediate(operands: &Operands, index: usize) -> u64 {
     match operands.get(index) {
@@ -133,6 +180,7 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
     let mut op = Op {
         run: branches::nop::<O> as Run<O>,
         imm: 0,
+        target: 0,
         next: instruction.end(),
         d: NOWHERE,
         n: ZERO,
@@ -166,46 +214,58 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         Meaning::Add { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(flags, integer::add_sub::<false, true, O>, integer::add_sub::<false, false, O>)
+            by_flags(
+                flags,
+                by_second!(op, add_sub, [false, true]),
+                by_second!(op, add_sub, [false, false]),
+            )
         }
         Meaning::Sub { flags } => {
             op.n = register(1);
             op.put_second(operands.get(2));
-            by_flags(flags, integer::add_sub::<true, true, O>, integer::add_sub::<true, false, O>)
+            by_flags(
+                flags,
+                by_second!(op, add_sub, [true, true]),
+                by_second!(op, add_sub, [true, false]),
+            )
         }
         Meaning::Compare | Meaning::CompareNegative | Meaning::TestBits => {
             (op.n, op.d) = (register(0), NOWHERE);
             op.put_second(operands.get(1));
             match form.meaning {
-                Meaning::Compare => integer::add_sub::<true, true, O>,
-                Meaning::CompareNegative => integer::add_sub::<false, true, O>,
-                _ => integer::logic::<false, true, O>,
+                Meaning::Compare => by_second!(op, add_sub, [true, true]),
+                Meaning::CompareNegative => by_second!(op, add_sub, [false, true]),
+                _ => by_second!(op, logic, [false, true]),
             }
         }
         Meaning::Negate { flags } => {
             op.put_second(operands.get(1));
-            by_flags(flags, integer::add_sub::<true, true, O>, integer::add_sub::<true, false, O>)
+            by_flags(
+                flags,
+                by_second!(op, add_sub, [true, true]),
+                by_second!(op, add_sub, [true, false]),
+            )
         }
         Meaning::Logic { op: logic, invert, flags } => {
             op.n = register(1);
             op.logic = logic;
             op.put_second(operands.get(2));
             match (invert, flags) {
-                (false, false) => integer::logic::<false, false, O>,
-                (false, true) => integer::logic::<false, true, O>,
-                (true, false) => integer::logic::<true, false, O>,
-                (true, true) => integer::logic::<true, true, O>,
+                (false, false) => by_second!(op, logic, [false, false]),
+                (false, true) => by_second!(op, logic, [false, true]),
+                (true, false) => by_second!(op, logic, [true, false]),
+                (true, true) => by_second!(op, logic, [true, true]),
             }
         }
         Meaning::Not => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            integer::logic::<true, false, O>
+            by_second!(op, logic, [true, false])
         }
         Meaning::Mov => {
             op.logic = Logic::Orr;
             op.put_second(operands.get(1));
-            integer::logic::<false, false, O>
+            by_second!(op, logic, [false, false])
         }
         Meaning::Movz => {
             op.put_second(operands.get(1));
@@ -351,8 +411,11 @@ pub(super) fn translate<O: Observer>(instruction: &Instruction) -> Op<O> {
         }
         Meaning::Prefetch => branches::nop::<O>,
         Meaning::Vector(meaning) => {
-            op.vector = Some(Box::new(vectors::translate(meaning, instruction)));
-            super::vector::run::<O>
+            let vector = vectors::translate(meaning, instruction);
+            (op.d, op.n, op.m, op.a) = (vector.d, vector.n, vector.m, vector.a);
+            op.vector = Some(Box::new(vector));
+            super::vector::scalar::quick_function::<O>(meaning, operands)
+                .unwrap_or(super::vector::run::<O>)
         }
         Meaning::Load { .. }
         | Meaning::Store { .. }

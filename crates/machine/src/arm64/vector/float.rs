@@ -43,7 +43,8 @@ fn under<T>(context: &mut Context, width: Width, compute: impl FnOnce(&mut Env) 
 
 /// The result of the host, if it must be the same and raises nothing. A result as small as a normal number can be is left
 /// to softfloat, since it may have been tiny before rounding.
-fn quick<F: HostFormat>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
+#[inline(always)]
+pub(super) fn quick<F: HostFormat>(op: Arithmetic, a: u64, b: u64) -> Option<u64> {
     softfloat::quick::<F>(op, a, b)
         .filter(|result| result & !F::SIGN == 0 || result & !F::SIGN > 1 << F::FRACTION)
 }

@@ -3,11 +3,15 @@
 use std::cmp::Ordering;
 
 use sotto_isa::arm64::flag;
-use sotto_isa::arm64::vector::Rounding;
-use sotto_isa::{FlagSet, Width};
+use sotto_isa::arm64::vector::{LaneOp, Rounding, Vector};
+use sotto_isa::{FlagSet, Operand, Operands, RegKind, Width};
 
-use super::{Context, VectorOp, element, float};
+use super::{Context, IXC, VectorOp, element, float};
 use crate::arm64::Cpu;
+use crate::arm64::op::{Op, Run};
+use crate::code::cpu::Result;
+use crate::float::softfloat::{Arithmetic, F32, F64, HostFormat};
+use crate::{Memory, Observer};
 
 fn number(cpu: &Cpu, register: u8, width: Width) -> u64 {
     element(cpu.vector(register), 0, width)
@@ -104,4 +108,43 @@ pub(crate) fn polynomial_mul_wide(cpu: &mut Cpu, op: &VectorOp) {
     let a = element(cpu.vector(op.n), from, Width::W64);
     let b = element(cpu.vector(op.m), from, Width::W64);
     cpu.set_vector(op.d, super::integer::carryless(a, b));
+}
+
+/// The operations of [`quick`], by number.
+const QUICK: [Arithmetic; 4] = [Arithmetic::Add, Arithmetic::Sub, Arithmetic::Mul, Arithmetic::Div];
+
+/// FADD, FSUB, FMUL and FDIV of two numbers by the host's arithmetic, where it must agree and raises nothing; else as any
+/// other instruction on elements.
+fn quick<const OP: usize, F: HostFormat, O: Observer>(
+    cpu: &mut Cpu,
+    memory: &mut Memory,
+    op: &Op<O>,
+    observer: &mut O,
+) -> Result {
+    if cpu.fpcr == 0 && cpu.fpsr & IXC != 0 {
+        let mask = u64::MAX >> (64 - F::BITS);
+        let (a, b) = (cpu.vector(op.n) as u64 & mask, cpu.vector(op.m) as u64 & mask);
+        if let Some(value) = float::quick::<F>(QUICK[OP], a, b) {
+            cpu.set_vector(op.d, u128::from(value));
+            return Ok(crate::code::cpu::Flow::Next);
+        }
+    }
+    super::run(cpu, memory, op, observer)
+}
+
+/// The quick function of an instruction on single numbers, if it has one.
+pub(crate) fn quick_function<O: Observer>(meaning: Vector, operands: &Operands) -> Option<Run<O>> {
+    let Vector::Lanes { op, .. } = meaning else { return None };
+    let [Operand::Reg(d), Operand::Reg(_), Operand::Reg(_)] = operands[..] else { return None };
+    Some(match (op, d.kind) {
+        (LaneOp::FAdd, RegKind::D) => quick::<0, F64, O>,
+        (LaneOp::FSub, RegKind::D) => quick::<1, F64, O>,
+        (LaneOp::FMul, RegKind::D) => quick::<2, F64, O>,
+        (LaneOp::FDiv, RegKind::D) => quick::<3, F64, O>,
+        (LaneOp::FAdd, RegKind::S) => quick::<0, F32, O>,
+        (LaneOp::FSub, RegKind::S) => quick::<1, F32, O>,
+        (LaneOp::FMul, RegKind::S) => quick::<2, F32, O>,
+        (LaneOp::FDiv, RegKind::S) => quick::<3, F32, O>,
+        _ => return None,
+    })
 }
