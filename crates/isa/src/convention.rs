@@ -3,6 +3,8 @@
 //! Sources: psABI i386, 2.2; psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
 //! AAPCS64, 6.1.1 "General-purpose Registers"; man-pages syscall(2).
 
+use std::ops::Range;
+
 use crate::{Reg, RegKind, Storage, Width};
 
 /// What a register is for by convention.
@@ -65,6 +67,34 @@ pub struct Convention {
     pub syscall_result: Storage,
     /// Registers that a system call destroys, and what it leaves in them.
     pub syscall_destroys: &'static [(Storage, &'static str)],
+    /// What vector registers are for.
+    pub vectors: VectorRoles,
+}
+
+/// What vector registers are for, by number. Sources: psABI x86-64, 3.2.3; psABI i386, 2.2.3; AAPCS64, 6.1.2.
+#[derive(Debug, PartialEq, Eq)]
+pub struct VectorRoles {
+    /// The first ones hold arguments of a routine.
+    pub arguments: u8,
+    /// The first ones hold results.
+    pub results: u8,
+    /// The lowest 64 bits of these a routine leaves as it found them.
+    pub preserved: Range<u8>,
+}
+
+impl VectorRoles {
+    /// The role of a register, in words.
+    pub fn words(&self, number: u8) -> &'static str {
+        if self.preserved.contains(&number) {
+            "a routine leaves its lowest 64 bits as it found them"
+        } else if number < self.results && number < self.arguments {
+            "argument of a routine, and result; a routine may change it"
+        } else if number < self.arguments {
+            "argument of a routine; a routine may change it"
+        } else {
+            "scratch; a routine may change it"
+        }
+    }
 }
 
 impl Convention {
@@ -106,6 +136,7 @@ pub(crate) static X86_64: Convention = Convention {
     syscall_result: Storage(0),
     // Source: SDM Vol. 2B, SYSCALL.
     syscall_destroys: &[(Storage(1), "the address to return to"), (Storage(11), "the flags")],
+    vectors: VectorRoles { arguments: 8, results: 2, preserved: 0..0 },
 };
 
 /// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
@@ -123,6 +154,7 @@ pub(crate) static X86_32: Convention = Convention {
     syscall_arguments: &list([3, 1, 2, 6, 7, 5]),
     syscall_result: Storage(0),
     syscall_destroys: &[],
+    vectors: VectorRoles { arguments: 0, results: 0, preserved: 0..0 },
 };
 
 pub(crate) static ARM64: Convention = Convention {
@@ -146,6 +178,7 @@ pub(crate) static ARM64: Convention = Convention {
     syscall_arguments: &list([0, 1, 2, 3, 4, 5]),
     syscall_result: Storage(0),
     syscall_destroys: &[],
+    vectors: VectorRoles { arguments: 8, results: 4, preserved: 8..16 },
 };
 
 #[cfg(test)]

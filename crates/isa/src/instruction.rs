@@ -473,6 +473,14 @@ pub fn is_unmodelled(arch: Arch, word: &str) -> bool {
     }
 }
 
+/// What a system register that instructions name is, in words; `None` if the machine has none of this name, in lower case.
+pub fn system_register_words(arch: Arch, name: &str) -> Option<&'static str> {
+    match arch {
+        Arch::X86_64 | Arch::X86_32 => None,
+        Arch::Arm64 => arm64::names::system_words(name),
+    }
+}
+
 /// Why the result of an instruction is not defined with these operands, which it takes; `None` if it is.
 pub fn unpredictable(arch: Arch, form: u16, operands: &[Operand]) -> Option<&'static str> {
     match arch {

@@ -35,14 +35,14 @@ pub use arch::{Arch, UnknownArch};
 pub use arm64::names::Named;
 pub use arrangement::{Arrangement, ListElements, RegisterList, lane_by_letter};
 pub use bank::{Bank, BankInfo, RegisterId, RegisterValue};
-pub use convention::{Convention, RegisterRole, RoleGroup};
+pub use convention::{Convention, RegisterRole, RoleGroup, VectorRoles};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, OperandSpec};
 pub use frame_step::FrameStep;
 pub use instruction::{
     DecodeError, Decoder, EncodeError, Encoded, Field, Fixup, Instruction, MAX_INSTRUCTION_BYTES,
     OperandContext, decode, encode, encode_at_least, find_mnemonic, form_docs, is_unmodelled,
-    memory_access, mnemonics, padding, unpredictable,
+    memory_access, mnemonics, padding, system_register_words, unpredictable,
 };
 pub use lanes::{LaneKind, Lanes};
 pub use operand::{Extend, IndexMode, Mem, Operand, Operands, Segment, Shift, Value};

@@ -45,7 +45,11 @@ fn what_decodes_encodes_to_itself() {
                 let is_bitmask = word >> 23 & 63 == 0b100100;
                 let copies_element = word >> 21 & 0xff == 0b0111_0000 && word >> 10 & 1 == 1;
                 let same = decode(Arch::Arm64, &again.bytes, AT).as_ref() == Ok(&instruction);
-                assert!((is_bitmask || copies_element) && same, "{word:#010x}: {:02x?}", again.bytes);
+                assert!(
+                    (is_bitmask || copies_element) && same,
+                    "{word:#010x}: {:02x?}",
+                    again.bytes
+                );
                 counts.entry("other words of one instruction").or_default()[0] += 1;
             }
         }

@@ -4,7 +4,7 @@ use serde_json::{Value, json};
 use sotto_asm::nearest;
 use sotto_isa::{
     Arch, Bank, FlagEffects, FlagSet, FormDoc, Reg, RegKind, RegisterId, RegisterRole, form_docs,
-    mnemonics, x86,
+    mnemonics, system_register_words, x86,
 };
 use sotto_kernel::table::{self, SYSCALLS};
 
@@ -35,6 +35,7 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
         entries.extend(flag(family, topic));
         entries.extend(family.iter().filter_map(|&arch| number(arch, topic)));
     }
+    entries.extend(machines.iter().filter_map(|&arch| system_register(arch, topic)));
     entries.extend(syscall(topic));
     if entries.is_empty() {
         let words = machines.iter().flat_map(|&arch| mnemonics(arch).iter().copied());
@@ -203,6 +204,17 @@ fn prefix(family: &[Arch], name: &str) -> Option<Entry> {
     Some(Entry { text, data })
 }
 
+/// A register that instructions name as an operand of its own kind.
+fn system_register(arch: Arch, topic: &str) -> Option<Entry> {
+    let name = topic.to_ascii_lowercase();
+    let words = system_register_words(arch, &name)?;
+    let kind = paint(Tone::Quiet, &format!("system register, {arch}"));
+    let text = format!("{}  {kind}\n  {words}", paint(Tone::Strong, &name));
+    let data =
+        json!({ "kind": "system register", "target": arch.name(), "name": name, "summary": words });
+    Some(Entry { text, data })
+}
+
 fn register(arch: Arch, name: &str) -> Option<Entry> {
     let reg = Reg::parse(arch, name)?;
     let narrow = arch.address_bytes() == 4;
@@ -212,16 +224,16 @@ fn register(arch: Arch, name: &str) -> Option<Entry> {
         paint(Tone::Quiet, &format!("register, {arch}"))
     );
     if let Some(RegisterId { bank: Bank::Vector, index: number }) = reg.id() {
-        let role = match number {
-            _ if narrow => "scratch",
-            0 | 1 => "argument of a routine, and result",
-            2..=7 => "argument of a routine",
-            _ => "scratch",
+        let role = arch.convention().vectors.words(number);
+        let bits = reg.width().bits();
+        let what = match bits {
+            128 => "128 bits: floats, doubles or integers beside each other".to_string(),
+            bits => {
+                format!("bits {} to 0 of v{number}; what is written clears the others", bits - 1)
+            }
         };
-        let text = format!(
-            "{title}  128 bits: floats, doubles or integers beside each other\n  {role}; a routine may change it"
-        );
-        let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": role, "bits": 128 });
+        let text = format!("{title}  {what}\n  {role}");
+        let data = json!({ "kind": "register", "target": arch.name(), "name": reg.name(), "role": role, "bits": bits });
         return Some(Entry { text, data });
     }
     if reg.kind == RegKind::Segment {

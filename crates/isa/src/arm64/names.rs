@@ -78,6 +78,29 @@ pub mod register {
     pub const ID_AA64MMFR2_EL1: u16 = system(3, 0, 0, 7, 2);
 }
 
+/// What a system register is, in words.
+pub fn system_words(name: &str) -> Option<&'static str> {
+    let number = SYSTEM.iter().find(|(_, known)| *known == name)?.0;
+    Some(match number {
+        register::NZCV => "the condition flags, at bits 31 to 28; the other bits are zero",
+        register::FPCR => {
+            "control of floating point: bit 26 alternative half precision, 25 default NaN, 24 denormals as zeros, 23 and 22 rounding (nearest, up, down, zero), 19 denormal halves as zeros"
+        }
+        register::FPSR => {
+            "what floating point has told: bit 27 saturation, 7 denormal operand, 4 inexact, 3 underflow, 2 overflow, 1 division by zero, 0 invalid"
+        }
+        register::TPIDR_EL0 => "the thread pointer: thread-local data is counted from it",
+        register::TPIDRRO_EL0 => "a second thread pointer, which programs can only read",
+        register::CTR_EL0 => "sizes of cache lines",
+        register::DCZID_EL0 => "size of the block that `dc zva` zeroes",
+        register::CNTFRQ_EL0 => "ticks of the counter a second",
+        register::CNTVCT_EL0 | register::CNTPCT_EL0 => "the counter; here it counts instructions",
+        register::MIDR_EL1 | register::REVIDR_EL1 => "which processor it is",
+        register::MPIDR_EL1 => "which of several processors it is",
+        _ => "tells features of the processor",
+    })
+}
+
 const SYSTEM: &[(u16, &str)] = &[
     (register::NZCV, "nzcv"),
     (register::FPCR, "fpcr"),
