@@ -104,49 +104,60 @@ const XMM: [&str; 16] = [
     "xmm11", "xmm12", "xmm13", "xmm14", "xmm15",
 ];
 const SEGMENT: [&str; 6] = ["es", "cs", "ss", "ds", "fs", "gs"];
-const X: [&str; 32] = [
-    "x0", "x1", "x2", "x3", "x4", "x5", "x6", "x7", "x8", "x9", "x10", "x11", "x12", "x13", "x14",
-    "x15", "x16", "x17", "x18", "x19", "x20", "x21", "x22", "x23", "x24", "x25", "x26", "x27",
-    "x28", "x29", "x30", "xzr",
-];
-const W: [&str; 32] = [
-    "w0", "w1", "w2", "w3", "w4", "w5", "w6", "w7", "w8", "w9", "w10", "w11", "w12", "w13", "w14",
-    "w15", "w16", "w17", "w18", "w19", "w20", "w21", "w22", "w23", "w24", "w25", "w26", "w27",
-    "w28", "w29", "w30", "wzr",
-];
+
+/// The names of 32 registers of A64: a letter and the number, and a name of its own for the last.
+macro_rules! numbered {
+    ($letter:literal) => {
+        numbered!($letter, concat!($letter, "31"))
+    };
+    ($letter:literal, $last:expr) => {
+        [
+            concat!($letter, "0"),
+            concat!($letter, "1"),
+            concat!($letter, "2"),
+            concat!($letter, "3"),
+            concat!($letter, "4"),
+            concat!($letter, "5"),
+            concat!($letter, "6"),
+            concat!($letter, "7"),
+            concat!($letter, "8"),
+            concat!($letter, "9"),
+            concat!($letter, "10"),
+            concat!($letter, "11"),
+            concat!($letter, "12"),
+            concat!($letter, "13"),
+            concat!($letter, "14"),
+            concat!($letter, "15"),
+            concat!($letter, "16"),
+            concat!($letter, "17"),
+            concat!($letter, "18"),
+            concat!($letter, "19"),
+            concat!($letter, "20"),
+            concat!($letter, "21"),
+            concat!($letter, "22"),
+            concat!($letter, "23"),
+            concat!($letter, "24"),
+            concat!($letter, "25"),
+            concat!($letter, "26"),
+            concat!($letter, "27"),
+            concat!($letter, "28"),
+            concat!($letter, "29"),
+            concat!($letter, "30"),
+            $last,
+        ]
+    };
+}
+const X: [&str; 32] = numbered!("x", "xzr");
+const W: [&str; 32] = numbered!("w", "wzr");
 
 /// Names for parts of the A64 vector registers, the narrowest first, and for whole ones.
 const VECTOR_PARTS: [[&str; 32]; 6] = [
-    [
-        "b0", "b1", "b2", "b3", "b4", "b5", "b6", "b7", "b8", "b9", "b10", "b11", "b12", "b13",
-        "b14", "b15", "b16", "b17", "b18", "b19", "b20", "b21", "b22", "b23", "b24", "b25", "b26",
-        "b27", "b28", "b29", "b30", "b31",
-    ],
-    [
-        "h0", "h1", "h2", "h3", "h4", "h5", "h6", "h7", "h8", "h9", "h10", "h11", "h12", "h13",
-        "h14", "h15", "h16", "h17", "h18", "h19", "h20", "h21", "h22", "h23", "h24", "h25", "h26",
-        "h27", "h28", "h29", "h30", "h31",
-    ],
-    [
-        "s0", "s1", "s2", "s3", "s4", "s5", "s6", "s7", "s8", "s9", "s10", "s11", "s12", "s13",
-        "s14", "s15", "s16", "s17", "s18", "s19", "s20", "s21", "s22", "s23", "s24", "s25", "s26",
-        "s27", "s28", "s29", "s30", "s31",
-    ],
-    [
-        "d0", "d1", "d2", "d3", "d4", "d5", "d6", "d7", "d8", "d9", "d10", "d11", "d12", "d13",
-        "d14", "d15", "d16", "d17", "d18", "d19", "d20", "d21", "d22", "d23", "d24", "d25", "d26",
-        "d27", "d28", "d29", "d30", "d31",
-    ],
-    [
-        "q0", "q1", "q2", "q3", "q4", "q5", "q6", "q7", "q8", "q9", "q10", "q11", "q12", "q13",
-        "q14", "q15", "q16", "q17", "q18", "q19", "q20", "q21", "q22", "q23", "q24", "q25", "q26",
-        "q27", "q28", "q29", "q30", "q31",
-    ],
-    [
-        "v0", "v1", "v2", "v3", "v4", "v5", "v6", "v7", "v8", "v9", "v10", "v11", "v12", "v13",
-        "v14", "v15", "v16", "v17", "v18", "v19", "v20", "v21", "v22", "v23", "v24", "v25", "v26",
-        "v27", "v28", "v29", "v30", "v31",
-    ],
+    numbered!("b"),
+    numbered!("h"),
+    numbered!("s"),
+    numbered!("d"),
+    numbered!("q"),
+    numbered!("v"),
 ];
 
 impl Reg {

@@ -4,14 +4,14 @@
 #![allow(missing_docs, reason = "the macros of the bench make public functions")]
 
 mod common;
+mod programs;
 
 use std::hint::black_box;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, Decoder, Instruction, arm64};
-use sotto_kernel::{Process, Startup, Stop, Termination};
-use sotto_object::{Image, LinkOptions, link};
+
+use crate::programs::{emulate, image};
 
 /// The kernels: name, source for A64, source for x86-64.
 const KERNELS: [(&str, &str, &str); 5] = [
@@ -21,24 +21,6 @@ const KERNELS: [(&str, &str, &str); 5] = [
     ("string search", include_str!("kernels/arm64/search.s"), include_str!("kernels/search.s")),
     ("swell", include_str!("kernels/arm64/swell.s"), include_str!("kernels/swell.s")),
 ];
-
-fn image(text: &str) -> Image {
-    let source = Source { name: "bench.s".into(), text: text.into() };
-    let object = assemble(&source, &Options::default()).object.expect("the bench assembles");
-    link(&[object], &LinkOptions::default()).expect("the bench links")
-}
-
-/// Runs a program to its end; its status and the number of instructions.
-fn emulate(image: &Image) -> (i32, u64) {
-    let startup = Startup::with_arguments(["bench"]);
-    let mut process = Process::start(image, &startup).expect("the arguments are short");
-    loop {
-        if let Stop::Terminated(ending) = process.run(u64::MAX).stop {
-            let Termination::Exited(status) = ending else { panic!("{ending:?}") };
-            return (status, process.executed());
-        }
-    }
-}
 
 fn kernels(criterion: &mut Criterion) {
     let mut product = 1.0;

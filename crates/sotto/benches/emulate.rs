@@ -5,15 +5,16 @@
 #![allow(missing_docs, reason = "the macros of the bench make public functions")]
 
 mod common;
+mod programs;
 
 use std::hint::black_box;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use sotto_asm::{Options, Source, assemble};
-use sotto_kernel::{Process, Startup, Stop, Termination};
-use sotto_object::{Image, LinkOptions, link, write_executable};
+use sotto_object::write_executable;
+
+use crate::programs::{emulate, image};
 
 /// The kernels: name and source.
 const KERNELS: [(&str, &str); 5] = [
@@ -23,24 +24,6 @@ const KERNELS: [(&str, &str); 5] = [
     ("string search", include_str!("kernels/search.s")),
     ("swell", include_str!("kernels/swell.s")),
 ];
-
-fn image(text: &str) -> Image {
-    let source = Source { name: "bench.s".into(), text: text.into() };
-    let object = assemble(&source, &Options::default()).object.expect("the bench assembles");
-    link(&[object], &LinkOptions::default()).expect("the bench links")
-}
-
-/// Runs a program to its end; its status and the number of instructions.
-fn emulate(image: &Image) -> (i32, u64) {
-    let startup = Startup::with_arguments(["bench"]);
-    let mut process = Process::start(image, &startup).expect("the arguments are short");
-    loop {
-        if let Stop::Terminated(ending) = process.run(u64::MAX).stop {
-            let Termination::Exited(status) = ending else { panic!("{ending:?}") };
-            return (status, process.executed());
-        }
-    }
-}
 
 fn benches(criterion: &mut Criterion) {
     let folder = tempfile::tempdir().expect("a temporary folder");

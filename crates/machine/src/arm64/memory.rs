@@ -9,14 +9,22 @@ use crate::arm64::{Cpu, SP};
 use crate::code::cpu::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
-/// The address of a load or store, and what its base becomes.
-#[inline]
-pub(super) fn address<O>(cpu: &Cpu, op: &Op<O>) -> Result<(u64, u64)> {
+/// The base register of a load or store; the stack pointer must be aligned to 16 bytes.
+///
+/// Source: Arm ARM, D1.8.2 "SP alignment checking"; Linux turns it on.
+#[inline(always)]
+fn base<O>(cpu: &Cpu, op: &Op<O>) -> Result<u64> {
     let base = cpu.get(op.n);
-    // Source: Arm ARM, D1.8.2 "SP alignment checking"; Linux turns it on.
     if op.n == SP && !base.is_multiple_of(16) {
         return Err(Box::new(Fault::StackAlignment));
     }
+    Ok(base)
+}
+
+/// The address of a load or store, and what its base becomes.
+#[inline]
+pub(super) fn address<O>(cpu: &Cpu, op: &Op<O>) -> Result<(u64, u64)> {
+    let base = base(cpu, op)?;
     let offset = match op.second {
         Second::Extended(extend) => extend.apply(cpu.get(op.m)) << op.amount,
         _ => op.imm,
@@ -43,11 +51,7 @@ fn address_of<const PLAIN: bool, O>(cpu: &Cpu, op: &Op<O>) -> Result<(u64, u64)>
     if !PLAIN {
         return address(cpu, op);
     }
-    let base = cpu.get(op.n);
-    if op.n == SP && !base.is_multiple_of(16) {
-        return Err(Box::new(Fault::StackAlignment));
-    }
-    let address = base.wrapping_add(op.imm);
+    let address = base(cpu, op)?.wrapping_add(op.imm);
     Ok((address, address))
 }
 

@@ -2,7 +2,7 @@
 //!
 //! Source: Arm ARM, C7.2 LD1 to ST4; elements are transferred one by one, the lowest first.
 
-use sotto_isa::Width;
+use sotto_isa::{IndexMode, Width};
 
 use crate::arm64::memory::{address, after_store};
 use crate::arm64::op::Op;
@@ -11,22 +11,28 @@ use crate::arm64::{Cpu, NOWHERE};
 use crate::code::cpu::{Flow, Result};
 use crate::{Memory, Observer};
 
-/// The base after the access: moved by a register, or by the immediate.
-fn moved<O>(cpu: &Cpu, op: &Op<O>, base: u64) -> u64 {
-    let by = if op.m == NOWHERE { op.imm } else { cpu.get(op.m) };
-    base.wrapping_add(by)
-}
-
+/// Post-index addressing: the base moves by a register, or by the immediate.
 fn finish<O>(cpu: &mut Cpu, op: &Op<O>, base: u64) {
-    if op.mode == sotto_isa::IndexMode::Post {
-        let moved = moved(cpu, op, base);
-        cpu.put(op.n, moved);
+    if op.mode == IndexMode::Post {
+        let by = if op.m == NOWHERE { op.imm } else { cpu.get(op.m) };
+        cpu.put(op.n, base.wrapping_add(by));
     }
 }
 
-/// The register after some others.
+/// The register `number` places after the first of the list; v0 follows v31.
 fn register(vector: &VectorOp, number: u8) -> u8 {
     (vector.d + number) % 32
+}
+
+fn put_registers(cpu: &mut Cpu, vector: &VectorOp, values: &[u128; 4]) {
+    for (number, value) in (0..vector.a).zip(values) {
+        cpu.set_vector(register(vector, number), *value);
+    }
+}
+
+/// Whether memory is transferred by whole registers of 16 bytes, one after the other.
+fn whole_registers(vector: &VectorOp) -> bool {
+    vector.n_from == 1 && u32::from(vector.count) * vector.d_width.bits() == 128
 }
 
 /// Every element in the order of memory: its register and its number. `n_from` is how many members a structure has, `a` how
@@ -51,8 +57,7 @@ pub(crate) fn load<O: Observer>(
     let (base, _) = address(cpu, op)?;
     let bytes = vector.d_width.bytes();
     let mut loaded = [0u128; 4];
-    if vector.n_from == 1 && u32::from(vector.count) * vector.d_width.bits() == 128 {
-        // Whole registers, one after the other.
+    if whole_registers(vector) {
         for (number, value) in loaded.iter_mut().take(usize::from(vector.a)).enumerate() {
             *value = memory.load_vector(base.wrapping_add(16 * number as u64), observer)?;
         }
@@ -62,9 +67,7 @@ pub(crate) fn load<O: Observer>(
             loaded[usize::from(number)] |= placed(value, index, vector.d_width);
         }
     }
-    for number in 0..vector.a {
-        cpu.set_vector(register(vector, number), loaded[usize::from(number)]);
-    }
+    put_registers(cpu, vector, &loaded);
     finish(cpu, op, base);
     Ok(Flow::Next)
 }
@@ -80,7 +83,7 @@ pub(crate) fn store<O: Observer>(
     let bytes = vector.d_width.bytes();
     let whole = u64::from(vector.a) * u64::from(vector.count) * bytes;
     memory.check_writable(base, whole)?;
-    if vector.n_from == 1 && u32::from(vector.count) * vector.d_width.bits() == 128 {
+    if whole_registers(vector) {
         for number in 0..vector.a {
             let value = cpu.vector(register(vector, number));
             memory.store_vector(base.wrapping_add(16 * u64::from(number)), value, observer)?;
@@ -112,9 +115,7 @@ pub(crate) fn load_replicated<O: Observer>(
             *value |= placed(one, index, vector.d_width);
         }
     }
-    for number in 0..vector.a {
-        cpu.set_vector(register(vector, number), loaded[usize::from(number)]);
-    }
+    put_registers(cpu, vector, &loaded);
     finish(cpu, op, base);
     Ok(Flow::Next)
 }
