@@ -95,7 +95,7 @@ impl Symbol {
 }
 
 /// What a name that nothing defines is told when it looks like a register or a number.
-fn misspelt_register(arch: Arch, name: &str, error: &Diagnostic) -> Option<Diagnostic> {
+pub(crate) fn misspelt_register(arch: Arch, name: &str, error: &Diagnostic) -> Option<Diagnostic> {
     let lower = name.to_ascii_lowercase();
     if let Some(digits) = lower.strip_suffix('h')
         && digits.starts_with(|c: char| c.is_ascii_alphabetic())

@@ -7,7 +7,7 @@ use arrayvec::ArrayVec;
 
 use crate::{
     Access, Arch, Control, FlagEffects, FlagSet, FormDoc, FrameStep, Implicit, Lanes, ListElements,
-    Operand, Operands, Traits, Width, arm64, unmodelled, x86,
+    Named, Operand, Operands, Traits, Width, arm64, unmodelled, x86,
 };
 
 /// No instruction of any machine is longer. Source: SDM Vol. 2A, 2.3.11.
@@ -449,6 +449,13 @@ pub struct OperandContext {
     pub names: u8,
     /// What holds for a row of the mnemonic.
     pub traits: Traits,
+}
+
+impl OperandContext {
+    /// Whether the rows take registers alone, system registers among them.
+    pub fn only_system_registers(self) -> bool {
+        self.names == Named::System(0).kind_mask()
+    }
 }
 
 /// The mnemonic that a word is in any case, as the table spells it, and what its operands can be.

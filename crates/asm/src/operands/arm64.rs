@@ -1,13 +1,15 @@
 //! A64 operands.
 
-use sotto_isa::{IndexMode, Mem, Named, Operand, OperandContext, Reg, Value, arm64};
+use sotto_isa::{Arch, IndexMode, Mem, Named, Operand, OperandContext, Reg, Value, arm64};
 
 use super::arm64_vector;
 
 use crate::operands::parsed::{Modifier, Parsed, Spanned, UnresolvedMem, peek_modifier, value_of};
+use crate::symbols::{misspelt_register, shown};
 use crate::text::expr;
 use crate::text::expr::{Atoms, Via};
 use crate::text::lexer::{Cursor, Tok};
+use crate::text::suggest::nearest;
 use crate::{Code, Diagnostic, Expr, Span};
 
 /// Parses one operand.
@@ -45,6 +47,9 @@ pub(crate) fn operand(
             if let Some(named) = named(context, word) {
                 cursor.next()?;
                 return Ok(Spanned { parsed: Parsed::Fixed(Operand::Named(named)), span: start });
+            }
+            if let Some(error) = no_register(context, word, start) {
+                return Err(error);
             }
         }
         _ => {}
@@ -106,6 +111,26 @@ fn named(context: OperandContext, word: &str) -> Option<Named> {
     }
     let mut names = Named::by_name(&word.to_ascii_lowercase()).into_iter();
     names.find(|named| context.names & named.kind_mask() != 0)
+}
+
+/// The error for a word of MRS or MSR, which take registers only. A word that is or resembles a general register is left
+/// to the lookup of symbols, which tells so.
+fn no_register(context: OperandContext, word: &str, span: Span) -> Option<Diagnostic> {
+    let is_register = |arch: &Arch| Reg::parse(*arch, word).is_some();
+    if !context.only_system_registers() || Arch::ALL.iter().any(is_register) {
+        return None;
+    }
+    let message = format!("no register `{}`", shown(word));
+    let error = Diagnostic::error(Code::UndefinedSymbol, span, message);
+    if misspelt_register(Arch::Arm64, word, &error).is_some() {
+        return None;
+    }
+    Some(match nearest(&word.to_ascii_lowercase(), Named::system_registers()) {
+        Some(near) => error.help(format!("did you mean `{near}`?")).replace_with(near),
+        None => error.help(
+            "a system register without a name is written by its fields, as in `s3_3_c13_c0_2`",
+        ),
+    })
 }
 
 /// An expression, or a part of one: `:lo12:symbol`.

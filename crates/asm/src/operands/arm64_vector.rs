@@ -92,7 +92,8 @@ pub(super) fn list(cursor: &mut Cursor, start: Span) -> Result<Spanned, Diagnost
             let (next, at) = (member(cursor)?, cursor.since(start));
             if next.0.number != (first.number + count) % 32 {
                 let wanted = Reg::new(RegKind::V, (first.number + count) % 32);
-                let message = format!("the register after it in a list is `{}`", wanted.name());
+                let before = Reg::new(RegKind::V, (first.number + count + 31) % 32);
+                let message = format!("in a list, `{}` follows `{}`", wanted.name(), before.name());
                 return Err(Diagnostic::error(Code::Syntax, at, message));
             }
             count += 1;

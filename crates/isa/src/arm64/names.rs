@@ -240,6 +240,11 @@ impl Named {
         }
     }
 
+    /// The names of all system registers that have one.
+    pub fn system_registers() -> impl Iterator<Item = &'static str> {
+        SYSTEM.iter().map(|(_, name)| *name)
+    }
+
     /// What a word in lower case can stand for, in every kind.
     pub fn by_name(word: &str) -> Vec<Named> {
         let of = |names: &[(u16, &str)], make: fn(u16) -> Named| {
