@@ -58,7 +58,7 @@ pub fn file(bytes: &[u8]) {
         program(vec![object]);
     }
     if let Ok(members) = read_archive("fog.a", bytes) {
-        program(with_members(Vec::new(), vec![members], "_start"));
+        program(with_members(Vec::new(), vec![(0, members)], "_start"));
     }
 }
 

@@ -16,7 +16,8 @@ use crate::sections::fragments::SectionBuilder;
 use crate::sections::stated_lines::StatedTable;
 use crate::sections::unwind_tables::Unwind;
 use crate::symbols::{
-    Context, Definition, Elements, Evaluator, GOT, Linear, Memo, Position, SymbolId, SymbolTable,
+    Context, Definition, Elements, Evaluator, Linear, Memo, Position, SymbolId, SymbolTable,
+    is_linkers,
 };
 use crate::text::disk::Disk;
 use crate::text::expr;
@@ -216,14 +217,11 @@ impl<'d> Assembler<'d> {
     /// of variables. Names that may be defined elsewhere are noted.
     pub(crate) fn bind_names(&mut self, expr: &mut Expr) {
         self.symbols.bind_variables(expr);
-        if self.levels.is_empty() && !self.externals && !syntax(self.arch).names_offset_table {
-            return;
-        }
         expr.for_each_leaf(&mut |leaf| {
             let Expr::Symbol(name, span) = leaf else { return };
             if let std::borrow::Cow::Owned(own) = self.own_name(name, *span) {
                 *name = own.into();
-            } else if (self.externals || *name == *GOT) && !name.starts_with('.') {
+            } else if (self.externals || is_linkers(name)) && !name.starts_with('.') {
                 self.symbols.intern(name, *span);
             }
         });

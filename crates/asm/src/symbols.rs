@@ -8,7 +8,7 @@ use std::hash::BuildHasher;
 use foldhash::fast::FixedState;
 use hashbrown::HashTable;
 use sotto_isa::{Arch, Reg};
-use sotto_object::{Binding, Datum, SymbolKind, Visibility};
+use sotto_object::{Binding, Datum, SymbolKind, Visibility, is_linker_defined};
 
 use crate::text::expr::Via;
 use crate::text::suggest::nearest;
@@ -400,11 +400,13 @@ impl SymbolTable {
         }
     }
 
-    /// Makes the names that only a linker defines external ones.
+    /// Makes the names that a linker defines if no file does external ones.
     pub fn open_to_linker(&mut self) {
-        if let Some(id) = self.find(None, GOT) {
-            let symbol = self.get_mut(id);
-            if matches!(symbol.definition, Definition::None) && !symbol.declared {
+        for symbol in &mut self.symbols {
+            let undefined = matches!(symbol.definition, Definition::None)
+                && !symbol.declared
+                && symbol.common.is_none();
+            if undefined && is_linkers(&symbol.name) {
                 (symbol.declared, symbol.binding) = (true, Binding::Global);
             }
         }
@@ -413,17 +415,24 @@ impl SymbolTable {
     /// Makes every name that is mentioned and stands for nothing an external one, and gives them.
     pub fn open_to_others(&mut self) -> Vec<SymbolId> {
         let mut opened = Vec::new();
-        for (number, symbol) in self.symbols.iter_mut().enumerate() {
+        for number in 0..self.symbols.len() {
+            let symbol = &self.symbols[number];
             let undefined = matches!(symbol.definition, Definition::None)
                 && !symbol.declared
                 && symbol.common.is_none()
                 && !symbol.name.starts_with('.')
                 && !self.variables.contains_key(&symbol.name);
-            if undefined {
-                symbol.declared = true;
-                symbol.binding = Binding::Global;
-                opened.push(SymbolId(number as u32));
+            if !undefined {
+                continue;
             }
+            // The mention of a local label is none of another file's name.
+            if self.written_out(&symbol.name).is_some() {
+                continue;
+            }
+            let symbol = &mut self.symbols[number];
+            symbol.declared = true;
+            symbol.binding = Binding::Global;
+            opened.push(SymbolId(number as u32));
         }
         opened
     }
@@ -444,15 +453,18 @@ impl SymbolTable {
                 None => {}
             }
         }
-        self.find(None, name)
-            .or_else(|| {
-                // `outer.name`, written out.
-                name.match_indices('.').filter(|(at, _)| *at > 0).find_map(|(at, _)| {
-                    let owner = self.find(None, &name[..at])?;
-                    self.find(Some(owner), &name[at..])
-                })
-            })
-            .map_or(Lookup::Missing, Lookup::Found)
+        let plain = self.find(None, name);
+        let defined = plain.is_some_and(|id| !matches!(self.get(id).definition, Definition::None));
+        let found = if defined { plain } else { self.written_out(name).or(plain) };
+        found.map_or(Lookup::Missing, Lookup::Found)
+    }
+
+    /// The local label that `outer.name` names.
+    fn written_out(&self, name: &str) -> Option<SymbolId> {
+        name.match_indices('.').filter(|(at, _)| *at > 0).find_map(|(at, _)| {
+            let owner = self.find(None, &name[..at])?;
+            self.find(Some(owner), &name[at..])
+        })
     }
 
     /// The name nearest to a misspelt one, with its place.
@@ -471,6 +483,12 @@ impl SymbolTable {
         let found = nearest(name, known.map(|symbol| &*symbol.name))?;
         self.symbols.iter().find(|symbol| *symbol.name == *found)
     }
+}
+
+/// Whether a name that no file defines is taken to be the linker's. `end` and kin may be labels that were forgotten, and
+/// want `.extern`.
+pub(crate) fn is_linkers(name: &str) -> bool {
+    name.starts_with('_') && is_linker_defined(name)
 }
 
 /// The global offset table, which the linker makes.

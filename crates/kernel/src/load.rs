@@ -4,7 +4,7 @@
 //! stack is laid out the same way; getauxval(3) for the vector's types.
 
 use sotto_machine::{Machine, MapError, Permissions, RegionKind};
-use sotto_object::Image;
+use sotto_object::{Image, ProgramHeaders};
 
 use crate::target::target;
 
@@ -62,6 +62,9 @@ pub enum StartError {
 
 // Auxiliary vector types. Source: getauxval(3), <elf.h>.
 const AT_NULL: u64 = 0;
+const AT_PHDR: u64 = 3;
+const AT_PHENT: u64 = 4;
+const AT_PHNUM: u64 = 5;
 const AT_PAGESZ: u64 = 6;
 const AT_ENTRY: u64 = 9;
 const AT_UID: u64 = 11;
@@ -79,6 +82,9 @@ const AT_EXECFN: u64 = 31;
 pub fn auxiliary_name(number: u64) -> Option<&'static str> {
     Some(match number {
         AT_NULL => "AT_NULL",
+        AT_PHDR => "AT_PHDR",
+        AT_PHENT => "AT_PHENT",
+        AT_PHNUM => "AT_PHNUM",
         AT_PAGESZ => "AT_PAGESZ",
         AT_ENTRY => "AT_ENTRY",
         AT_UID => "AT_UID",
@@ -166,7 +172,12 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
     let platform = push(machine, &with_zero(target(image.arch).platform.as_bytes()))?;
     let random = push(machine, &random_bytes(startup.seed))?;
 
+    // A program whose headers are not loaded is told that they are nowhere.
+    let headers = image.headers.unwrap_or(ProgramHeaders { address: 0, entry_bytes: 0, count: 0 });
     let auxiliary = [
+        (AT_PHDR, headers.address),
+        (AT_PHENT, headers.entry_bytes),
+        (AT_PHNUM, headers.count),
         (AT_PAGESZ, 4096),
         (AT_HWCAP, target(image.arch).features),
         (AT_CLKTCK, 100),

@@ -27,6 +27,36 @@ pub struct Image {
     /// Unwind tables of the routines that we assembled, as `.eh_frame` holds them, at the addresses of this
     /// image. Those that a file brings along are in its segments.
     pub call_frames: Vec<u8>,
+    /// What each thread's block of thread-local data starts with; `None` if the program has no such data.
+    pub tls_template: Option<TlsTemplate>,
+    /// The program headers in memory, which the auxiliary vector tells a program; `None` if no segment has them.
+    pub headers: Option<ProgramHeaders>,
+}
+
+/// Where the thread-local data that a thread starts with is (`PT_TLS`).
+///
+/// Source: ELF Handling for Thread-Local Storage, 2 "Program Startup": the TLS initialization image.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct TlsTemplate {
+    /// First address.
+    pub address: u64,
+    /// Bytes with contents; the rest of `memory_size` is zeros.
+    pub file_size: u64,
+    /// Bytes of a thread's block.
+    pub memory_size: u64,
+    /// Alignment of the block in bytes, a power of two.
+    pub align: u64,
+}
+
+/// The program headers of a file, in memory.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub struct ProgramHeaders {
+    /// Address of the first (AT_PHDR).
+    pub address: u64,
+    /// Bytes of each (AT_PHENT).
+    pub entry_bytes: u64,
+    /// How many (AT_PHNUM).
+    pub count: u64,
 }
 
 /// A section of an object, in the program.

@@ -20,10 +20,15 @@ pub use elf::read::{ReadError, read_executable};
 pub use elf::read_object::{ObjectError, read_archive, read_object};
 pub use elf::write::write_executable;
 pub use elf::write_object::{WriteError, write_object};
-pub use image::{Image, ImagePart, ImageSymbol, LineTable, Segment, SourceLine, Surroundings};
+pub use image::{
+    Image, ImagePart, ImageSymbol, LineTable, ProgramHeaders, Segment, SourceLine, Surroundings,
+    TlsTemplate,
+};
 pub use index::{SectionIndex, SymbolIndex};
-pub use linker::link::{LinkError, LinkOptions, Reference, link};
+pub use linker::errors::{LinkError, Reference};
+pub use linker::link::{LinkOptions, link};
 pub use linker::members::with_members;
+pub use linker::resolve::is_linker_defined;
 pub use object::{
     Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, StatedLine,
     StatedLines, Symbol, SymbolKind, Visibility,

@@ -25,6 +25,16 @@ pub struct Object {
     pub stated_lines: Option<StatedLines>,
 }
 
+/// The section whose flags say whether an object needs an executable stack: `SHF_EXECINSTR` if so.
+pub(crate) const STACK_NOTE: &str = ".note.GNU-stack";
+
+impl Object {
+    /// Whether its code puts instructions on the stack.
+    pub fn needs_executable_stack(&self) -> bool {
+        self.sections.iter().any(|section| section.name == STACK_NOTE && section.flags.exec)
+    }
+}
+
 /// Sections that belong together, and of which the first copy counts (`GRP_COMDAT`). Source: gABI,
 /// "Section Groups".
 #[derive(Clone, PartialEq, Eq, Debug)]

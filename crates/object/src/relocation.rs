@@ -85,12 +85,15 @@ pub enum RelocationKind {
     A64GotPage21,
     /// Bits 11 to 0 of the address of that entry in units of eight bytes, `imm12` of an A64 load.
     A64GotLow12,
+    /// `G(GDAT(S)) - Page(GOT)` in units of eight bytes, `imm12` of an A64 load: the distance from the page of the table to
+    /// the entry.
+    A64GotPageLow15,
     /// A field that leads to thread-local data.
     Tls(TlsField),
 }
 
-/// What a field that leads to thread-local data holds. Our linker does not fill them yet: the system's C
-/// compiler links objects that have them.
+/// What a field that leads to thread-local data holds. Our linker fills those of the models initial exec and local
+/// exec; the system's C compiler links objects that have others.
 ///
 /// Sources: ELF Handling for Thread-Local Storage; psABI x86-64, 4.4; AAELF64, 5.7.11 "Relocations for
 /// thread-local storage".
@@ -118,6 +121,16 @@ pub enum TlsField {
     A64OffsetLow12,
     /// `:tprel_lo12_nc:x`: bits 11 to 0 of it.
     A64OffsetLow12Unchecked,
+    /// `:tprel_lo12:x` of a load or store: the offset in units of 1, 2, 4, 8 or 16 bytes, bits 11 to 0; the number is the
+    /// unit's base-2 logarithm. Bits above are not checked.
+    A64OffsetAccessLow12(u8),
+    /// `:tprel_g0:x` and kin: 16 bits of the offset from bit `16 * part` on.
+    A64OffsetMoveWide {
+        /// Which sixteen bits: 0 to 2.
+        part: u8,
+        /// Bits above may be lost.
+        unchecked: bool,
+    },
     /// `:gottprel:x`: the page of the table entry of the offset.
     A64OffsetEntryPage,
     /// `:gottprel_lo12:x`: the low twelve bits of that entry's address.
@@ -170,6 +183,7 @@ impl RelocationKind {
             | RelocationKind::A64AccessLow12(_)
             | RelocationKind::A64MoveWide { .. }
             | RelocationKind::A64GotPage21
+            | RelocationKind::A64GotPageLow15
             | RelocationKind::A64GotLow12 => 4,
             RelocationKind::Abs64 | RelocationKind::Rel64 => 8,
             RelocationKind::Tls(field) => match field {
@@ -193,6 +207,7 @@ impl RelocationKind {
                 | RelocationKind::A64AccessLow12(_)
                 | RelocationKind::A64MoveWide { .. }
                 | RelocationKind::A64GotLow12
+                | RelocationKind::Tls(_)
         )
     }
 
@@ -237,7 +252,10 @@ impl RelocationKind {
             | RelocationKind::A64GotLow12 => signed(65),
             RelocationKind::A64MoveWide { unchecked: true, .. } => -(1 << 63)..=(1 << 64) - 1,
             RelocationKind::A64MoveWide { part, .. } => 0..=(1 << (16 * (u32::from(part) + 1))) - 1,
-            // They are not filled here.
+            RelocationKind::A64GotPageLow15 => 0..=(1 << 15) - 1,
+            RelocationKind::Tls(TlsField::A64OffsetHigh12) => 0..=(1 << 24) - 1,
+            RelocationKind::Tls(TlsField::A64OffsetLow12) => 0..=(1 << 12) - 1,
+            // The others are filled as fields of the kinds that their linker gives them.
             RelocationKind::Tls(_) => signed(64),
         }
     }
@@ -267,8 +285,9 @@ impl RelocationKind {
             | RelocationKind::A64Branch19
             | RelocationKind::A64Literal19
             | RelocationKind::A64Branch14 => 4,
-            RelocationKind::A64AccessLow12(log2) => 1 << log2,
-            RelocationKind::A64GotLow12 => 8,
+            RelocationKind::A64AccessLow12(log2)
+            | RelocationKind::Tls(TlsField::A64OffsetAccessLow12(log2)) => 1 << log2,
+            RelocationKind::A64GotLow12 | RelocationKind::A64GotPageLow15 => 8,
             _ => 1,
         };
         if !range.contains(&value) {
@@ -287,11 +306,18 @@ impl RelocationKind {
                 insert(field, (bits >> 2) as u32, 5, 19)
             }
             RelocationKind::A64Branch14 => insert(field, (bits >> 2) as u32, 5, 14),
-            RelocationKind::A64AddLow12 => insert(field, bits as u32 & 0xfff, 10, 12),
-            RelocationKind::A64AccessLow12(log2) => {
+            RelocationKind::A64AddLow12 | RelocationKind::Tls(TlsField::A64OffsetLow12) => {
+                insert(field, bits as u32 & 0xfff, 10, 12);
+            }
+            RelocationKind::Tls(TlsField::A64OffsetHigh12) => {
+                insert(field, (bits >> 12) as u32, 10, 12);
+            }
+            RelocationKind::A64AccessLow12(log2)
+            | RelocationKind::Tls(TlsField::A64OffsetAccessLow12(log2)) => {
                 insert(field, (bits as u32 & 0xfff) >> log2, 10, 12);
             }
             RelocationKind::A64GotLow12 => insert(field, (bits as u32 & 0xfff) >> 3, 10, 12),
+            RelocationKind::A64GotPageLow15 => insert(field, bits as u32 >> 3, 10, 12),
             RelocationKind::A64MoveWide { part, .. } => {
                 insert(field, (bits >> (16 * part)) as u32 & 0xffff, 5, 16);
             }

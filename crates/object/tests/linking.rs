@@ -238,14 +238,14 @@ fn archives_give_only_what_is_needed_and_what_that_needs() {
         member("other.o", "horn", None),
     ];
     let main = caller(RelocationKind::Rel32, symbol("horn", Place::Undefined, Binding::Global));
-    let all = with_members(vec![main.clone()], vec![archive.clone()], "_start");
+    let all = with_members(vec![(0, main.clone())], vec![(1, archive.clone())], "_start");
     let files: Vec<_> = all.iter().map(|o| o.files[0].as_str()).collect();
     assert_eq!(files, ["lamp.s", "horn.o", "air.o"]);
     // A weak reference does not ask for a member; the entry symbol does.
     let weak = caller(RelocationKind::Rel32, symbol("horn", Place::Undefined, Binding::Weak));
-    assert_eq!(with_members(vec![weak], vec![archive], "_start").len(), 1);
+    assert_eq!(with_members(vec![(0, weak)], vec![(1, archive)], "_start").len(), 1);
     let start = vec![member("start.o", "_start", None)];
-    assert_eq!(with_members(vec![], vec![start], "_start").len(), 1);
+    assert_eq!(with_members(vec![], vec![(0, start)], "_start").len(), 1);
 }
 
 #[test]

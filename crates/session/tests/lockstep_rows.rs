@@ -53,6 +53,8 @@ fn bench_image(arch: Arch) -> Image {
         executable_stack: false,
         parts: Vec::new(),
         call_frames: Vec::new(),
+        tls_template: None,
+        headers: None,
         arch,
         entry: CODE,
         segments: vec![

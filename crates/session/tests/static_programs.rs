@@ -10,7 +10,10 @@ use std::process::Command;
 
 use sotto_isa::{Arch, DecodeError, decode};
 use sotto_kernel::{Process, Startup, Stop, Termination};
-use sotto_object::{Image, SymbolKind, read_executable, read_object};
+use sotto_object::{
+    Image, LinkOptions, SymbolKind, link, read_archive, read_executable, read_object, with_members,
+    write_executable,
+};
 
 use common::native::{ARGUMENTS, INPUT, Outcome, c_programs, natively};
 
@@ -155,6 +158,90 @@ fn run_all(mode: Mode, level: &str) {
         }
     }
     assert!(instructions > mode.instructions, "{level}: only {instructions} instructions");
+}
+
+/// The files of a static program around its own object: what comes before it, and what comes after.
+fn c_library(mode: Mode) -> (Vec<PathBuf>, Vec<PathBuf>) {
+    let file = |name: &str| {
+        let mut command = Command::new(mode.compiler);
+        let option = format!("-print-file-name={name}");
+        let printed = command.args(mode.flags).arg(option).output().unwrap().stdout;
+        PathBuf::from(String::from_utf8(printed).unwrap().trim())
+    };
+    // The mathematical library may be a text that names its archives.
+    let mathematics = file("libm.a");
+    let text = std::fs::read(&mathematics).unwrap();
+    let mathematics = match text.starts_with(b"!<arch>") {
+        true => vec![mathematics],
+        false => String::from_utf8(text)
+            .unwrap()
+            .split_whitespace()
+            .filter(|word| word.ends_with(".a"))
+            .map(PathBuf::from)
+            .collect(),
+    };
+    let before = ["crt1.o", "crti.o", "crtbeginT.o"].map(file).to_vec();
+    let mut after = mathematics;
+    after.extend(["libc.a", "libgcc.a", "libgcc_eh.a", "crtend.o", "crtn.o"].map(file));
+    (before, after)
+}
+
+/// Links C programs with the C library by our own linker: thread-local data, functions that are chosen at run time,
+/// the tables of routines that run at the start and the end.
+fn link_all(mode: Mode) {
+    if !mode.is_there() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let (before, after) = c_library(mode);
+    let read = |path: &Path| (path.display().to_string(), std::fs::read(path).unwrap());
+    let (mut objects, mut archives) = (Vec::new(), Vec::new());
+    let all = before.iter().map(Some).chain([None]).chain(after.iter().map(Some));
+    for (place, path) in all.enumerate() {
+        let Some((name, bytes)) = path.map(|path| read(path)) else { continue };
+        match bytes.starts_with(b"!<arch>") {
+            true => archives.push((place, read_archive(&name, &bytes).unwrap())),
+            false => objects.push((place, read_object(&name, &bytes).unwrap())),
+        }
+    }
+    for source in mode.programs() {
+        let name = source.file_stem().unwrap().to_str().unwrap();
+        let (object, program) = (folder.path().join("o.o"), folder.path().join(name));
+        mode.cc(&["-O2", "-w", "-c", "-o"], &[&object, &source]);
+        // The compiler's own link of it, under the same name.
+        mode.cc(&["-static", "-o"], &[&program, &object, Path::new("-lm")]);
+        let wanted = mode.natively(&program, &source, "-O2");
+        let own = read_object(name, &std::fs::read(&object).unwrap()).unwrap();
+        let mut objects = objects.clone();
+        objects.push((before.len(), own));
+        let objects = with_members(objects, archives.clone(), "_start");
+        let image = link(&objects, &LinkOptions::default()).unwrap();
+        let bytes = write_executable(&image);
+        std::fs::write(&program, &bytes).unwrap();
+        let runs = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(&program, runs).unwrap();
+        if mode.arch != Arch::Arm64 {
+            assert_eq!(natively(&program), wanted, "{name} natively");
+        }
+        let what = program.to_str().unwrap();
+        assert_eq!(emulated(&image, what), wanted, "{name} in memory");
+        assert_eq!(emulated(&read_executable(&bytes).unwrap(), what), wanted, "{name} as a file");
+    }
+}
+
+#[test]
+fn programs_that_our_linker_links_behave_as_natively() {
+    link_all(MODE_64);
+}
+
+#[test]
+fn programs_of_32_bits_that_our_linker_links_behave_as_natively() {
+    link_all(MODE_32);
+}
+
+#[test]
+fn programs_for_arm64_that_our_linker_links_behave_as_natively() {
+    link_all(MODE_ARM64);
 }
 
 #[test]

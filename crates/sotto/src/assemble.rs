@@ -63,7 +63,7 @@ pub fn link_command(args: &LinkArgs, as_json: bool) -> Result<u8, Failure> {
 type Parts = (
     Vec<(usize, sotto_asm::Source)>,
     Vec<(usize, sotto_object::Object)>,
-    Vec<Vec<sotto_object::Object>>,
+    Vec<(usize, Vec<sotto_object::Object>)>,
 );
 
 fn parts(args: &ProgramArgs) -> Result<Parts, Failure> {

@@ -229,11 +229,6 @@ pub fn print_link(errors: &[LinkError], runs: bool, as_json: bool) {
                 LinkError::NoEntry { has_main: true, .. } => {
                     help = Some("there is a `main`: add `--with-c`, which links the C library that calls it, or start at it with `--entry main` and end it with an exit call".to_string());
                 }
-                LinkError::NotLinkedYet { .. } => {
-                    help = Some(
-                        "add `--with-c`, which has the C compiler link the program".to_string(),
-                    );
-                }
                 _ => {}
             }
         }
@@ -314,10 +309,25 @@ fn explain_link(error: &LinkError) -> (&'static str, Vec<String>, Option<String>
             Vec::new(),
             Some("reserve less room, or map it when the program runs".to_string()),
         ),
-        LinkError::NotLinkedYet { reference, .. } => (
+        LinkError::LaterModule { reference, .. } => (
             "L210",
             vec![format!("at {}", place(reference))],
-            Some("make an object with `--object` and link it with the C compiler".to_string()),
+            Some(
+                "a program has its variables at fixed offsets: use the operators for those (initial exec or local exec), or compile with `-ftls-model=initial-exec`"
+                    .to_string(),
+            ),
+        ),
+        LinkError::NotThreadLocal { name, reference } => (
+            "L211",
+            vec![format!("at {}", place(reference))],
+            Some(format!("define `{name}` in `.tdata` or `.tbss`, or use it as other data is used")),
+        ),
+        LinkError::ThreadLocal { name, reference } => (
+            "L212",
+            vec![format!("at {}", place(reference))],
+            Some(format!(
+                "reach it from the thread pointer: `[fs:{name}@tpoff]` on x86-64, `[gs:{name}@ntpoff]` on 32-bit x86, `:tprel_lo12:{name}` on 64-bit ARM"
+            )),
         ),
         LinkError::MixedTargets { .. } => {
             ("L205", Vec::new(), Some("assemble all files for one machine".to_string()))

@@ -99,8 +99,8 @@ fn needs_c(assemblies: &[Assembly]) -> bool {
 pub enum Inputs {
     /// A program that is linked already.
     Program(Image),
-    /// Sources, objects with their position among all the files, and archives.
-    Parts(Vec<(usize, Source)>, Vec<(usize, Object)>, Vec<Vec<Object>>),
+    /// Sources, objects and archives with their position among all the files.
+    Parts(Vec<(usize, Source)>, Vec<(usize, Object)>, Vec<(usize, Vec<Object>)>),
 }
 
 /// Reads the files.
@@ -114,7 +114,7 @@ pub fn inputs(args: &ProgramArgs) -> Result<Inputs, Failure> {
         match input(path)? {
             Input::Source(source) => sources.push((position, source)),
             Input::Object(object) => objects.push((position, object)),
-            Input::Archive(members) => archives.push(members),
+            Input::Archive(members) => archives.push((position, members)),
             Input::Program(image) if args.files.len() == 1 => return Ok(Inputs::Program(image)),
             Input::Program(_) => {
                 return Err(Failure::new(
@@ -144,20 +144,23 @@ pub fn assemble_all(
 pub fn link_all(
     args: &ProgramArgs,
     objects: Vec<(usize, Object)>,
-    archives: Vec<Vec<Object>>,
+    archives: Vec<(usize, Vec<Object>)>,
     mut assemblies: Vec<Assembly>,
     making: BuildOptions,
 ) -> Result<Program, Failure> {
     // Sources come in their own order, and before the objects unless these were named first.
-    let mut places = (0..args.files.len()).filter(|at| !objects.iter().any(|(o, _)| o == at));
+    let is_other = |at: usize| {
+        objects.iter().any(|(object, _)| *object == at)
+            || archives.iter().any(|(archive, _)| *archive == at)
+    };
+    let mut places = (0..args.files.len()).filter(|at| !is_other(*at));
     let mut all: Vec<(usize, Object)> = assemblies
         .iter_mut()
         .filter_map(|assembly| Some((places.next().unwrap_or(0), assembly.object.take()?)))
         .collect();
     all.extend(objects);
     all.sort_by_key(|(position, _)| *position);
-    let objects = all.into_iter().map(|(_, object)| object).collect();
-    let objects = with_members(objects, archives, &args.entry);
+    let objects = with_members(all, archives, &args.entry);
     let options = LinkOptions {
         entry: args.entry.clone(),
         position_independent: making.position_independent,

@@ -4,7 +4,7 @@ mod common;
 
 use std::process::Command;
 
-use common::{Folder, demo};
+use common::{Folder, data, demo};
 
 const START: &str = "\
         .target x86-64
@@ -262,4 +262,63 @@ fn instructions_are_shown_as_the_source_writes_them_or_as_asked() {
             .contains("movzx edi, byte [rsp]")
     );
     folder.sotto(&["trace", "lamp", "--operands", "sideways"]).assert().code(2);
+}
+/// Runs a program with thread-local data and a function that is chosen at run time: here, and where the processor is this
+/// computer's.
+fn thread_local_program(folder: &Folder, arch: &str) {
+    let source = std::fs::read_to_string(data().join(format!("threads/{arch}.s"))).unwrap();
+    folder.write("tide.s", &source);
+    folder.sotto(&["run", "tide.s"]).assert().code(43);
+    folder.sotto(&["assemble", "tide.s", "-o", "tide"]).assert().success();
+    folder.sotto(&["run", "tide"]).assert().code(43);
+    if arch == "x86-64" || (arch == "x86-32" && common::kernel_runs_32_bit()) {
+        assert_eq!(native(folder, "tide").1, Some(43), "{arch}");
+    }
+    // As an object, linked by us and by a C compiler.
+    folder.sotto(&["assemble", "--object", "tide.s"]).assert().success();
+    folder.sotto(&["link", "tide.o", "-o", "linked"]).assert().success();
+    folder.sotto(&["run", "linked"]).assert().code(43);
+    let compiler = match arch {
+        "x86-64" => "cc",
+        "x86-32" => "i686-linux-gnu-gcc",
+        _ => "aarch64-linux-gnu-gcc",
+    };
+    if Command::new(compiler).arg("--version").output().is_err() {
+        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
+        eprintln!("skipped: {compiler} is not installed");
+        return;
+    }
+    let mut compile = Command::new(compiler);
+    let linked = compile
+        .current_dir(folder.path(""))
+        .args(["-static", "-nostdlib", "tide.o", "-o", "by_cc"])
+        .output()
+        .unwrap();
+    assert!(linked.status.success(), "{}", String::from_utf8_lossy(&linked.stderr));
+    folder.sotto(&["run", "by_cc"]).assert().code(43);
+}
+
+#[test]
+fn thread_local_data_and_functions_chosen_at_run_time_are_linked_on_every_machine() {
+    for arch in ["x86-64", "x86-32", "arm64"] {
+        thread_local_program(&Folder::new(&[]), arch);
+    }
+}
+
+#[test]
+fn thread_local_data_of_modules_that_are_loaded_later_is_refused_in_words() {
+    let source = "        .target x86-64\n        .global _start\n        .section .tdata, \"awT\"\ntide:   .long   1\nplain:  .long   2\n        .data\nbuoy:   .long   3\n        .text\n_start: mov     eax, [fs:buoy@tpoff]\n        mov     ecx, [plain]\n        lea     rdi, [rip + tide@tlsgd]\n        ret\n";
+    let folder = Folder::new(&[("tide.s", source)]);
+    insta::assert_snapshot!(folder.transcript(&["assemble", "tide.s"], ""));
+}
+
+#[test]
+fn bounds_of_the_program_and_its_sections_are_the_linkers() {
+    let source = "        .target x86-64\n        .global _start\n        .extern end\n        .section buoys, \"aw\"\n        .byte 1, 2, 3, 4, 5\n        .bss\n        .zero 3\n        .text\n_start: lea     rdi, [__stop_buoys]\n        lea     rax, [__start_buoys]\n        sub     rdi, rax\n        lea     rax, [end]\n        lea     rdx, [__bss_start]\n        sub     rax, rdx\n        shl     eax, 4\n        add     edi, eax\n        mov     eax, 60\n        syscall\n";
+    let folder = Folder::new(&[("buoys.s", source)]);
+    folder.sotto(&["run", "buoys.s"]).assert().code(0x35);
+    // A label that was forgotten is not taken for the end of the program.
+    let forgotten = "        .global _start\n_start: jmp end\n";
+    folder.write("lamp.s", forgotten);
+    folder.sotto(&["run", "lamp.s", "--target", "x86-64"]).assert().code(125);
 }

@@ -9,7 +9,9 @@ use crate::debug_info::read_lines::executable_lines;
 use crate::elf::numbers::{arch_of, is_64_bit};
 use crate::object::is_mapping_symbol;
 use crate::printable::printable;
-use crate::{Binding, Image, ImageSymbol, SectionFlags, Segment, Surroundings, SymbolKind};
+use crate::{
+    Binding, Image, ImageSymbol, ProgramHeaders, SectionFlags, Segment, Surroundings, SymbolKind,
+};
 
 /// A program may ask for at most this much memory when it is loaded.
 const MAX_MEMORY_BYTES: u64 = 1 << 32;
@@ -181,6 +183,30 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         lines: executable_lines(&file, base),
         parts: Vec::new(),
         call_frames: Vec::new(),
+        tls_template: None,
+        headers: loaded_headers(header, headers, endian, base),
+    })
+}
+
+/// Where the program headers are in memory, if a segment holds them. Source: Linux, `fs/binfmt_elf.c`.
+fn loaded_headers<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
+    file: &H,
+    headers: &[H::ProgramHeader],
+    endian: Endianness,
+    base: u64,
+) -> Option<ProgramHeaders> {
+    let offset: u64 = file.e_phoff(endian).into();
+    let holder =
+        headers.iter().filter(|header| header.p_type(endian) == raw::PT_LOAD).find(|h| {
+            let (start, size): (u64, u64) = (h.p_offset(endian).into(), h.p_filesz(endian).into());
+            start <= offset && offset - start < size
+        })?;
+    let (start, address): (u64, u64) =
+        (holder.p_offset(endian).into(), holder.p_vaddr(endian).into());
+    Some(ProgramHeaders {
+        address: address.wrapping_add(base).wrapping_add(offset - start),
+        entry_bytes: u64::from(file.e_phentsize(endian)),
+        count: headers.len() as u64,
     })
 }
 

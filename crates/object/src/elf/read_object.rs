@@ -1,7 +1,7 @@
 //! Relocatable ELF files and archives as objects, from any compiler for our machines.
 //!
 //! Sources: gABI, "Sections", "Symbol Table", "Relocation"; the byte layouts are the `object`
-//! crate's. Sections that are not loaded are left out, and so are notes.
+//! crate's. Sections that are not loaded are left out, and so are notes, but for that of the stack.
 
 use std::collections::HashMap;
 
@@ -11,6 +11,7 @@ use elf_layout::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbo
 
 use crate::debug_info::read_lines::{OFFSET_BITS, object_lines};
 use crate::elf::numbers::{arch_of, binding_of, relocation_kind, visibility_of};
+use crate::object::STACK_NOTE;
 use crate::printable::printable;
 use crate::{
     Binding, Group, Line, Object, Place, Relocation, Section, SectionFlags, SectionIndex, Symbol,
@@ -132,6 +133,20 @@ impl Reader {
             let elf_layout::SectionFlags::Elf { sh_flags } = section.flags() else { continue };
             let has = |bit: u32| sh_flags & u64::from(bit) != 0;
             let kind = section.kind();
+            // The note that says what the stack may hold is told by its flags; nothing of it is loaded.
+            if name == STACK_NOTE {
+                let exec = has(raw::SHF_EXECINSTR);
+                self.object.sections.push(Section {
+                    name,
+                    flags: SectionFlags { exec, ..SectionFlags::default() },
+                    align: 1,
+                    data: Vec::new(),
+                    size: 0,
+                    relocations: Vec::new(),
+                    lines: Vec::new(),
+                });
+                continue;
+            }
             if !has(raw::SHF_ALLOC) || kind == elf_layout::SectionKind::Note {
                 continue;
             }

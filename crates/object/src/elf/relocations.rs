@@ -81,6 +81,46 @@ pub(crate) const ARM64: &[(u32, RelocationKind)] = &[
         raw::R_AARCH64_TLSLE_ADD_TPREL_LO12_NC,
         RelocationKind::Tls(TlsField::A64OffsetLow12Unchecked),
     ),
+    (
+        raw::R_AARCH64_TLSLE_LDST8_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetAccessLow12(0)),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_LDST16_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetAccessLow12(1)),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_LDST32_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetAccessLow12(2)),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_LDST64_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetAccessLow12(3)),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_LDST128_TPREL_LO12_NC,
+        RelocationKind::Tls(TlsField::A64OffsetAccessLow12(4)),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_MOVW_TPREL_G0,
+        RelocationKind::Tls(TlsField::A64OffsetMoveWide { part: 0, unchecked: false }),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_MOVW_TPREL_G0_NC,
+        RelocationKind::Tls(TlsField::A64OffsetMoveWide { part: 0, unchecked: true }),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_MOVW_TPREL_G1,
+        RelocationKind::Tls(TlsField::A64OffsetMoveWide { part: 1, unchecked: false }),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_MOVW_TPREL_G1_NC,
+        RelocationKind::Tls(TlsField::A64OffsetMoveWide { part: 1, unchecked: true }),
+    ),
+    (
+        raw::R_AARCH64_TLSLE_MOVW_TPREL_G2,
+        RelocationKind::Tls(TlsField::A64OffsetMoveWide { part: 2, unchecked: false }),
+    ),
     (raw::R_AARCH64_TLSIE_ADR_GOTTPREL_PAGE21, RelocationKind::Tls(TlsField::A64OffsetEntryPage)),
     (
         raw::R_AARCH64_TLSIE_LD64_GOTTPREL_LO12_NC,
@@ -93,6 +133,7 @@ pub(crate) const ARM64: &[(u32, RelocationKind)] = &[
     (raw::R_AARCH64_TLS_DTPREL, RelocationKind::Tls(TlsField::BlockOffset64)),
     (raw::R_AARCH64_ADR_GOT_PAGE, RelocationKind::A64GotPage21),
     (raw::R_AARCH64_LD64_GOT_LO12_NC, RelocationKind::A64GotLow12),
+    (raw::R_AARCH64_LD64_GOTPAGE_LO15, RelocationKind::A64GotPageLow15),
     (raw::R_AARCH64_TSTBR14, RelocationKind::A64Branch14),
     (raw::R_AARCH64_CONDBR19, RelocationKind::A64Branch19),
     (raw::R_AARCH64_JUMP26, RelocationKind::A64Branch26),

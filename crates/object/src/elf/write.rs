@@ -6,12 +6,40 @@
 use elf_layout::elf as raw;
 use elf_layout::write::StringId;
 use elf_layout::write::elf as write;
+use sotto_isa::Arch;
 
 use crate::debug_info::dwarf;
 use crate::elf::numbers::{binding, file_header, is_64_bit, kind, section_flags};
-use crate::linker::link::FILE_PAGE;
+use crate::linker::layout::FILE_PAGE;
 use crate::target::target;
-use crate::{Binding, Image, ImageSymbol};
+use crate::{Binding, Image, ImageSymbol, ProgramHeaders, Segment};
+
+/// Program headers of a program that has all of them: the file's headers, code, constants, data, thread-local data and
+/// the stack.
+const MOST_HEADERS: u64 = 6;
+
+/// Bytes of the file header, and of each program header.
+fn header_sizes(arch: Arch) -> (u64, u64) {
+    if is_64_bit(arch) { (64, 56) } else { (52, 32) }
+}
+
+/// Bytes that the file's headers take at most.
+pub(crate) fn header_bytes(arch: Arch) -> u64 {
+    let (file, program) = header_sizes(arch);
+    file + MOST_HEADERS * program
+}
+
+impl ProgramHeaders {
+    /// Those that the file of an image has, if its first byte is at `address`.
+    pub(crate) fn of_image(image: &Image, address: u64) -> ProgramHeaders {
+        let (file, entry_bytes) = header_sizes(image.arch);
+        ProgramHeaders { address: address + file, entry_bytes, count: header_count(image) }
+    }
+}
+
+fn header_count(image: &Image) -> u64 {
+    image.segments.len() as u64 + 1 + u64::from(image.tls_template.is_some())
+}
 
 /// The bytes of a statically linked executable.
 ///
@@ -28,9 +56,12 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
 
     // Everything is reserved in file order, then written in the same order.
     writer.reserve_file_header();
-    writer.reserve_program_headers(image.segments.len() as u32 + 1);
+    writer.reserve_program_headers(header_count(image) as u32);
     let mut offsets = Vec::new();
-    for segment in &image.segments {
+    // The first segment is that of the headers, if they are loaded.
+    let headers = usize::from(image.headers.is_some());
+    offsets.extend([0].iter().take(headers));
+    for segment in &image.segments[headers..] {
         writer.reserve_until(writer.reserved_len().next_multiple_of(FILE_PAGE as usize));
         offsets.push(writer.reserve(segment.data.len(), 1));
     }
@@ -91,10 +122,32 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
             p_align: target(image.arch).page_size,
         });
     }
-    // Says that the stack need not be executable.
+    if let Some(template) = &image.tls_template {
+        // Where the template is in the file; one without contents has no segment that it must lie in.
+        let holds = |segment: &&(&Segment, &usize)| {
+            (segment.0.address..segment.0.end()).contains(&template.address)
+        };
+        let places: Vec<_> = image.segments.iter().zip(&offsets).collect();
+        let offset = places
+            .iter()
+            .find(holds)
+            .map_or(0, |(segment, offset)| **offset as u64 + (template.address - segment.address));
+        writer.write_program_header(&write::ProgramHeader {
+            p_type: raw::PT_TLS,
+            p_flags: raw::PF_R,
+            p_offset: offset,
+            p_vaddr: template.address,
+            p_paddr: template.address,
+            p_filesz: template.file_size,
+            p_memsz: template.memory_size,
+            p_align: template.align,
+        });
+    }
+    // Says whether the stack must be executable.
+    let execute = if image.executable_stack { raw::PF_X } else { 0 };
     writer.write_program_header(&write::ProgramHeader {
         p_type: raw::PT_GNU_STACK,
-        p_flags: raw::PF_R | raw::PF_W,
+        p_flags: raw::PF_R | raw::PF_W | execute,
         p_offset: 0,
         p_vaddr: 0,
         p_paddr: 0,
@@ -102,7 +155,7 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
         p_memsz: 0,
         p_align: 16,
     });
-    for (segment, &offset) in image.segments.iter().zip(&offsets) {
+    for (segment, &offset) in image.segments.iter().zip(&offsets).skip(headers) {
         writer.pad_until(offset);
         writer.write(&segment.data);
     }

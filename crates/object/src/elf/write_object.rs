@@ -16,6 +16,7 @@ use crate::elf::numbers::{
     binding, contents_type, file_header, is_64_bit, kind, relocation_number, section_flags,
     visibility,
 };
+use crate::object::STACK_NOTE;
 use crate::target::target;
 use crate::{
     Binding, Object, Place, Relocation, RelocationKind, SectionIndex, Symbol, SymbolIndex,
@@ -132,8 +133,8 @@ pub fn write_object(object: &Object) -> Result<Vec<u8>, WriteError> {
     // Section numbers, in the order in which headers are written below.
     let mut sections = collect_sections(object, &debug, &order, &rela_names, &mut writer)?;
     // What the source says of its stack counts.
-    let noted = object.sections.iter().any(|section| section.name == ".note.GNU-stack");
-    let stack_note = (!noted).then(|| writer.add_section_name(b".note.GNU-stack"));
+    let noted = object.sections.iter().any(|section| section.name == STACK_NOTE);
+    let stack_note = (!noted).then(|| writer.add_section_name(STACK_NOTE.as_bytes()));
 
     let file_name = object.files.first().map_or("", |name| name.as_str());
     let file_id = writer.add_string(file_name.as_bytes());

@@ -39,8 +39,17 @@ pub(crate) fn needs_table(relocation: &Relocation, data: &[u8]) -> bool {
             | RelocationKind::GotEntry32
             | RelocationKind::A64GotPage21
             | RelocationKind::A64GotLow12
+            | RelocationKind::A64GotPageLow15
     );
     through && rewriting(relocation, data).is_none()
+}
+
+/// Whether an instruction of 32-bit code reads its table entry at the entry's address, since it has no base register
+/// that holds the table's. Source: psABI i386, 4.4.1, `R_386_GOT32X`.
+pub(crate) fn is_absolute_entry(relocation: &Relocation, data: &[u8]) -> bool {
+    let modrm = (relocation.offset as usize).checked_sub(1).and_then(|before| data.get(before));
+    // ModRM.mod = 00b and ModRM.rm = 101b: a displacement alone.
+    modrm.is_some_and(|modrm| modrm & 0xc7 == 0x05)
 }
 
 /// Rewrites the instruction, if it is one that can do without the table.
