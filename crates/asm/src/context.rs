@@ -112,6 +112,12 @@ pub(crate) struct Assembler<'d> {
     /// The line table that the source states.
     pub stated: StatedTable,
     pub listing: Option<Vec<ListedLine>>,
+    /// The lines of a contract whose routine comes next: text, and where it stands.
+    pub open_contract: Vec<(Box<str>, Span)>,
+    /// Where its first line stands among what is laid down.
+    pub open_contract_at: Position,
+    /// Contracts: their routines and lines.
+    pub contracts: Vec<(SymbolId, String)>,
 }
 
 impl<'d> Assembler<'d> {
@@ -164,6 +170,9 @@ impl<'d> Assembler<'d> {
             unwind: Unwind::default(),
             stated: StatedTable::default(),
             listing: listing.then(Vec::new),
+            open_contract: Vec::new(),
+            open_contract_at: Position::default(),
+            contracts: Vec::new(),
         };
         assembler.symbols.arch = Some(arch);
         assembler.enter_section(".text", SectionFlags::by_name(".text"), None);
@@ -250,6 +259,9 @@ impl<'d> Assembler<'d> {
             self.scope = Some(id.0);
         }
         self.open_labels.push(id);
+        if !self.open_contract.is_empty() {
+            self.close_contract(id);
+        }
         Ok(())
     }
 

@@ -10,6 +10,7 @@
 
 mod assembler;
 mod context;
+mod contracts;
 mod directives;
 mod encode_diagnostics;
 mod instructions;

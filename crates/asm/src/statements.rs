@@ -46,6 +46,9 @@ impl Assembler<'_> {
         if self.lay_known(line.text) {
             return Ok(Pending::Nothing);
         }
+        if self.take_contract_line(&line) {
+            return Ok(Pending::Nothing);
+        }
         let mut cursor = Cursor::new(line.text, line.at, self.arch)
             .with_order(self.order)
             .with_names(self.register_names.clone());

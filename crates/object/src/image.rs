@@ -2,6 +2,7 @@
 
 use sotto_isa::Arch;
 
+use crate::contract::RoutineContract;
 use crate::{Binding, Datum, SectionFlags, SymbolKind};
 
 /// A program ready to be loaded or written to a file.
@@ -29,6 +30,8 @@ pub struct Image {
     pub call_frames: Vec<u8>,
     /// What each thread's block of thread-local data starts with; `None` if the program has no such data.
     pub tls_template: Option<TlsTemplate>,
+    /// What routines promise, by ascending address.
+    pub contracts: Vec<RoutineContract>,
     /// The program headers in memory, which the auxiliary vector tells a program; `None` if no segment has them.
     pub headers: Option<ProgramHeaders>,
 }
@@ -195,6 +198,12 @@ impl Image {
     /// The segment that holds `address`.
     pub fn segment_at(&self, address: u64) -> Option<&Segment> {
         self.segments.iter().find(|s| (s.address..s.end()).contains(&address))
+    }
+
+    /// The contract of the routine at an address.
+    pub fn contract_at(&self, address: u64) -> Option<&RoutineContract> {
+        let found = self.contracts.binary_search_by_key(&address, |contract| contract.address);
+        found.ok().map(|at| &self.contracts[at])
     }
 
     /// The symbol with this name.

@@ -4,6 +4,7 @@
 //! [`Image`], which the emulator loads and [`write_executable`] turns into an ELF file. Nothing here
 //! knows instructions: fields inside them are filled by relocation kind, as the ABI documents say.
 
+pub mod contract;
 mod debug_info;
 mod elf;
 mod image;

@@ -54,6 +54,7 @@ fn bench_image(arch: Arch) -> Image {
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,
+        contracts: Vec::new(),
         headers: None,
         arch,
         entry: CODE,

@@ -224,13 +224,8 @@ pub fn print_link(errors: &[LinkError], runs: bool, as_json: bool) {
             };
             help = Some(text.to_string());
         }
-        if runs {
-            match error {
-                LinkError::NoEntry { has_main: true, .. } => {
-                    help = Some("there is a `main`: add `--with-c`, which links the C library that calls it, or start at it with `--entry main` and end it with an exit call".to_string());
-                }
-                _ => {}
-            }
+        if runs && let LinkError::NoEntry { has_main: true, .. } = error {
+            help = Some("there is a `main`: add `--with-c`, which links the C library that calls it, or start at it with `--entry main` and end it with an exit call".to_string());
         }
         if as_json {
             let value = json!({ "code": code, "severity": "error", "message": error.to_string(), "notes": notes, "help": help });

@@ -5,7 +5,7 @@
 
 mod emit;
 mod object_symbols;
-mod places;
+pub(crate) mod places;
 mod prepare;
 mod sizes;
 
@@ -21,6 +21,7 @@ use prepare::{name_sections, note_externals, place_local_commons};
 use sizes::settle;
 
 use crate::context::{Assembler, MAX_CONTENT_BYTES, MAX_SECTION_BYTES};
+use crate::contracts::contract_section;
 use crate::sections::derived_unwind;
 use crate::sections::fragments::Fragment;
 use crate::sections::listing::{Listing, ListingLine};
@@ -33,6 +34,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     if let Err(diagnostic) = assembler.symbols.settle_variables() {
         assembler.diagnostics.push(diagnostic);
     }
+    assembler.refuse_open_contract();
     assembler.symbols.open_to_linker();
     name_sections(assembler);
     if assembler.externals {
@@ -90,6 +92,8 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         .map(|((number, section), lines)| emitter.section(number, section, lines))
         .collect();
     assembler.diagnostics.append(&mut emitter.diagnostics);
+    let mut sections: Vec<sotto_object::Section> = sections;
+    sections.extend(contract_section(assembler, &starts, &emitter_symbols));
     name_symbols(assembler, &mut symbols);
     let mut object = Object {
         arch: assembler.arch,

@@ -75,6 +75,8 @@ pub enum Code {
     StatedTable,
     /// Operands whose result the architecture leaves open.
     Unpredictable,
+    /// A contract that says what it cannot, or of no routine.
+    Contract,
 }
 
 impl Code {
@@ -110,6 +112,7 @@ impl Code {
             Code::External => "A127",
             Code::StatedTable => "A128",
             Code::Unpredictable => "A129",
+            Code::Contract => "A130",
         }
     }
 }

@@ -5,6 +5,7 @@ use elf_layout::read::elf::ProgramHeader as _;
 use elf_layout::{Endianness, Object as _, ObjectSection as _, ObjectSymbol as _};
 use sotto_isa::Arch;
 
+use crate::contract::{self, Contract, RoutineContract};
 use crate::debug_info::read_lines::executable_lines;
 use crate::elf::numbers::{arch_of, is_64_bit};
 use crate::object::is_mapping_symbol;
@@ -184,8 +185,25 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,
+        contracts: read_contracts(arch, &file, base),
         headers: loaded_headers(header, headers, endian, base),
     })
+}
+
+/// The contracts that the file carries; what cannot be read is left out.
+fn read_contracts(arch: Arch, file: &elf_layout::File, base: u64) -> Vec<RoutineContract> {
+    let section = file.sections().find(|section| section.name() == Ok(contract::SECTION));
+    let data = section.and_then(|section| section.data().ok()).unwrap_or_default();
+    let records = contract::records(arch, data).into_iter();
+    let mut contracts: Vec<RoutineContract> = records
+        .filter_map(|(_, address, text)| {
+            let contract = Contract::parse(arch, text.lines()).ok()?;
+            Some(RoutineContract { address: address.wrapping_add(base), text, contract })
+        })
+        .collect();
+    contracts.sort_by_key(|contract| contract.address);
+    contracts.dedup_by_key(|contract| contract.address);
+    contracts
 }
 
 /// Where the program headers are in memory, if a segment holds them. Source: Linux, `fs/binfmt_elf.c`.

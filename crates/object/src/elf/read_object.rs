@@ -1,7 +1,7 @@
 //! Relocatable ELF files and archives as objects, from any compiler for our machines.
 //!
 //! Sources: gABI, "Sections", "Symbol Table", "Relocation"; the byte layouts are the `object`
-//! crate's. Sections that are not loaded are left out, and so are notes, but for that of the stack.
+//! crate's. Sections that are not loaded are left out, and so are notes, but for that of the stack, and for contracts.
 
 use std::collections::HashMap;
 
@@ -9,6 +9,7 @@ use elf_layout::elf as raw;
 use elf_layout::read::archive::ArchiveFile;
 use elf_layout::{Object as _, ObjectComdat as _, ObjectSection as _, ObjectSymbol as _};
 
+use crate::contract;
 use crate::debug_info::read_lines::{OFFSET_BITS, object_lines};
 use crate::elf::numbers::{arch_of, binding_of, relocation_kind, visibility_of};
 use crate::object::STACK_NOTE;
@@ -147,7 +148,8 @@ impl Reader {
                 });
                 continue;
             }
-            if !has(raw::SHF_ALLOC) || kind == elf_layout::SectionKind::Note {
+            let loaded = has(raw::SHF_ALLOC) || name == contract::SECTION;
+            if !loaded || kind == elf_layout::SectionKind::Note {
                 continue;
             }
             let bad = |reason: String| ObjectError::Section { section: name.clone(), reason };
@@ -171,7 +173,7 @@ impl Reader {
             self.object.sections.push(Section {
                 name,
                 flags: SectionFlags {
-                    alloc: true,
+                    alloc: has(raw::SHF_ALLOC),
                     write: has(raw::SHF_WRITE),
                     exec: has(raw::SHF_EXECINSTR),
                     nobits,

@@ -8,6 +8,7 @@ use elf_layout::write::StringId;
 use elf_layout::write::elf as write;
 use sotto_isa::Arch;
 
+use crate::contract::{self, RoutineContract};
 use crate::debug_info::dwarf;
 use crate::elf::numbers::{binding, file_header, is_64_bit, kind, section_flags};
 use crate::linker::layout::FILE_PAGE;
@@ -50,7 +51,8 @@ fn header_count(image: &Image) -> u64 {
 /// If the image's segments are not page-aligned as [`crate::linker::link`] leaves them.
 pub fn write_executable(image: &Image) -> Vec<u8> {
     let mut out = Vec::new();
-    let debug = dwarf::image_sections(image);
+    let mut debug = dwarf::image_sections(image);
+    debug.extend(contracts(image).map(|data| (contract::SECTION, data)));
     let mut writer =
         write::Writer::new(elf_layout::Endianness::Little, is_64_bit(image.arch), &mut out);
 
@@ -224,6 +226,18 @@ pub fn write_executable(image: &Image) -> Vec<u8> {
     writer.write_shstrtab_section_header();
     debug_assert_eq!(writer.reserved_len(), writer.len());
     out
+}
+
+/// The section of contracts, if there are some.
+fn contracts(image: &Image) -> Option<Vec<u8>> {
+    let width = image.arch.address_bytes() as usize;
+    let record = |contract: &RoutineContract| {
+        let mut bytes = contract.address.to_le_bytes()[..width].to_vec();
+        bytes.extend(contract::record_tail(&contract.text));
+        bytes
+    };
+    let data: Vec<u8> = image.contracts.iter().flat_map(record).collect();
+    (!data.is_empty()).then_some(data)
 }
 
 /// Local symbols come first. Source: gABI, "Symbol Table", `sh_info`.

@@ -105,6 +105,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         parts: image_parts(&objects, &outputs),
         call_frames: call_frames(first.arch, &objects, &linker.bases),
         tls_template: linker.thread_template,
+        contracts: linker.contracts(),
         headers: None,
         segments,
     };
