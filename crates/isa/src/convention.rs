@@ -59,6 +59,13 @@ pub struct Convention {
     pub arguments: &'static [Storage],
     /// The integer result of a routine.
     pub result: Storage,
+    /// The registers of an integer result that is wider than one, the lowest part first.
+    pub results: &'static [Storage],
+    /// The stack pointer is a multiple of so many bytes where a routine is called.
+    pub stack_alignment: u64,
+    /// The register whose lowest byte says how many vector registers hold arguments, where a routine takes a variable number
+    /// of them.
+    pub vector_count: Option<Storage>,
     /// The system call number.
     pub syscall_number: Reg,
     /// System call arguments, in order.
@@ -131,6 +138,9 @@ pub(crate) static X86_64: Convention = Convention {
     ],
     arguments: &list([7, 6, 2, 1, 8, 9]),
     result: Storage(0),
+    results: &list([0, 2]),
+    stack_alignment: 16,
+    vector_count: Some(Storage(0)),
     syscall_number: Reg::x86(Width::W64, 0),
     syscall_arguments: &list([7, 6, 2, 10, 8, 9]),
     syscall_result: Storage(0),
@@ -150,6 +160,9 @@ pub(crate) static X86_32: Convention = Convention {
     ],
     arguments: &[],
     result: Storage(0),
+    results: &list([0, 2]),
+    stack_alignment: 16,
+    vector_count: None,
     syscall_number: Reg::x86(Width::W32, 0),
     syscall_arguments: &list([3, 1, 2, 6, 7, 5]),
     syscall_result: Storage(0),
@@ -174,6 +187,9 @@ pub(crate) static ARM64: Convention = Convention {
     ],
     arguments: &list([0, 1, 2, 3, 4, 5, 6, 7]),
     result: Storage(0),
+    results: &list([0, 1]),
+    stack_alignment: 16,
+    vector_count: None,
     syscall_number: Reg::new(RegKind::X, 8),
     syscall_arguments: &list([0, 1, 2, 3, 4, 5]),
     syscall_result: Storage(0),

@@ -31,6 +31,8 @@ impl Traits {
     pub const SIZED_IMMEDIATE: Traits = Traits(1 << 8);
     /// The operands are signed numbers, and the dividend is twice as wide as the divisor.
     pub const SIGNED_DIVISION: Traits = Traits(1 << 9);
+    /// The dividend is twice as wide as the divisor, and its high half is in a register of its own.
+    pub const WIDE_DIVISION: Traits = Traits(1 << 15);
     /// It raises an interrupt, whose number is the operand if there is one.
     pub const INTERRUPT: Traits = Traits(1 << 10);
 

@@ -372,7 +372,9 @@ fn register(arch: Arch, item: &Item) -> Result<Reg, ContractError> {
         let names = arch.register_names().into_iter().map(str::to_string).collect();
         ContractError {
             misspelt: Some((item.text.to_string(), names)),
-            ..item.error(format!("`{}` is no register of {arch}", item.text))
+            ..item
+                .error(format!("`{}` is no register of {arch}", item.text))
+                .help("write `register = name`, separated by commas, or `[stack + 8] = name`; prose belongs on a line above")
         }
     })
 }

@@ -28,7 +28,8 @@ _start: push    3                       ; minutes between two rings
         mov     ebx, esi
         int     0x80
 
-;: takes    the minutes of the watch and those between two rings, on the stack
+;: how often the bell rings in a watch
+;: takes    [esp + 4] = minutes: i32, [esp + 8] = interval: i32
 ;: returns  eax = rings
 ;: changes  edx
 rings:  push    ebp

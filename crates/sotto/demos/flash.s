@@ -33,9 +33,9 @@ _start:
         xor     edi, edi
         syscall
 
-;: seconds of light in a flash pattern
-;: takes    edi = pattern, one bit a second
-;: returns  eax = seconds lit
+;: seconds of light in a flash pattern of one bit a second
+;: takes    edi = pattern
+;: returns  eax = seconds
 ;: changes  rdi
 lit_seconds:
         push    rbx                     ; preserved for the caller

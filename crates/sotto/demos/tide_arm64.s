@@ -15,8 +15,10 @@ _start:
         mov     x8, #93                 // exit, with the mean as status
         svc     #0
 
-//: the mean of w1 words at x0, in w0
-//: changes  x2, x3
+//: mean of a table of tide readings, at most 255
+//: takes    x0 = table: address, w1 = count
+//: returns  w0 = mean
+//: changes  x1, x2, x3
 mean:
         stp     x29, x30, [sp, #-32]!   // the frame record: the caller's frame, the return address
         mov     x29, sp

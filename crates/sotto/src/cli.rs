@@ -58,7 +58,11 @@ pub enum Command {
     Step(StepArgs),
     /// Print a line for each executed instruction, or only system calls or chosen values
     Trace(TraceArgs),
-    /// Look up an instruction, a system call, a register or a flag
+    /// Call one routine with arguments: what it returns, what it changes, what it breaks
+    Call(CallArgs),
+    /// Run a program and report common mistakes, with their places and remedies
+    Check(CheckArgs),
+    /// Look up an instruction, a system call, a register, a flag, a convention or a finding
     Explain(ExplainArgs),
     /// Write the demo programs to a folder and take a short tour of them
     Demo(DemoArgs),
@@ -203,6 +207,76 @@ pub struct TraceArgs {
     /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
     #[arg(long, value_name = "SIZE", value_parser = byte_size)]
     pub memory: Option<u64>,
+    /// Arguments for the program
+    #[arg(last = true, value_name = "ARGS")]
+    pub arguments: Vec<OsString>,
+}
+
+#[derive(Args, Debug)]
+pub struct CallArgs {
+    /// Source, ELF object or executable that has the routine
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// The routine
+    #[arg(value_name = "ROUTINE")]
+    pub routine: String,
+    /// Numbers (-5, 0x1f, 'a'), floats (1.5), text (ebb), arrays ([1,2,3]:4byte), room (buffer:64), a file's bytes
+    /// (file:PATH), registers (eax=7)
+    #[arg(value_name = "ARG", allow_negative_numbers = true)]
+    pub arguments: Vec<String>,
+    /// Fail unless the result is this; with several results `name=value` says which
+    #[arg(long, value_name = "VALUE", allow_negative_numbers = true)]
+    pub expect: Vec<String>,
+    /// Table of cases (TOML), each with arguments and what to expect
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "arguments"])]
+    pub cases: Option<PathBuf>,
+    /// More files to link with it; can be given several times
+    #[arg(long, value_name = "FILE")]
+    pub link: Vec<PathBuf>,
+    /// Stop after this many instructions
+    #[arg(long, value_name = "N", default_value_t = 100_000_000)]
+    pub limit: u64,
+    /// Machine to assemble for: x86-64, x86-32 or arm64; otherwise inferred from the source
+    #[arg(long, value_name = "MACHINE")]
+    pub target: Option<Arch>,
+    /// Folder in which to look for files that a source includes; can be given several times
+    #[arg(short = 'I', long, value_name = "FOLDER")]
+    pub include_path: Vec<PathBuf>,
+}
+
+/// From which severity on findings make the status 1.
+#[derive(Copy, Clone, Debug, PartialEq, Eq, PartialOrd, Ord, ValueEnum)]
+pub enum Deny {
+    Hint,
+    Warning,
+    Error,
+}
+
+#[derive(Args, Debug)]
+pub struct CheckArgs {
+    #[command(flatten)]
+    pub program: ProgramArgs,
+    /// Have the system's C compiler link the files with the C library first; C sources may be among them
+    #[arg(long)]
+    pub with_c: bool,
+    /// File to give the program as standard input
+    #[arg(long, value_name = "FILE")]
+    pub stdin: Option<PathBuf>,
+    /// Stop after this many instructions
+    #[arg(long, value_name = "N", default_value_t = 20_000_000)]
+    pub limit: u64,
+    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
+    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
+    pub memory: Option<u64>,
+    /// Findings from this severity on make the exit status 1
+    #[arg(long, value_enum, value_name = "SEVERITY", default_value_t = Deny::Warning)]
+    pub deny: Deny,
+    /// Say nothing about findings of this code; can be given several times
+    #[arg(long, value_name = "CODE")]
+    pub allow: Vec<String>,
+    /// Judge code without source and contract too
+    #[arg(long)]
+    pub libraries: bool,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
     pub arguments: Vec<OsString>,

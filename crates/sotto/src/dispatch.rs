@@ -1,7 +1,7 @@
 //! From a parsed command to the function that carries it out.
 
 use crate::cli::{Cli, Command, ERROR, RUN_ERROR};
-use crate::{assemble, demo, explain, output, run, stepper, trace};
+use crate::{assemble, call, check, demo, explain, output, run, stepper, trace};
 
 /// As a shell shows a program that nobody reads any more: 128 and SIGPIPE. Source: signal(7).
 const READER_GONE: u8 = 128 + 13;
@@ -15,6 +15,8 @@ pub fn carry_out(cli: &Cli) -> u8 {
         Command::Run(args) => (run::run_command(args, json), RUN_ERROR),
         Command::Step(args) => (stepper::step_command(args, json), ERROR),
         Command::Trace(args) => (trace::trace_command(args, json), ERROR),
+        Command::Call(args) => (call::call_command(args, json), ERROR),
+        Command::Check(args) => (check::check_command(args, json), ERROR),
         Command::Explain(args) => (explain::explain_command(args, json), ERROR),
         Command::Demo(args) => (demo::demo_command(args), ERROR),
     };

@@ -1,6 +1,9 @@
 //! The command line of sotto: parses arguments, calls the libraries, prints what they answer.
 
 mod assemble;
+mod call;
+mod call_cases;
+mod check;
 mod cli;
 mod console;
 mod demo;
@@ -8,6 +11,7 @@ mod diagnostics;
 mod disk;
 mod dispatch;
 mod explain;
+mod findings;
 mod guest_io;
 mod interrupt;
 mod output;

@@ -48,6 +48,18 @@ impl Failure {
         Failure::Other { message: message.into(), help: Some(help.into()) }
     }
 
+    /// The same with what it belongs to before the message.
+    #[must_use]
+    pub fn in_context(self, context: &str) -> Failure {
+        let text = self.to_string();
+        match self {
+            Failure::Other { help, .. } => {
+                Failure::Other { message: format!("{context}: {text}"), help }
+            }
+            failure => failure,
+        }
+    }
+
     /// A failure without one.
     pub fn plain(message: impl Into<String>) -> Failure {
         Failure::Other { message: message.into(), help: None }
@@ -90,6 +102,16 @@ pub fn stdout_failed(source: io::Error) -> Failure {
 /// [`Failure::Write`].
 pub fn say(text: &str) -> Result<(), Failure> {
     Stream::Output.say(text).map_err(stdout_failed)
+}
+
+/// Prints a text that was rendered already, with its escape sequences, to standard output.
+///
+/// # Errors
+///
+/// [`Failure::Write`].
+pub fn say_rendered(text: &str) -> Result<(), Failure> {
+    use std::io::Write as _;
+    writeln!(anstream::stdout().lock(), "{text}").map_err(stdout_failed)
 }
 
 /// Prints data to standard output, as a line of JSON.

@@ -6,7 +6,8 @@ use std::path::Path;
 use sotto_asm::{Assembly, Code, Options, Severity, Source};
 use sotto_isa::OperandOrder;
 use sotto_object::{
-    Image, LinkOptions, Object, link, read_archive, read_executable, read_object, with_members,
+    Image, LinkError, LinkOptions, Object, Place, Symbol, link, read_archive, read_executable,
+    read_object, with_members,
 };
 use sotto_session::SourceText;
 
@@ -46,6 +47,8 @@ pub struct BuildOptions {
     pub listing: bool,
     /// The program is run here and not written.
     pub runs: bool,
+    /// The program may start at a symbol that only its own file sees.
+    pub local_entry: bool,
     /// Report as data.
     pub json: bool,
 }
@@ -57,6 +60,20 @@ pub struct BuildOptions {
 ///
 /// What is wrong with the files; errors in sources are printed here.
 pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
+    load_by(args, BuildOptions { json, runs: true, ..BuildOptions::default() })
+}
+
+/// Makes a program of the files whose start is a routine that may be its file's own. A routine that is not there is told
+/// by the linker.
+///
+/// # Errors
+///
+/// See [`load`].
+pub fn load_routine(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
+    load_by(args, BuildOptions { json, runs: true, local_entry: true, ..BuildOptions::default() })
+}
+
+fn load_by(args: &ProgramArgs, making: BuildOptions) -> Result<Program, Failure> {
     let first = &args.files[0];
     let (objects, archives, assemblies) = match inputs(args)? {
         Inputs::Program(image) => {
@@ -66,7 +83,6 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
             return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
         }
         Inputs::Parts(sources, objects, archives) => {
-            let making = BuildOptions { json, runs: true, ..BuildOptions::default() };
             let assembled = assemble_all(sources, args, making);
             let failed = assembled.iter().any(|assembly| assembly.object.is_none());
             if failed && needs_c(&assembled) {
@@ -81,7 +97,6 @@ pub fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
             (objects, archives, assembled)
         }
     };
-    let making = BuildOptions { json, runs: true, ..BuildOptions::default() };
     link_all(args, objects, archives, assemblies, making)
 }
 
@@ -164,8 +179,13 @@ pub fn link_all(
     let options = LinkOptions {
         entry: args.entry.clone(),
         position_independent: making.position_independent,
+        local_entry: making.local_entry,
     };
     let image = link(&objects, &options).map_err(|errors| {
+        let no_entry = errors.iter().any(|error| matches!(error, LinkError::NoEntry { .. }));
+        if making.local_entry && no_entry {
+            return no_routine(&objects, &args.entry);
+        }
         diagnostics::print_link(&errors, making.runs, making.json);
         Failure::Reported
     })?;
@@ -174,6 +194,28 @@ pub fn link_all(
     let written = assemblies.first().map(|assembly| assembly.operands);
     let operands = args.operands.or(written).unwrap_or_default();
     Ok(Program { image, sources, assemblies, operands, name, argument })
+}
+
+/// Says that no file has a routine.
+fn no_routine(objects: &[Object], name: &str) -> Failure {
+    let is_routine = |object: &Object, symbol: &Symbol| match symbol.place {
+        Place::Section(section, _) => {
+            let named = !symbol.name.starts_with(['.', '$']) && !symbol.name.contains('\0');
+            object.sections[section.position()].flags.exec && named && !symbol.name.is_empty()
+        }
+        _ => false,
+    };
+    let known: Vec<&str> = objects
+        .iter()
+        .flat_map(|object| object.symbols.iter().filter(|symbol| is_routine(object, symbol)))
+        .map(|symbol| symbol.name.as_str())
+        .collect();
+    let help = match sotto_asm::nearest(name, known.iter().copied()) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None if known.is_empty() => "the files have no routines".to_string(),
+        None => format!("the files have {}", known[..known.len().min(12)].join(", ")),
+    };
+    Failure::new(format!("no routine `{name}`"), help)
 }
 
 /// The files that were read, each once.

@@ -7,11 +7,12 @@ use sotto_isa::Arch;
 
 use crate::contract::{self, Contract, RoutineContract};
 use crate::debug_info::read_lines::executable_lines;
-use crate::elf::numbers::{arch_of, is_64_bit};
+use crate::elf::numbers::{arch_of, is_64_bit, visibility_of};
 use crate::object::is_mapping_symbol;
 use crate::printable::printable;
 use crate::{
     Binding, Image, ImageSymbol, ProgramHeaders, SectionFlags, Segment, Surroundings, SymbolKind,
+    Visibility,
 };
 
 /// A program may ask for at most this much memory when it is loaded.
@@ -282,14 +283,21 @@ fn read_symbols(arch: Arch, file: &elf_layout::File, base: u64) -> Vec<ImageSymb
         .filter(|symbol| !symbol.is_undefined())
         .filter_map(|symbol| {
             let name = printable(symbol.name_bytes().ok()?);
-            let elf_layout::SymbolFlags::Elf { st_info, .. } = symbol.flags() else { return None };
+            let elf_layout::SymbolFlags::Elf { st_info, st_other } = symbol.flags() else {
+                return None;
+            };
             let kind = match st_info & 0xf {
                 raw::STT_NOTYPE => SymbolKind::None,
                 raw::STT_FUNC | raw::STT_GNU_IFUNC => SymbolKind::Function,
                 raw::STT_OBJECT => SymbolKind::Data,
                 _ => return None,
             };
+            let visibility = visibility_of(st_other);
             let binding = match st_info >> 4 {
+                // Nobody else sees it, whatever its binding says. Source: gABI, "Symbol Visibility".
+                _ if matches!(visibility, Visibility::Hidden | Visibility::Internal) => {
+                    Binding::Local
+                }
                 raw::STB_LOCAL => Binding::Local,
                 raw::STB_WEAK => Binding::Weak,
                 _ => Binding::Global,

@@ -387,6 +387,15 @@ impl Linker<'_> {
         if let Some(&(address, ..)) = self.globals.get(name) {
             return Some(address.value);
         }
+        if self.options.local_entry {
+            let own = self.objects.iter().zip(&self.bases).find_map(|(object, bases)| {
+                let symbol = object.symbols.iter().find(|symbol| symbol.name == name)?;
+                Some(Resolved::of(object, symbol, bases)?.value)
+            });
+            if own.is_some() {
+                return own;
+            }
+        }
         let defined = |name: &str| {
             self.objects
                 .iter()

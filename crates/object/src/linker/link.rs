@@ -23,11 +23,13 @@ pub struct LinkOptions {
     pub entry: String,
     /// The program can be loaded anywhere.
     pub position_independent: bool,
+    /// The program may start at a symbol that only its own file sees.
+    pub local_entry: bool,
 }
 
 impl Default for LinkOptions {
     fn default() -> LinkOptions {
-        LinkOptions { entry: "_start".to_string(), position_independent: false }
+        LinkOptions { entry: "_start".to_string(), position_independent: false, local_entry: false }
     }
 }
 

@@ -153,6 +153,11 @@ impl Session {
         })
     }
 
+    /// Makes the state of now the start of history: for who set the process up by hand.
+    pub fn begin_here(&mut self) {
+        self.history = History::new(&mut self.process);
+    }
+
     /// Chooses the order in which operands of instructions are written from now on.
     pub fn set_operands(&mut self, order: OperandOrder) {
         self.order = order;

@@ -23,6 +23,11 @@ impl SourceText {
         SourceText { name, text, starts: OnceLock::new() }
     }
 
+    /// The whole text.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
     fn starts(&self) -> &[usize] {
         self.starts.get_or_init(|| {
             let ends = self.text.bytes().enumerate().filter(|(_, byte)| *byte == b'\n');

@@ -673,3 +673,30 @@ fn bytes(bytes: &[u8]) -> String {
         if bytes.len() > SHOWN { format!(" ... {} bytes", bytes.len()) } else { String::new() };
     shown.join(" ") + &more
 }
+
+/// Bytes as a quoted text, cut short if they are many.
+pub fn quoted(bytes: &[u8]) -> String {
+    const SHOWN: usize = 60;
+    let text = bytes[..bytes.len().min(SHOWN)].escape_ascii();
+    let more = if bytes.len() > SHOWN { "..." } else { "" };
+    format!("\"{text}\"{more}")
+}
+
+/// The contents of a block of memory: text up to its zeros, or elements of so many bytes, cut short if they are many.
+pub fn bytes_as(bytes: &[u8], element_bytes: u64, is_text: bool) -> String {
+    const SHOWN: usize = 16;
+    let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |last| last + 1);
+    let printable = |byte: &u8| byte.is_ascii_graphic() || matches!(byte, b' ' | b'\n' | b'\t');
+    if is_text && end > 0 && bytes[..end].iter().all(printable) {
+        return quoted(&bytes[..end]);
+    }
+    let elements = bytes.chunks(element_bytes.max(1) as usize);
+    let count = elements.len();
+    let words: Vec<String> = elements
+        .take(SHOWN)
+        .map(|chunk| chunk.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte)))
+        .map(|value| value.to_string())
+        .collect();
+    let more = if count > SHOWN { format!(", and {} more", count - SHOWN) } else { String::new() };
+    format!("[{}{more}]", words.join(", "))
+}

@@ -18,6 +18,7 @@ _start:
 
 //: takes    x0 = table, w1 = count
 //: returns  x0 = mean
+//: changes  x1, x2, x3
 mean:
         stp     x29, x30, [sp, #-32]!
         mov     x29, sp

@@ -26,7 +26,7 @@ _start:
         mov     eax, 1
         int     0x80
 
-;: takes    count and table on the stack
+;: takes    [esp + 4] = table: address, [esp + 8] = count
 ;: returns  eax = mean
 ;: changes  ecx, edx
 tide_mean:

@@ -19,8 +19,10 @@ _start:
         mov     eax, 231
         syscall
 
-;: takes    rdi = first buoy, 0 for none
-;: returns  eax = how many
+;: how many buoys the chain has
+;: takes    rdi = first: address
+;: returns  eax = count
+;: changes  rdi
 count:
         push    rbp
         mov     rbp, rsp

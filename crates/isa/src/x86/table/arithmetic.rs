@@ -169,6 +169,7 @@ pub(super) const IMUL: &[Form] = &[
 
 const DIV_ROW: Form = Form {
     mnemonic: "div",
+    traits: Traits::WIDE_DIVISION,
     meaning: Meaning::Div,
     flags: ALL_UNDEFINED,
     summary: "divides AX, DX:AX, EDX:EAX or RDX:RAX by the source, unsigned; quotient to the accumulator, remainder to AH or the data register",
@@ -180,7 +181,7 @@ pub(super) const DIV: &[Form] = accumulator_pair!(DIV_ROW, "/6",
 
 const IDIV_ROW: Form = Form {
     mnemonic: "idiv",
-    traits: Traits::SIGNED_DIVISION,
+    traits: Traits::SIGNED_DIVISION.with(Traits::WIDE_DIVISION),
     meaning: Meaning::Idiv,
     flags: ALL_UNDEFINED,
     summary: "divides AX, DX:AX, EDX:EAX or RDX:RAX by the source, signed; quotient to the accumulator, remainder to AH or the data register",

@@ -1,0 +1,9 @@
+//! A routine called on its own: arguments in, results out, held to its contract or to the convention.
+
+mod argument;
+mod result;
+mod routine;
+
+pub use argument::{Argument, ArgumentError, Element};
+pub use result::{BufferAfter, CallReport, CallResult, Ending, RegisterAfter, TouchedMemory};
+pub use routine::{CallError, Routine};

@@ -1,0 +1,19 @@
+//! Findings: what a program does against contracts, calling conventions and common sense, and routines called on their
+//! own.
+//!
+//! A [`Checker`] watches a program step by step. Everything it says is a [`Finding`]: plain data with a code, a place, the
+//! fact, the reason and the remedy. What findings there are is one table, [`KINDS`]. A routine is called with arguments by
+//! [`call::Routine`], under the same checker.
+
+pub mod call;
+mod checker;
+mod conventions;
+mod finding;
+mod kinds;
+mod shadow;
+mod unused;
+
+pub use checker::{Checker, Options, Outcome};
+pub use finding::{Finding, Remark};
+pub use kinds::{KINDS, Kind, KindInfo, Severity};
+pub use unused::unused_names;

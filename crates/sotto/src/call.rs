@@ -1,0 +1,261 @@
+//! `sotto call`: one routine with arguments, as a question or as a test.
+
+use serde_json::{Value, json};
+use sotto_check::call::{Argument, CallError, CallReport, CallResult, Ending, Routine};
+use sotto_isa::Arch;
+use sotto_kernel::Startup;
+use sotto_session::Session;
+
+use crate::call_cases;
+use crate::cli::{CallArgs, ProgramArgs};
+use crate::console::{Tone, paint};
+use crate::output::{self, Failure};
+use crate::program::{self, Program};
+use crate::{findings, render};
+
+/// Status when the routine did not do what was expected, or broke something.
+const FAILED: u8 = 1;
+
+/// `sotto call`
+pub fn call_command(args: &CallArgs, as_json: bool) -> Result<u8, Failure> {
+    let program = load(args, as_json)?;
+    let routine =
+        Routine::find(&program.image, &program.sources, &args.routine).map_err(refused)?;
+    if let Some(path) = &args.cases {
+        return call_cases::run(path, &program, &routine, args.limit, as_json);
+    }
+    let arch = program.image.arch;
+    let arguments = arguments(arch, &args.arguments)?;
+    let report = routine.call(&arguments, &startup(&program), args.limit).map_err(refused)?;
+    let mut expectations = Vec::new();
+    for text in &args.expect {
+        expectations.push(Expectation::of(text, &report.results)?);
+    }
+    let met = expectations.iter().all(|expectation| expectation.met);
+    if as_json {
+        let expected: Vec<Value> = expectations
+            .iter()
+            .map(|e| json!({ "expected": e.wanted, "got": e.got, "met": e.met }))
+            .collect();
+        let answer = json!({
+            "routine": routine.name,
+            "arguments": args.arguments,
+            "report": report,
+            "expectations": expected,
+        });
+        output::say_json(&answer)?;
+    } else {
+        let head = format!("{}({})", args.routine, args.arguments.join(", "));
+        output::say(&to_text(&head, &report))?;
+        for expectation in &expectations {
+            output::say(&expectation.to_text())?;
+        }
+        tell_findings(&program, &report)?;
+    }
+    let fine = met && matches!(report.ending, Ending::Returned) && report.findings.is_empty();
+    Ok(if fine { 0 } else { FAILED })
+}
+
+/// Makes the program that has the routine.
+fn load(args: &CallArgs, as_json: bool) -> Result<Program, Failure> {
+    let mut files = vec![args.file.clone()];
+    files.extend(args.link.iter().cloned());
+    let program = ProgramArgs {
+        files,
+        target: args.target,
+        entry: args.routine.clone(),
+        operands: None,
+        include_path: args.include_path.clone(),
+    };
+    program::load_routine(&program, as_json)
+}
+
+/// What the routine's program starts with.
+pub fn startup(program: &Program) -> Startup {
+    use std::os::unix::ffi::OsStrExt;
+    Startup::with_arguments([program.argument.as_bytes()])
+}
+
+/// The arguments as typed; files are read.
+///
+/// # Errors
+///
+/// An argument that is none, or a file that cannot be read.
+pub fn arguments(arch: Arch, texts: &[String]) -> Result<Vec<Argument>, Failure> {
+    texts
+        .iter()
+        .map(|text| {
+            let argument = Argument::parse(arch, text)
+                .map_err(|error| Failure::new(error.to_string(), error.help))?;
+            match argument {
+                Argument::File(path) => output::read(path.as_ref()).map(Argument::Bytes),
+                argument => Ok(argument),
+            }
+        })
+        .collect()
+}
+
+/// Why a call cannot be made, with what to do.
+pub fn refused(error: CallError) -> Failure {
+    let message = error.to_string();
+    match error {
+        CallError::NoRoutine { name, known } => {
+            match sotto_asm::nearest(&name, known.iter().map(String::as_str)) {
+                Some(near) => Failure::new(message, format!("did you mean `{near}`?")),
+                None => {
+                    let list: Vec<&str> = known.iter().take(12).map(String::as_str).collect();
+                    Failure::new(message, format!("the file has {}", list.join(", ")))
+                }
+            }
+        }
+        CallError::Count { takes, .. } if !takes.is_empty() => {
+            Failure::new(message, format!("it takes {takes}"))
+        }
+        _ => Failure::plain(message),
+    }
+}
+
+/// What a result was expected to be.
+pub struct Expectation {
+    pub wanted: String,
+    pub got: String,
+    pub met: bool,
+}
+
+impl Expectation {
+    /// Compares a result with `value`, or with `name=value`.
+    ///
+    /// # Errors
+    ///
+    /// A value that is none, or a name that no result has.
+    pub fn of(text: &str, results: &[CallResult]) -> Result<Expectation, Failure> {
+        let named = text.split_once('=').and_then(|(name, value)| {
+            let found = results.iter().find(|r| r.name == name || r.location == name);
+            found.map(|found| (found, value))
+        });
+        let (result, value) = match (named, results.first()) {
+            (Some((result, value)), _) => (result, value),
+            (None, Some(first)) => (first, text),
+            // The routine did not return.
+            (None, None) => {
+                return Ok(Expectation {
+                    wanted: text.to_string(),
+                    got: "nothing".to_string(),
+                    met: false,
+                });
+            }
+        };
+        let met = result.is(value).ok_or_else(|| {
+            Failure::new(
+                format!("`{value}` is no value that a result of type {} has", result.kind.name()),
+                "write a number: `--expect 5`, or `--expect mean=5`",
+            )
+        })?;
+        Ok(Expectation { wanted: text.to_string(), got: result.value.clone(), met })
+    }
+
+    fn to_text(&self) -> String {
+        match self.met {
+            true => format!("  {} {}", paint(Tone::Changed, "as expected:"), self.wanted),
+            false => format!(
+                "  {} {}, and it is {}",
+                paint(Tone::Error, "expected:"),
+                self.wanted,
+                self.got
+            ),
+        }
+    }
+}
+
+/// A report of a call as text.
+fn to_text(head: &str, report: &CallReport) -> String {
+    let mut lines = vec![paint(Tone::Strong, head)];
+    for result in &report.results {
+        let name = if result.name.is_empty() { String::new() } else { format!(" {}", result.name) };
+        lines.push(format!(
+            "  {:<10}{:<4}{name} = {}  {}",
+            "returns",
+            result.location,
+            paint(Tone::Changed, &result.value),
+            paint(Tone::Quiet, result.kind.name())
+        ));
+    }
+    for buffer in &report.buffers {
+        let name = if buffer.name.is_empty() { String::new() } else { format!(" {}", buffer.name) };
+        let contents = render::bytes_as(&buffer.bytes, buffer.element_bytes, buffer.is_text);
+        let changed = if buffer.changed { "" } else { "  (unchanged)" };
+        lines.push(format!("  {:<10}{}{name} = {contents}{changed}", "argument", buffer.argument));
+    }
+    lines.push(match &report.ending {
+        Ending::Returned => format!(
+            "  {:<10}{} instructions{}",
+            "took",
+            render::thousands(report.instructions),
+            match report.stack_bytes {
+                0 => String::new(),
+                bytes => format!(", {bytes} bytes of stack"),
+            }
+        ),
+        Ending::Exited { status } => {
+            format!(
+                "  {} it ended the program with status {status}",
+                paint(Tone::Warning, "no return:")
+            )
+        }
+        Ending::Fault { report } => {
+            format!("  {} {}", paint(Tone::Error, "fault:"), report.message)
+        }
+        Ending::Limit { limit } => format!(
+            "  {} it runs on after {} instructions (`--limit` sets how many)",
+            paint(Tone::Warning, "no return:"),
+            render::thousands(*limit)
+        ),
+        Ending::NeedsInput => {
+            format!("  {} it waits for input", paint(Tone::Warning, "no return:"))
+        }
+        Ending::MemoryLimit => {
+            format!(
+                "  {} it wants more memory than it may have",
+                paint(Tone::Warning, "no return:")
+            )
+        }
+    });
+    if !report.touched.is_empty() {
+        let parts: Vec<String> = report
+            .touched
+            .iter()
+            .map(|touched| {
+                let how = match (touched.read, touched.written) {
+                    (true, true) => "read and written",
+                    (false, true) => "written",
+                    _ => "read",
+                };
+                format!("{} bytes of {} {how}", touched.bytes, touched.what)
+            })
+            .collect();
+        lines.push(format!("  {:<10}{}", "memory", parts.join(", ")));
+    }
+    if !report.changed.is_empty() {
+        let names: Vec<&str> = report.changed.iter().map(|register| register.name).collect();
+        lines.push(format!("  {:<10}{}", "changed", names.join(", ")));
+    }
+    if !report.output.is_empty() {
+        lines.push(format!("  {:<10}{}", "wrote", render::quoted(&report.output)));
+    }
+    lines.join("\n")
+}
+
+/// Prints what the routine broke.
+pub fn tell_findings(program: &Program, report: &CallReport) -> Result<(), Failure> {
+    if report.findings.is_empty() {
+        return Ok(());
+    }
+    // Findings are shown with the lines of the sources.
+    let session = Session::start(program.image.clone(), program.sources.clone(), &startup(program))
+        .map_err(|error| Failure::plain(error.to_string()))?;
+    for finding in &report.findings {
+        output::say("")?;
+        output::say_rendered(&findings::to_text(&session, finding))?;
+    }
+    Ok(())
+}
