@@ -418,6 +418,23 @@ impl Checker {
         {
             found.push(self.of_use(machine, used));
         }
+        if let (Some(buffer), Some(count)) = (sent, report.result.filter(|result| *result > 0))
+            && let Some((start, end, name, _)) = self.datum_at(buffer.value)
+            && let reach = buffer.value.saturating_add(count as u64)
+            && reach > *end
+            // Several texts beside each other may be meant as one; a length that is one off is not.
+            && (reach - end <= 2 || self.datum_at(reach - 1).is_none())
+        {
+            let call = report.name.unwrap_or("the call");
+            let fact = format!(
+                "`{name}`{} is {} bytes, and `{call}` was asked for {count}",
+                offset(buffer.value - start),
+                end - buffer.value
+            );
+            let help =
+                format!("give the length of `{name}`: `length = . - {name}` right behind it");
+            found.push(Raw::new(Kind::DubiousCall, at, fact).help(help));
+        }
         for written in &report.written {
             let Some((start, end, name, _)) = self.datum_at(written.address) else { continue };
             let reach = written.address.saturating_add(written.bytes);
@@ -501,6 +518,14 @@ impl Checker {
         let Some(Termination::Killed(_, fault)) = session.ending() else { return };
         let Some(report) = session.fault_report() else { return };
         let astray = matches!(fault, Fault::Memory(fault) if fault.access == AccessKind::Execute);
+        // A return that went wrong was told already, with its reason.
+        let told = self.findings.last().is_some_and(|last| {
+            let returned = matches!(last.kind, Kind::Unbalanced | Kind::ReturnAddress);
+            returned && last.moment.is_some_and(|moment| moment + 1 >= session.moment())
+        });
+        if astray && told {
+            return;
+        }
         let kind = if astray { Kind::RanPast } else { Kind::Fault };
         let mut fact = report.message.clone();
         if let Some(first) = report.facts.first() {

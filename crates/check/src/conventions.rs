@@ -386,10 +386,9 @@ impl Conventions {
             .filter(|storage| match contract {
                 Some(contract) => {
                     let reg = Reg::parse(self.arch, self.arch.storage_name(*storage));
-                    let listed = reg.is_some_and(|reg| {
+                    reg.is_some_and(|reg| {
                         contract.changes.iter().any(|known| known.0.storage() == reg.storage())
-                    });
-                    listed
+                    })
                 }
                 None => {
                     let role = convention.role(*storage);

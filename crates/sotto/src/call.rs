@@ -173,7 +173,7 @@ fn to_text(head: &str, report: &CallReport) -> String {
     for result in &report.results {
         let name = if result.name.is_empty() { String::new() } else { format!(" {}", result.name) };
         lines.push(format!(
-            "  {:<10}{:<4}{name} = {}  {}",
+            "  {:<10}{}{name} = {}  {}",
             "returns",
             result.location,
             paint(Tone::Changed, &result.value),

@@ -59,7 +59,7 @@ fn watch(session: &mut Session, checker: &mut Checker, limit: u64) -> String {
         if session.moment() >= limit {
             return format!("stopped after {} instructions", render::thousands(limit));
         }
-        if session.moment() % 4096 == 0 && interrupt::asked() {
+        if session.moment().is_multiple_of(4096) && interrupt::asked() {
             return "interrupted".to_string();
         }
         match checker.step(session) {

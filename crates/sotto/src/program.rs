@@ -80,6 +80,7 @@ fn load_by(args: &ProgramArgs, making: BuildOptions) -> Result<Program, Failure>
             let (name, argument) = (output::shown(first), first.clone().into_os_string());
             let operands = args.operands.unwrap_or_default();
             let sources = with_files(&image, Vec::new());
+            let image = *image;
             return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
         }
         Inputs::Parts(sources, objects, archives) => {
@@ -113,7 +114,7 @@ fn needs_c(assemblies: &[Assembly]) -> bool {
 /// The files, sorted by what they are.
 pub enum Inputs {
     /// A program that is linked already.
-    Program(Image),
+    Program(Box<Image>),
     /// Sources, objects and archives with their position among all the files.
     Parts(Vec<(usize, Source)>, Vec<(usize, Object)>, Vec<(usize, Vec<Object>)>),
 }
@@ -130,7 +131,9 @@ pub fn inputs(args: &ProgramArgs) -> Result<Inputs, Failure> {
             Input::Source(source) => sources.push((position, source)),
             Input::Object(object) => objects.push((position, object)),
             Input::Archive(members) => archives.push((position, members)),
-            Input::Program(image) if args.files.len() == 1 => return Ok(Inputs::Program(image)),
+            Input::Program(image) if args.files.len() == 1 => {
+                return Ok(Inputs::Program(Box::new(image)));
+            }
             Input::Program(_) => {
                 return Err(Failure::new(
                     format!("{} is a program already", output::shown(path)),

@@ -132,8 +132,11 @@ pub(crate) fn words(
     match kind {
         ValueType::Unsigned(width) => {
             let value = bits & width.mask();
-            match value {
-                0..=9 => format!("{value}"),
+            let signed = width.sign_extend(value);
+            match (value, signed) {
+                (0..=9, _) => format!("{value}"),
+                // It may be a small negative number.
+                (_, -0x10_0000..0) => format!("{value} ({value:#x}, {signed})"),
                 _ => format!("{value} ({value:#x})"),
             }
         }

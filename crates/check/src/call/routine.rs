@@ -559,7 +559,8 @@ fn place_blocks(
     let size = size.next_multiple_of(PAGE_BYTES);
     let arch = machine.arch();
     let stack = machine.memory().region_at(machine.register(arch.stack_pointer()));
-    let limit = stack.map_or(1 << 31, |stack| stack.start - PAGE_BYTES);
+    // Far from the stack, so that an address past an argument is none of the stack's.
+    let limit = stack.map_or(1 << 31, |stack| stack.start - (1 << 28));
     let memory = machine.memory_mut();
     let start =
         memory.gap_below(limit, 0x1_0000, size + 3 * PAGE_BYTES).ok_or(CallError::NoMemory)?;

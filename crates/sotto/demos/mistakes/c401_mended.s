@@ -1,0 +1,12 @@
+; C401, mended
+        .target x86-64
+        .global _start
+        .data
+tide:   .byte   7
+calls:  .byte   1
+        .text
+_start: movzx   eax, byte [tide]
+        inc     byte [calls]
+        mov     eax, 60                 ; exit
+        xor     edi, edi
+        syscall

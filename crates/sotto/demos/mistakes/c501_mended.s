@@ -1,0 +1,8 @@
+; C501, mended
+        .target x86-64
+        .global _start
+        .text
+_start:
+        mov     eax, 60                 ; exit
+        xor     edi, edi
+        syscall

@@ -1,0 +1,10 @@
+; C601, mended
+        .target x86-64
+        .global _start
+        .data
+tide:   .long   7
+        .text
+_start: mov     ecx, [tide]
+        mov     eax, 60                 ; exit
+        xor     edi, edi
+        syscall

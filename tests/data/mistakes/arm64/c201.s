@@ -1,0 +1,10 @@
+// C201: a register is used that was never set
+        .target arm64
+        .global _start
+        .text
+_start: adds    x9, x9, #1
+        b.eq    .out
+.out:
+        mov     x8, #93                 // exit
+        mov     x0, #0
+        svc     #0
