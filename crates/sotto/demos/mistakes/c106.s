@@ -5,14 +5,16 @@
 text:   .ascii  "lit\n"
 length  =       . - text
         .text
-_start: mov     rcx, 3                  ; the count
+_start: xor     ecx, ecx                ; counts up
+.again:
         mov     eax, 1                  ; write
         mov     edi, 1
         lea     rsi, [text]
         mov     edx, length
         syscall
-        and     rcx, 1
-        jnz     _start
+        inc     rcx
+        cmp     rcx, 3
+        jb      .again
         mov     eax, 60                 ; exit
         xor     edi, edi
         syscall

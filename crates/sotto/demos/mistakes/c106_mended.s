@@ -5,15 +5,16 @@
 text:   .ascii  "lit\n"
 length  =       . - text
         .text
-_start: mov     ebx, 3                  ; the count
+_start: xor     ebx, ebx                ; counts up
 .again:
         mov     eax, 1                  ; write
         mov     edi, 1
         lea     rsi, [text]
         mov     edx, length
         syscall
-        dec     ebx
-        jnz     .again
+        inc     ebx
+        cmp     ebx, 3
+        jb      .again
         mov     eax, 60                 ; exit
         xor     edi, edi
         syscall
