@@ -53,6 +53,8 @@ pub struct RoleGroup {
 /// A machine's calling convention on Linux.
 #[derive(Debug)]
 pub struct Convention {
+    /// What its document calls it.
+    pub name: &'static str,
     /// Every general register, by role.
     pub groups: &'static [RoleGroup],
     /// Integer arguments of a routine, in order.
@@ -128,6 +130,7 @@ const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
 }
 
 pub(crate) static X86_64: Convention = Convention {
+    name: "System V AMD64",
     groups: &[
         RoleGroup { role: RegisterRole::Arguments, registers: &list([7, 6, 2, 1, 8, 9]) },
         RoleGroup { role: RegisterRole::Result, registers: &list([0]) },
@@ -151,6 +154,7 @@ pub(crate) static X86_64: Convention = Convention {
 
 /// Arguments of routines are on the stack. Source: psABI i386, 2.2 "Function Calling Sequence".
 pub(crate) static X86_32: Convention = Convention {
+    name: "System V i386",
     groups: &[
         RoleGroup { role: RegisterRole::Result, registers: &list([0, 2]) },
         RoleGroup { role: RegisterRole::Scratch, registers: &list([1]) },
@@ -171,6 +175,7 @@ pub(crate) static X86_32: Convention = Convention {
 };
 
 pub(crate) static ARM64: Convention = Convention {
+    name: "AAPCS64",
     groups: &[
         RoleGroup { role: RegisterRole::Arguments, registers: &list([0, 1, 2, 3, 4, 5, 6, 7]) },
         RoleGroup {

@@ -25,6 +25,133 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -Og -static heights.c -o heights"),
 ];
 
+/// A folder of programs with one mistake each: file name, text, and the same program mended.
+const MISTAKES: &[(&str, &str, &str)] = &[
+    (
+        "c101.s",
+        include_str!("../demos/mistakes/c101.s"),
+        include_str!("../demos/mistakes/c101_mended.s"),
+    ),
+    (
+        "c102.s",
+        include_str!("../demos/mistakes/c102.s"),
+        include_str!("../demos/mistakes/c102_mended.s"),
+    ),
+    (
+        "c103.s",
+        include_str!("../demos/mistakes/c103.s"),
+        include_str!("../demos/mistakes/c103_mended.s"),
+    ),
+    (
+        "c104.s",
+        include_str!("../demos/mistakes/c104.s"),
+        include_str!("../demos/mistakes/c104_mended.s"),
+    ),
+    (
+        "c105.s",
+        include_str!("../demos/mistakes/c105.s"),
+        include_str!("../demos/mistakes/c105_mended.s"),
+    ),
+    (
+        "c106.s",
+        include_str!("../demos/mistakes/c106.s"),
+        include_str!("../demos/mistakes/c106_mended.s"),
+    ),
+    (
+        "c107.s",
+        include_str!("../demos/mistakes/c107.s"),
+        include_str!("../demos/mistakes/c107_mended.s"),
+    ),
+    (
+        "c108.s",
+        include_str!("../demos/mistakes/c108.s"),
+        include_str!("../demos/mistakes/c108_mended.s"),
+    ),
+    (
+        "c109.s",
+        include_str!("../demos/mistakes/c109.s"),
+        include_str!("../demos/mistakes/c109_mended.s"),
+    ),
+    (
+        "c110.s",
+        include_str!("../demos/mistakes/c110.s"),
+        include_str!("../demos/mistakes/c110_mended.s"),
+    ),
+    (
+        "c201.s",
+        include_str!("../demos/mistakes/c201.s"),
+        include_str!("../demos/mistakes/c201_mended.s"),
+    ),
+    (
+        "c202.s",
+        include_str!("../demos/mistakes/c202.s"),
+        include_str!("../demos/mistakes/c202_mended.s"),
+    ),
+    (
+        "c203.s",
+        include_str!("../demos/mistakes/c203.s"),
+        include_str!("../demos/mistakes/c203_mended.s"),
+    ),
+    (
+        "c204.s",
+        include_str!("../demos/mistakes/c204.s"),
+        include_str!("../demos/mistakes/c204_mended.s"),
+    ),
+    (
+        "c205.s",
+        include_str!("../demos/mistakes/c205.s"),
+        include_str!("../demos/mistakes/c205_mended.s"),
+    ),
+    (
+        "c206.s",
+        include_str!("../demos/mistakes/c206.s"),
+        include_str!("../demos/mistakes/c206_mended.s"),
+    ),
+    (
+        "c301.s",
+        include_str!("../demos/mistakes/c301.s"),
+        include_str!("../demos/mistakes/c301_mended.s"),
+    ),
+    (
+        "c302.s",
+        include_str!("../demos/mistakes/c302.s"),
+        include_str!("../demos/mistakes/c302_mended.s"),
+    ),
+    (
+        "c303.s",
+        include_str!("../demos/mistakes/c303.s"),
+        include_str!("../demos/mistakes/c303_mended.s"),
+    ),
+    (
+        "c401.s",
+        include_str!("../demos/mistakes/c401.s"),
+        include_str!("../demos/mistakes/c401_mended.s"),
+    ),
+    (
+        "c402.s",
+        include_str!("../demos/mistakes/c402.s"),
+        include_str!("../demos/mistakes/c402_mended.s"),
+    ),
+    (
+        "c501.s",
+        include_str!("../demos/mistakes/c501.s"),
+        include_str!("../demos/mistakes/c501_mended.s"),
+    ),
+    (
+        "c502.s",
+        include_str!("../demos/mistakes/c502.s"),
+        include_str!("../demos/mistakes/c502_mended.s"),
+    ),
+    (
+        "c601.s",
+        include_str!("../demos/mistakes/c601.s"),
+        include_str!("../demos/mistakes/c601_mended.s"),
+    ),
+];
+
+/// The folder's name.
+const MISTAKES_FOLDER: &str = "mistakes";
+
 /// `sotto demo`
 pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     let folder = &args.folder;
@@ -34,16 +161,21 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         "The Skerry light station has a lamp, a tide gauge and a fog signal. These programs run it:",
     )?;
     for (name, text, shows) in PROGRAMS {
-        let path = folder.join(name);
-        // What somebody has changed is theirs.
-        let theirs = path.exists() && output::read(&path)? != text.as_bytes();
-        if theirs {
-            say(&format!("  {:<14} {shows} (kept as you changed it)", name))?;
-        } else {
-            output::write_whole(&path, text.as_bytes())?;
-            say(&format!("  {:<14} {shows}", name))?;
-        }
+        let kept = match write(&folder.join(name), text)? {
+            true => "",
+            false => " (kept as you changed it)",
+        };
+        say(&format!("  {name:<14} {shows}{kept}"))?;
     }
+    let mistakes = folder.join(MISTAKES_FOLDER);
+    std::fs::create_dir_all(&mistakes)
+        .map_err(|source| Failure::Write { path: mistakes.clone(), source })?;
+    for (name, text, mended) in MISTAKES {
+        write(&mistakes.join(name), text)?;
+        write(&mistakes.join(name.replace(".s", "_mended.s")), mended)?;
+    }
+    let count = MISTAKES.len();
+    say(&format!("  {:<14} {count} programs with one mistake each, and mended", "mistakes/"))?;
     say("")?;
     tour(
         folder,
@@ -72,13 +204,24 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
             "C, once it is compiled, with the instructions of its lines",
         ),
         ("sotto trace tide.s", "every instruction with what it changed, a line each"),
+        ("sotto call flash.s lit_seconds 0xe61", "one routine, with an argument"),
+        ("sotto check mistakes/c105.s", "a mistake, its place and its remedy"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {
-        let command = format!("{command:<32}");
+        let command = format!("{command:<38}");
         say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)))?;
     }
     Ok(0)
+}
+
+/// Writes a file, unless somebody has changed it: then it is theirs, and `false`.
+fn write(path: &Path, text: &str) -> Result<bool, Failure> {
+    if path.exists() && output::read(path)? != text.as_bytes() {
+        return Ok(false);
+    }
+    output::write_whole(path, text.as_bytes())?;
+    Ok(true)
 }
 
 /// Runs ourselves in the folder, as a person would.

@@ -26,6 +26,8 @@ fn explanations_come_from_the_tables() {
     insta::assert_snapshot!(folder.transcript(&["explain", "write"], ""));
     insta::assert_snapshot!(folder.transcript(&["explain", "subs"], ""));
     insta::assert_snapshot!(folder.transcript(&["explain", "edi"], ""));
+    insta::assert_snapshot!(folder.transcript(&["explain", "convention"], ""));
+    insta::assert_snapshot!(folder.transcript(&["explain", "c105"], ""));
     let transcript = folder.transcript(&["explain", "60"], "");
     assert!(transcript.contains("60 is `exit` on x86-64"), "{transcript}");
     let transcript = folder.transcript(&["explain", "cf"], "");

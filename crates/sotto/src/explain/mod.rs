@@ -1,5 +1,8 @@
 //! `sotto explain`: reference, read from the tables.
 
+mod convention;
+mod finding;
+
 use serde_json::{Value, json};
 use sotto_asm::nearest;
 use sotto_isa::{
@@ -37,12 +40,15 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
     }
     entries.extend(machines.iter().filter_map(|&arch| system_register(arch, topic)));
     entries.extend(syscall(topic));
+    let words = topic.to_ascii_lowercase();
+    entries.extend(machines.iter().filter_map(|&arch| convention::convention(arch, &words)));
+    entries.extend(finding::finding(topic));
     if entries.is_empty() {
         let words = machines.iter().flat_map(|&arch| mnemonics(arch).iter().copied());
         let names = words.chain(SYSCALLS.iter().map(|row| row.name));
         let help = match nearest(&topic.to_ascii_lowercase(), names) {
             Some(near) => format!("did you mean `{near}`?"),
-            None => "topics are instructions, modelled system calls by name or number, registers and flags".to_string(),
+            None => "topics are instructions, modelled system calls by name or number, registers, flags, `convention` and the codes of findings".to_string(),
         };
         return Err(Failure::new(format!("nothing known about `{topic}`"), help));
     }
