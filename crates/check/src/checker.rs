@@ -262,13 +262,16 @@ impl Checker {
     ) {
         let (undefined, left_by) = self.undefined;
         let tested = instruction.flags().tested;
-        let hit: Vec<&str> = instruction
-            .arch
-            .flags()
-            .iter()
-            .filter(|info| tested.contains(info.flag) && undefined.contains(info.flag))
-            .map(|info| info.name)
-            .collect();
+        let hit: Vec<&str> = match undefined.is_empty() {
+            true => Vec::new(),
+            false => {
+                let flags = instruction.arch.flags().iter();
+                flags
+                    .filter(|info| tested.contains(info.flag) && undefined.contains(info.flag))
+                    .map(|info| info.name)
+                    .collect()
+            }
+        };
         // Who saves all flags does not look at one.
         if !hit.is_empty() && instruction.condition_words(true).is_some() {
             let fact = format!("{} is tested here and undefined", hit.join(" and "));
