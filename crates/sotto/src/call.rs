@@ -1,7 +1,11 @@
 //! `sotto call`: one routine with arguments, as a question or as a test.
 
+use std::path::PathBuf;
+
 use serde_json::{Value, json};
-use sotto_check::call::{Argument, CallError, CallReport, CallResult, Ending, Routine};
+use sotto_check::call::{
+    Argument, CallError, CallReport, CallResult, Ending, Routine, by_convention,
+};
 use sotto_isa::Arch;
 use sotto_kernel::Startup;
 use sotto_session::Session;
@@ -11,14 +15,17 @@ use crate::cli::{CallArgs, ProgramArgs};
 use crate::console::{Tone, paint};
 use crate::output::{self, Failure};
 use crate::program::{self, Program};
-use crate::{findings, render};
+use crate::{findings, render, with_c};
 
 /// Status when the routine did not do what was expected, or broke something.
 const FAILED: u8 = 1;
 
 /// `sotto call`
 pub fn call_command(args: &CallArgs, as_json: bool) -> Result<u8, Failure> {
-    let program = load(args, as_json)?;
+    let program = load(args, &[], as_json)?;
+    if let (Some(rounds), Some(against)) = (args.random, &args.against) {
+        return compare(args, program, rounds, against, as_json);
+    }
     let routine =
         Routine::find(&program.image, &program.sources, &args.routine).map_err(refused)?;
     if let Some(path) = &args.cases {
@@ -57,9 +64,9 @@ pub fn call_command(args: &CallArgs, as_json: bool) -> Result<u8, Failure> {
 }
 
 /// Makes the program that has the routine.
-fn load(args: &CallArgs, as_json: bool) -> Result<Program, Failure> {
+fn load(args: &CallArgs, more: &[PathBuf], as_json: bool) -> Result<Program, Failure> {
     let mut files = vec![args.file.clone()];
-    files.extend(args.link.iter().cloned());
+    files.extend(args.link.iter().chain(more).cloned());
     let program = ProgramArgs {
         files,
         target: args.target,
@@ -68,6 +75,70 @@ fn load(args: &CallArgs, as_json: bool) -> Result<Program, Failure> {
         include_path: args.include_path.clone(),
     };
     program::load_routine(&program, as_json)
+}
+
+/// Compares the routine with a C function on random arguments.
+fn compare(
+    args: &CallArgs,
+    program: Program,
+    rounds: u64,
+    against: &str,
+    as_json: bool,
+) -> Result<u8, Failure> {
+    let Some((file, function)) = against.rsplit_once(':') else {
+        let help = "write the file and the function: `--against mean.c:mean`";
+        return Err(Failure::new(format!("`{against}` names no function"), help));
+    };
+    let arch = program.image.arch;
+    let cannot =
+        |error: std::io::Error| Failure::plain(format!("cannot make a temporary folder: {error}"));
+    let folder = tempfile::tempdir().map_err(cannot)?;
+    let object = folder.path().join("reference.o");
+    with_c::compile(arch, file.as_ref(), &object)?;
+    drop(program);
+    let program = load(args, &[object], as_json)?;
+    let find = |name: &str| Routine::find(&program.image, &program.sources, name).map_err(refused);
+    let (routine, mut reference) = (find(&args.routine)?, find(function)?);
+    let Some(contract) = &routine.contract else {
+        return Err(Failure::new(
+            format!("`{}` has no contract, which says what its arguments are", args.routine),
+            "write one above it: `;: takes edi = depth: i32` and `;: returns eax = deeper`",
+        ));
+    };
+    reference.contract = Some(by_convention(arch, contract));
+    let found =
+        sotto_check::call::compare(&routine, &reference, rounds, args.seed, &startup(&program))
+            .map_err(refused)?;
+    let count = render::thousands(rounds);
+    let Some(difference) = found else {
+        match as_json {
+            true => output::say_json(&json!({ "calls": rounds, "difference": null }))?,
+            false => output::say(&format!(
+                "{} `{}` and `{function}` agree on {count} calls",
+                paint(Tone::Changed, "same:"),
+                args.routine
+            ))?,
+        }
+        return Ok(0);
+    };
+    let typed: Vec<String> = difference.arguments.iter().map(Argument::typed).collect();
+    if as_json {
+        let answer = json!({ "arguments": typed, "what": difference.what });
+        output::say_json(&json!({ "calls": rounds, "difference": answer }))?;
+        return Ok(FAILED);
+    }
+    let call = format!("{}({})", args.routine, typed.join(", "));
+    output::say(&format!("{} {call}", paint(Tone::Error, "differs:")))?;
+    output::say(&format!("  {}", difference.what))?;
+    let quoted: Vec<String> = typed.iter().map(|argument| format!("'{argument}'")).collect();
+    let file = output::shown(&args.file);
+    output::say(&format!(
+        "  {} sotto call {file} {} {}",
+        paint(Tone::Help, "shown by:"),
+        args.routine,
+        quoted.join(" ")
+    ))?;
+    Ok(FAILED)
 }
 
 /// What the routine's program starts with.

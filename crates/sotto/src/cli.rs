@@ -230,6 +230,15 @@ pub struct CallArgs {
     /// Table of cases (TOML), each with arguments and what to expect
     #[arg(long, value_name = "FILE", conflicts_with_all = ["expect", "arguments"])]
     pub cases: Option<PathBuf>,
+    /// Call it so many times with random arguments by its contract, and compare with `--against`
+    #[arg(long, value_name = "N", requires = "against", conflicts_with_all = ["expect", "arguments", "cases"])]
+    pub random: Option<u64>,
+    /// C function to compare with, which the C compiler compiles
+    #[arg(long, value_name = "FILE.c:FUNCTION", requires = "random")]
+    pub against: Option<String>,
+    /// Decides the random arguments
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub seed: u64,
     /// More files to link with it; can be given several times
     #[arg(long, value_name = "FILE")]
     pub link: Vec<PathBuf>,

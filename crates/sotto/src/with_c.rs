@@ -104,11 +104,31 @@ fn parts(args: &ProgramArgs, folder: &Path, json: bool) -> Result<Parts, Failure
 
 /// Has the first C compiler that is there link the files.
 fn link(arch: Arch, paths: &[PathBuf], program: &Path) -> Result<(), Failure> {
+    run_compiler(arch, |command| {
+        // Lines of C sources are shown too.
+        command.args(["-static", "-g", "-o"]).arg(program).args(paths).arg("-lm");
+    })
+}
+
+/// Has the first C compiler that is there make an object of a C source, to be linked by us.
+///
+/// # Errors
+///
+/// A compiler that is missing, and what it complains of.
+pub fn compile(arch: Arch, source: &Path, object: &Path) -> Result<(), Failure> {
+    run_compiler(arch, |command| {
+        let plain =
+            ["-O1", "-fno-pie", "-fno-stack-protector", "-ffp-contract=off", "-w", "-c", "-o"];
+        command.args(plain).arg(object).arg(source);
+    })
+}
+
+fn run_compiler(arch: Arch, arguments: impl Fn(&mut Command)) -> Result<(), Failure> {
     let known = compilers(arch);
     for (compiler, extra) in known {
         let mut command = Command::new(compiler);
-        // Lines of C sources are shown too.
-        command.args(*extra).args(["-static", "-g", "-o"]).arg(program).args(paths).arg("-lm");
+        command.args(*extra);
+        arguments(&mut command);
         match command.output() {
             Ok(result) if result.status.success() => return Ok(()),
             Ok(result) => return Err(complaint(compiler, &result)),

@@ -182,3 +182,142 @@ fn routines_of_every_machine_are_called() {
     let all: Vec<String> = calls.iter().map(|words| folder.transcript(words, "")).collect();
     insta::assert_snapshot!(all.join("\n\n"));
 }
+
+/// Routines, with the C functions that say what they are to do.
+const STATION_C: &str = "\
+unsigned mean(const unsigned *t, unsigned n) { unsigned s = 0; for (unsigned i = 0; i < n; i++) s += t[i]; return s / n; }
+unsigned highest(const unsigned *t, unsigned n) { unsigned m = 0; for (unsigned i = 0; i < n; i++) if (t[i] > m) m = t[i]; return m; }
+int shout(char *s) { int n = 0; for (; *s; s++, n++) if (*s >= 'a' && *s <= 'z') *s -= 32; return n; }
+double raise(double h, int f) { return h * f + 1; }
+int clamp(int v, int lo, int hi) { return v < lo ? lo : v > hi ? hi : v; }
+int lit(unsigned p) { int n = 0; while (p) { n += p & 1; p >>= 1; } return n; }
+";
+
+const STATION: &str = "\
+        .target x86-64
+;: takes    rdi = table: address, esi = count
+;: returns  eax = mean
+;: changes  rcx, rdx
+mean_:  xor     eax, eax
+        xor     ecx, ecx
+.next:  add     eax, [rdi + rcx*4]
+        inc     ecx
+        cmp     ecx, esi
+        jb      .next
+        xor     edx, edx
+        div     esi
+        ret
+;: takes    rdi = table: address, esi = count
+;: returns  eax = most
+;: changes  rcx, rdx
+highest_: xor   eax, eax
+        xor     ecx, ecx
+.next:  mov     edx, [rdi + rcx*4]
+        cmp     edx, eax
+        cmova   eax, edx
+        inc     ecx
+        cmp     ecx, esi
+        jb      .next
+        ret
+;: takes    rdi = log: text
+;: returns  eax = letters: i32
+;: changes  rdi, rcx
+shout_: xor     eax, eax
+.next:  movzx   ecx, byte [rdi]
+        test    ecx, ecx
+        jz      .done
+        cmp     ecx, 'a'
+        jb      .skip
+        cmp     ecx, 'z'
+        ja      .skip
+        sub     byte [rdi], 32
+.skip:  inc     eax
+        inc     rdi
+        jmp     .next
+.done:  ret
+;: takes    xmm0 = height: f64, edi = factor: i32
+;: returns  xmm0 = higher: f64
+;: changes  xmm1, rax
+raise_: cvtsi2sd xmm1, edi
+        mulsd   xmm0, xmm1
+        mov     eax, 1
+        cvtsi2sd xmm1, eax
+        addsd   xmm0, xmm1
+        ret
+;: takes    edi = value: i32, esi = low: i32, edx = high: i32
+;: returns  eax = clamped: i32
+clamp_: mov     eax, edi
+        cmp     edi, edx
+        cmovg   eax, edx
+        cmp     edi, esi
+        cmovl   eax, esi
+        ret
+;: takes    edi = pattern
+;: returns  eax = seconds: i32
+;: changes  rdi
+lit_:   xor     eax, eax
+.next:  test    edi, edi
+        jz      .done
+        shr     edi, 1
+        adc     eax, 0
+        jmp     .next
+.done:  ret
+";
+
+/// Twenty mistakes: the routine, the line, and what stands there instead.
+const BUGS: [(&str, &str, &str); 20] = [
+    ("mean", "xor     ecx, ecx\n.next:  add", "mov     ecx, 1\n.next:  add"),
+    ("mean", "add     eax, [rdi + rcx*4]", "add     eax, [rdi + rcx*2]"),
+    ("mean", "jb      .next\n        xor     edx", "jbe     .next\n        xor     edx"),
+    ("mean", "div     esi", "div     ecx\n        inc     eax"),
+    ("mean", "xor     edx, edx\n        div", "mov     edx, 1\n        div"),
+    ("highest", "cmova   eax, edx", "cmovg   eax, edx"),
+    ("highest", "cmova   eax, edx", "cmovb   eax, edx"),
+    ("highest", "highest_: xor   eax, eax", "highest_: mov   eax, 5"),
+    ("shout", "jb      .skip", "jbe     .skip"),
+    ("shout", "ja      .skip", "jae     .skip"),
+    ("shout", "sub     byte [rdi], 32", "sub     byte [rdi], 31"),
+    ("shout", ".skip:  inc     eax\n", ".skip:\n"),
+    ("raise", "addsd   xmm0, xmm1", "subsd   xmm0, xmm1"),
+    ("raise", "cvtsi2sd xmm1, edi", "cvtsi2sd xmm1, rdi"),
+    ("raise", "mulsd   xmm0, xmm1", "divsd   xmm0, xmm1"),
+    ("clamp", "cmovg   eax, edx", "cmova   eax, edx"),
+    ("clamp", "cmovl   eax, esi", "cmovb   eax, esi"),
+    (
+        "clamp",
+        "cmp     edi, esi\n        cmovl   eax, esi",
+        "cmp     eax, esi\n        cmovg   eax, esi",
+    ),
+    ("lit", "adc     eax, 0", "adc     eax, 1"),
+    ("lit", "shr     edi, 1", "shr     edi, 2"),
+];
+
+#[test]
+fn a_routine_is_compared_with_a_c_function_on_random_arguments() {
+    if std::process::Command::new("cc").arg("--version").output().is_err() {
+        assert!(std::env::var_os("CI").is_none(), "a C compiler must be installed in CI");
+        eprintln!("skipped: cc is not installed");
+        return;
+    }
+    let folder = Folder::new(&[("station.s", STATION), ("station.c", STATION_C)]);
+    let compared = |source: &str, name: &str| {
+        let (routine, against) = (format!("{name}_"), format!("station.c:{name}"));
+        let words = ["call", source, &routine, "--random", "300", "--against", &against];
+        folder.transcript(&words, "")
+    };
+    for name in ["mean", "highest", "shout", "raise", "clamp", "lit"] {
+        let said = compared("station.s", name);
+        assert_eq!(said, format!("same: `{name}_` and `{name}` agree on 300 calls\n--- status 0"));
+    }
+    for (name, right, wrong) in BUGS {
+        assert!(STATION.contains(right), "{name}: {right}");
+        folder.write("wrong.s", &STATION.replacen(right, wrong, 1));
+        let said = compared("wrong.s", name);
+        assert!(said.starts_with("differs: "), "{name}: {wrong}: {said}");
+        assert!(said.ends_with("--- status 1"), "{said}");
+    }
+    // The difference is made small: one reading of 1 shows that the first is left out.
+    folder.write("wrong.s", &STATION.replacen(BUGS[0].1, BUGS[0].2, 1));
+    let said = compared("wrong.s", "mean");
+    assert!(said.contains("([1,0,0,0,0,0,0,0,0,0,0,0,0,0,0,0]:4byte, 1)"), "{said}");
+}

@@ -1,9 +1,11 @@
 //! A routine called on its own: arguments in, results out, held to its contract or to the convention.
 
 mod argument;
+mod random;
 mod result;
 mod routine;
 
 pub use argument::{Argument, ArgumentError, Element};
+pub use random::{Difference, by_convention, compare};
 pub use result::{BufferAfter, CallReport, CallResult, Ending, RegisterAfter, TouchedMemory};
 pub use routine::{CallError, Routine};
