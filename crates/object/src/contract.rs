@@ -459,8 +459,11 @@ fn stack_offset(arch: Arch, text: &str) -> Option<u64> {
     if base != "stack" && !base.eq_ignore_ascii_case(pointer) {
         return None;
     }
-    offset.trim().parse().ok()
+    offset.trim().parse().ok().filter(|offset| *offset <= MAX_STACK_OFFSET)
 }
+
+/// No argument is further up the stack.
+const MAX_STACK_OFFSET: u64 = 1 << 16;
 
 /// A contract of a program, with its routine.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -557,6 +560,28 @@ mod tests {
         }
         let both = ["returns eax = mean", "keeps eax"];
         assert_eq!(Contract::parse(Arch::X86_64, both).unwrap_err()[0].line, 1);
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_line_is_read_or_refused_within_it(line in "[ -~é]{0,40}|(takes|returns|changes|keeps) [a-z0-9=:,\\[\\]+ é]{0,40}") {
+            for &arch in Arch::ALL {
+                if let Err(errors) = Contract::parse(arch, [line.as_str()]) {
+                    for error in errors {
+                        proptest::prop_assert!(line.get(error.range.clone()).is_some(), "{error:?}");
+                    }
+                }
+            }
+        }
+
+        #[test]
+        fn any_section_is_read(data in proptest::collection::vec(0u8.., 0..200)) {
+            for &arch in Arch::ALL {
+                for (at, _, text) in records(arch, &data) {
+                    proptest::prop_assert!(at as usize + text.len() <= data.len());
+                }
+            }
+        }
     }
 
     #[test]

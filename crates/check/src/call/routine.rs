@@ -400,7 +400,8 @@ impl<'a> Routine<'a> {
             let mut bytes = Vec::new();
             while bytes.len() < 200 {
                 let mut byte = [0];
-                machine.memory().read_bytes(address + bytes.len() as u64, &mut byte).ok()?;
+                let at = address.wrapping_add(bytes.len() as u64);
+                machine.memory().read_bytes(at, &mut byte).ok()?;
                 if byte[0] == 0 {
                     break;
                 }
