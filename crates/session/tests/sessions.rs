@@ -419,7 +419,7 @@ fn over_a_recursive_call_returns_at_its_own_depth() {
     assert_eq!(session.evaluate("eax").unwrap().value, i128::from(program.status));
     // From inside, over the inner call: the frame is the same before and after.
     session.go_to(0);
-    let call = session.resolve_place("33").unwrap();
+    let call = session.resolve_place("35").unwrap();
     session.resume(&[call], 10_000, &never);
     session.resume(&[call], 10_000, &never);
     let frame = session.evaluate("rbp").unwrap();
