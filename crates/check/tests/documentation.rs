@@ -28,7 +28,7 @@ fn page() -> String {
         write!(page, "Why: {}. Remedy: {}.\n\n", info.why, info.remedy).unwrap();
         for (word, lines) in [("Found in:", info.example), ("Mended:", info.mended)] {
             write!(page, "{word}\n\n").unwrap();
-            for line in lines.lines() {
+            for line in lines.lines().skip(1) {
                 writeln!(page, "    {line}").unwrap();
             }
             page.push('\n');

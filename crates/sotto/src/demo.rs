@@ -3,6 +3,8 @@
 use std::path::Path;
 use std::process::Command;
 
+use sotto_check::KINDS;
+
 use crate::cli::DemoArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::output::{self, Failure, say};
@@ -25,131 +27,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("heights.c", include_str!("../demos/heights.c"), "C: cc -g -Og -static heights.c -o heights"),
 ];
 
-/// A folder of programs with one mistake each: file name, text, and the same program mended.
-const MISTAKES: &[(&str, &str, &str)] = &[
-    (
-        "c101.s",
-        include_str!("../demos/mistakes/c101.s"),
-        include_str!("../demos/mistakes/c101_mended.s"),
-    ),
-    (
-        "c102.s",
-        include_str!("../demos/mistakes/c102.s"),
-        include_str!("../demos/mistakes/c102_mended.s"),
-    ),
-    (
-        "c103.s",
-        include_str!("../demos/mistakes/c103.s"),
-        include_str!("../demos/mistakes/c103_mended.s"),
-    ),
-    (
-        "c104.s",
-        include_str!("../demos/mistakes/c104.s"),
-        include_str!("../demos/mistakes/c104_mended.s"),
-    ),
-    (
-        "c105.s",
-        include_str!("../demos/mistakes/c105.s"),
-        include_str!("../demos/mistakes/c105_mended.s"),
-    ),
-    (
-        "c106.s",
-        include_str!("../demos/mistakes/c106.s"),
-        include_str!("../demos/mistakes/c106_mended.s"),
-    ),
-    (
-        "c107.s",
-        include_str!("../demos/mistakes/c107.s"),
-        include_str!("../demos/mistakes/c107_mended.s"),
-    ),
-    (
-        "c108.s",
-        include_str!("../demos/mistakes/c108.s"),
-        include_str!("../demos/mistakes/c108_mended.s"),
-    ),
-    (
-        "c109.s",
-        include_str!("../demos/mistakes/c109.s"),
-        include_str!("../demos/mistakes/c109_mended.s"),
-    ),
-    (
-        "c110.s",
-        include_str!("../demos/mistakes/c110.s"),
-        include_str!("../demos/mistakes/c110_mended.s"),
-    ),
-    (
-        "c201.s",
-        include_str!("../demos/mistakes/c201.s"),
-        include_str!("../demos/mistakes/c201_mended.s"),
-    ),
-    (
-        "c202.s",
-        include_str!("../demos/mistakes/c202.s"),
-        include_str!("../demos/mistakes/c202_mended.s"),
-    ),
-    (
-        "c203.s",
-        include_str!("../demos/mistakes/c203.s"),
-        include_str!("../demos/mistakes/c203_mended.s"),
-    ),
-    (
-        "c204.s",
-        include_str!("../demos/mistakes/c204.s"),
-        include_str!("../demos/mistakes/c204_mended.s"),
-    ),
-    (
-        "c205.s",
-        include_str!("../demos/mistakes/c205.s"),
-        include_str!("../demos/mistakes/c205_mended.s"),
-    ),
-    (
-        "c206.s",
-        include_str!("../demos/mistakes/c206.s"),
-        include_str!("../demos/mistakes/c206_mended.s"),
-    ),
-    (
-        "c301.s",
-        include_str!("../demos/mistakes/c301.s"),
-        include_str!("../demos/mistakes/c301_mended.s"),
-    ),
-    (
-        "c302.s",
-        include_str!("../demos/mistakes/c302.s"),
-        include_str!("../demos/mistakes/c302_mended.s"),
-    ),
-    (
-        "c303.s",
-        include_str!("../demos/mistakes/c303.s"),
-        include_str!("../demos/mistakes/c303_mended.s"),
-    ),
-    (
-        "c401.s",
-        include_str!("../demos/mistakes/c401.s"),
-        include_str!("../demos/mistakes/c401_mended.s"),
-    ),
-    (
-        "c402.s",
-        include_str!("../demos/mistakes/c402.s"),
-        include_str!("../demos/mistakes/c402_mended.s"),
-    ),
-    (
-        "c501.s",
-        include_str!("../demos/mistakes/c501.s"),
-        include_str!("../demos/mistakes/c501_mended.s"),
-    ),
-    (
-        "c502.s",
-        include_str!("../demos/mistakes/c502.s"),
-        include_str!("../demos/mistakes/c502_mended.s"),
-    ),
-    (
-        "c601.s",
-        include_str!("../demos/mistakes/c601.s"),
-        include_str!("../demos/mistakes/c601_mended.s"),
-    ),
-];
-
-/// The folder's name.
+/// The folder of programs with one mistake each, and of the same programs mended.
 const MISTAKES_FOLDER: &str = "mistakes";
 
 /// `sotto demo`
@@ -170,11 +48,11 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
     let mistakes = folder.join(MISTAKES_FOLDER);
     std::fs::create_dir_all(&mistakes)
         .map_err(|source| Failure::Write { path: mistakes.clone(), source })?;
-    for (name, text, mended) in MISTAKES {
-        write(&mistakes.join(name), text)?;
-        write(&mistakes.join(name.replace(".s", "_mended.s")), mended)?;
+    for info in KINDS {
+        write(&mistakes.join(format!("{}.s", info.code)), info.example)?;
+        write(&mistakes.join(format!("{}_mended.s", info.code)), info.mended)?;
     }
-    let count = MISTAKES.len();
+    let count = KINDS.len();
     say(&format!("  {:<14} {count} programs with one mistake each, and mended", "mistakes/"))?;
     say("")?;
     tour(
@@ -205,7 +83,7 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
         ),
         ("sotto trace tide.s", "every instruction with what it changed, a line each"),
         ("sotto call flash.s lit_seconds 0xe61", "one routine, with an argument"),
-        ("sotto check mistakes/c105.s", "a mistake, its place and its remedy"),
+        ("sotto check mistakes/C105.s", "a mistake, its place and its remedy"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {

@@ -34,10 +34,7 @@ fn describe(arch: Arch) -> Entry {
         [] => stack,
         registers => format!("{}, then {stack}", list(registers)),
     };
-    let vector = |number: u8| {
-        let mut registers = arch.bank_registers();
-        registers.nth(usize::from(number)).map_or("", |(_, reg)| reg.name())
-    };
+    let vector = |number: u8| arch.vector_register(number).name();
     let vectors = &convention.vectors;
     let mut lines = vec![("arguments", arguments)];
     if vectors.arguments > 0 {

@@ -10,8 +10,9 @@ use crate::console::{Tone, paint};
 pub fn finding(topic: &str) -> Option<Entry> {
     let info = Kind::by_code(topic)?;
     let kind = format!("finding, {}", info.severity.name());
+    // The first line of a program says which finding it is about.
     let indented =
-        |lines: &str| lines.lines().map(|line| format!("      {line}\n")).collect::<String>();
+        |lines: &str| lines.lines().skip(1).map(|line| format!("    {line}\n")).collect::<String>();
     let text = format!(
         "{}  {}\n  {}\n  why     {}\n  remedy  {}\n  for example\n{}  mended\n{}",
         paint(Tone::Strong, info.code),
