@@ -82,3 +82,13 @@ pub fn kernel_runs_32_bit() -> bool {
     }
     runs
 }
+
+/// Whether a compiler is there. Without it the test is skipped, which it says; in CI it must be there.
+pub fn has(compiler: &str) -> bool {
+    let found = std::process::Command::new(compiler).arg("--version").output().is_ok();
+    if !found {
+        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
+        eprintln!("skipped: {compiler} is not installed");
+    }
+    found
+}

@@ -400,7 +400,7 @@ impl SymbolTable {
         }
     }
 
-    /// Makes the names that a linker defines if no file does external ones.
+    /// Declares the symbols that the linker defines if no file does as external.
     pub fn open_to_linker(&mut self) {
         for symbol in &mut self.symbols {
             let undefined = matches!(symbol.definition, Definition::None)
@@ -425,7 +425,7 @@ impl SymbolTable {
             if !undefined {
                 continue;
             }
-            // The mention of a local label is none of another file's name.
+            // `outer.name` mentions a local label and no symbol of another file.
             if self.written_out(&symbol.name).is_some() {
                 continue;
             }

@@ -12,7 +12,7 @@ use sotto_session::{Place, Session};
 use crate::conventions::{Active, Conventions, Held};
 use crate::finding::{Finding, Remark};
 use crate::kinds::Kind;
-use crate::shadow::{Cause, Shadow, Use};
+use crate::shadow::{Cause, Shadow, TaintedUse};
 
 /// What is looked at.
 #[derive(Clone, Debug, Default)]
@@ -52,7 +52,7 @@ pub enum Outcome {
 
 /// A finding before its places have names.
 #[derive(Clone, Debug)]
-pub(crate) struct Raw {
+pub(crate) struct RawFinding {
     kind: Kind,
     at: u64,
     fact: String,
@@ -62,25 +62,25 @@ pub(crate) struct Raw {
     subject: usize,
 }
 
-impl Raw {
-    pub fn new(kind: Kind, at: u64, fact: String) -> Raw {
-        Raw { kind, at, fact, history: Vec::new(), help: None, subject: 0 }
+impl RawFinding {
+    pub fn new(kind: Kind, at: u64, fact: String) -> RawFinding {
+        RawFinding { kind, at, fact, history: Vec::new(), help: None, subject: 0 }
     }
 
     #[must_use]
-    pub fn at(mut self, address: u64, text: impl Into<String>) -> Raw {
+    pub fn at(mut self, address: u64, text: impl Into<String>) -> RawFinding {
         self.history.push((address, text.into()));
         self
     }
 
     #[must_use]
-    pub fn help(mut self, help: impl Into<String>) -> Raw {
+    pub fn help(mut self, help: impl Into<String>) -> RawFinding {
         self.help = Some(help.into());
         self
     }
 
     #[must_use]
-    pub fn about(mut self, subject: usize) -> Raw {
+    pub fn about(mut self, subject: usize) -> RawFinding {
         self.subject = subject;
         self
     }
@@ -95,7 +95,7 @@ pub struct Checker {
     seen: HashSet<(Kind, u64, usize)>,
     /// Flags that are undefined, and the instruction that left them so.
     undefined: (FlagSet, u64),
-    /// A system call whose error nobody looked at: where it was made, and what it was.
+    /// A system call whose error no instruction has read yet: where it was made, and what it was.
     unread_error: Option<(u64, String)>,
     /// Labelled data of our sources: first address, address behind it, name, and whether it is room.
     data: Vec<(u64, u64, Arc<str>, bool)>,
@@ -124,16 +124,16 @@ impl Checker {
         let moment = session.moment();
         let machine = &mut session.process_mut().machine;
         self.conventions.enter(machine, return_address, return_address, moment);
-        self.conventions.hold_last();
+        self.conventions.hold_to_convention();
     }
 
-    /// Which bytes were chosen.
+    /// Which bytes are uninitialised.
     pub(crate) fn shadow(&mut self) -> &mut Shadow {
         &mut self.shadow
     }
 
     /// Adds a finding about a place.
-    pub(crate) fn add(&mut self, session: &mut Session, raw: Raw) {
+    pub(crate) fn add(&mut self, session: &mut Session, raw: RawFinding) {
         let moment = session.moment();
         self.tell_all(session, moment, vec![raw], true);
     }
@@ -180,7 +180,7 @@ impl Checker {
         &self,
         machine: &mut Machine,
         instruction: &Instruction,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         if !instruction.traits().contains(Traits::WIDE_DIVISION) {
             return;
@@ -195,7 +195,7 @@ impl Checker {
         if let Some(Cause::Unset(_) | Cause::Call(..)) = self.shadow.cause_of(storage) {
             let name = high.name();
             let value = high.part_of(machine.register(storage));
-            found.push(Raw::new(
+            found.push(RawFinding::new(
                 Kind::Dividend,
                 instruction.address,
                 format!(
@@ -212,7 +212,7 @@ impl Checker {
         effects: &StepEffects,
         jumped: bool,
         moment: u64,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         let at = instruction.address;
         self.look_at_flags(instruction, effects, found);
@@ -258,7 +258,7 @@ impl Checker {
         &mut self,
         instruction: &Instruction,
         effects: &StepEffects,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         let (undefined, left_by) = self.undefined;
         let tested = instruction.flags().tested;
@@ -272,10 +272,10 @@ impl Checker {
                     .collect()
             }
         };
-        // Who saves all flags does not look at one.
+        // An instruction that saves all flags tests none.
         if !hit.is_empty() && instruction.condition_words(true).is_some() {
             let fact = format!("{} is tested here and undefined", hit.join(" and "));
-            let raw = Raw::new(Kind::UndefinedFlags, instruction.address, fact);
+            let raw = RawFinding::new(Kind::UndefinedFlags, instruction.address, fact);
             found.push(raw.at(left_by, "this instruction left it undefined"));
         }
         let changed = effects.flags;
@@ -291,7 +291,7 @@ impl Checker {
         &mut self,
         instruction: &Instruction,
         effects: &StepEffects,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         let Some(Operand::Reg(count)) = instruction.count_operand() else { return };
         let Some(Operand::Reg(shifted)) = instruction.operands.first() else { return };
@@ -312,12 +312,12 @@ impl Checker {
                 count.name(),
                 shifted.name()
             );
-            found.push(Raw::new(Kind::ShiftCount, instruction.address, fact));
+            found.push(RawFinding::new(Kind::ShiftCount, instruction.address, fact));
         }
     }
 
     /// Accesses that begin in one variable and end in the next.
-    fn look_at_accesses(&mut self, at: u64, effects: &StepEffects, found: &mut Vec<Raw>) {
+    fn look_at_accesses(&mut self, at: u64, effects: &StepEffects, found: &mut Vec<RawFinding>) {
         if self.data.is_empty() {
             return;
         }
@@ -340,7 +340,7 @@ impl Checker {
                 reach - end,
                 if reach - end == 1 { "is" } else { "are" },
             );
-            found.push(Raw::new(Kind::AcrossVariables, at, fact));
+            found.push(RawFinding::new(Kind::AcrossVariables, at, fact));
         }
     }
 
@@ -367,12 +367,12 @@ impl Checker {
         self.data[..after].last().filter(|datum| address < datum.1)
     }
 
-    /// Whether the error of a system call is overwritten before anybody read it.
+    /// Whether the error of a system call is overwritten before an instruction reads it.
     fn look_at_error(
         &mut self,
         instruction: &Instruction,
         effects: &StepEffects,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         if self.unread_error.is_none() {
             return;
@@ -388,7 +388,7 @@ impl Checker {
         if effects.registers.iter().any(|change| is_result(change.reg.storage()))
             && let Some((at, fact)) = self.unread_error.take()
         {
-            let raw = Raw::new(Kind::ErrorIgnored, at, fact);
+            let raw = RawFinding::new(Kind::ErrorIgnored, at, fact);
             found.push(raw.at(instruction.address, "the result is overwritten here"));
         }
     }
@@ -398,7 +398,7 @@ impl Checker {
         machine: &mut Machine,
         instruction: &Instruction,
         call: &CompletedCall,
-        found: &mut Vec<Raw>,
+        found: &mut Vec<RawFinding>,
     ) {
         let at = instruction.address;
         let report = &call.report;
@@ -436,7 +436,7 @@ impl Checker {
             );
             let help =
                 format!("give the length of `{name}`: `length = . - {name}` right behind it");
-            found.push(Raw::new(Kind::DubiousCall, at, fact).help(help));
+            found.push(RawFinding::new(Kind::DubiousCall, at, fact).help(help));
         }
         for written in &report.written {
             let Some((start, end, name, _)) = self.datum_at(written.address) else { continue };
@@ -448,12 +448,12 @@ impl Checker {
                     written.bytes,
                     offset(written.address - start)
                 );
-                found.push(Raw::new(Kind::PastBuffer, at, fact));
+                found.push(RawFinding::new(Kind::PastBuffer, at, fact));
             }
         }
         if let Some(notice) = &report.notice {
             let kind = if report.name.is_none() { Kind::UnknownCall } else { Kind::DubiousCall };
-            let mut raw = Raw::new(kind, at, notice.message.clone());
+            let mut raw = RawFinding::new(kind, at, notice.message.clone());
             raw.help = notice.help.clone();
             found.push(raw);
         }
@@ -465,8 +465,8 @@ impl Checker {
         }
     }
 
-    /// A use of a value that nobody chose, as a finding.
-    fn of_use(&self, machine: &Machine, used: Use) -> Raw {
+    /// A use of an uninitialised value, as a finding.
+    fn of_use(&self, machine: &Machine, used: TaintedUse) -> RawFinding {
         let name = |storage: Storage| machine.arch().storage_name(storage);
         let (kind, fact, cause) = match used.cause {
             Cause::Unset(storage) => {
@@ -502,7 +502,7 @@ impl Checker {
                 (Kind::Stale, fact, Some((from, "this is the call".to_string())))
             }
         };
-        let mut raw = Raw::new(kind, used.first_read, fact);
+        let mut raw = RawFinding::new(kind, used.first_read, fact);
         if let Some((address, text)) = cause {
             raw = raw.at(address, text);
         }
@@ -514,10 +514,6 @@ impl Checker {
 
     /// Adds what the end of the program says.
     pub fn finish(&mut self, session: &mut Session) {
-        if let Some((at, fact)) = self.unread_error.take() {
-            // A program that ends at once has no need of the result.
-            let _ = (at, fact);
-        }
         let Some(Termination::Killed(_, fault)) = session.ending() else { return };
         let Some(report) = session.fault_report() else { return };
         let astray = matches!(fault, Fault::Memory(fault) if fault.access == AccessKind::Execute);
@@ -534,7 +530,7 @@ impl Checker {
         if let Some(first) = report.facts.first() {
             fact = format!("{fact}; {first}");
         }
-        let mut raw = Raw::new(kind, report.place.address, fact);
+        let mut raw = RawFinding::new(kind, report.place.address, fact);
         raw.help = report.help.clone();
         if !report.add.is_empty() {
             let lines = report.add.join("\n");
@@ -547,13 +543,19 @@ impl Checker {
         self.tell_all(session, moment, vec![raw], true);
     }
 
-    fn tell(&mut self, session: &mut Session, moment: u64, found: Vec<Raw>) {
+    fn tell(&mut self, session: &mut Session, moment: u64, found: Vec<RawFinding>) {
         if !found.is_empty() {
             self.tell_all(session, moment, found, false);
         }
     }
 
-    fn tell_all(&mut self, session: &mut Session, moment: u64, found: Vec<Raw>, always: bool) {
+    fn tell_all(
+        &mut self,
+        session: &mut Session,
+        moment: u64,
+        found: Vec<RawFinding>,
+        always: bool,
+    ) {
         for raw in found {
             let judged = always || self.options.libraries || is_judged(session.image(), raw.at);
             if !judged
@@ -643,6 +645,7 @@ fn declared_data(image: &Image) -> Vec<(u64, u64, Arc<str>, bool)> {
     data
 }
 
-fn offset(bytes: u64) -> String {
+/// ` + 8`, and nothing for 0.
+pub(crate) fn offset(bytes: u64) -> String {
     if bytes == 0 { String::new() } else { format!(" + {bytes}") }
 }

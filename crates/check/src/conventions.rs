@@ -5,10 +5,10 @@
 
 use sotto_isa::{Arch, Control, FlagRole, Instruction, Operand, Reg, RegisterRole, Storage, Width};
 use sotto_machine::{CpuState, Machine, StepEffects};
-use sotto_object::contract::{Location, RoutineContract};
+use sotto_object::contract::{Contract, Location, RoutineContract};
 use sotto_object::{Binding, Image, SymbolKind};
 
-use crate::checker::Raw;
+use crate::checker::RawFinding;
 use crate::kinds::Kind;
 
 /// What a routine is held to.
@@ -97,7 +97,7 @@ impl Conventions {
     }
 
     /// Holds the routine that begins to the convention, if nothing else is known of it.
-    pub fn hold_last(&mut self) {
+    pub fn hold_to_convention(&mut self) {
         if let Some(call) = self.calls.last_mut()
             && call.held == Held::Nothing
         {
@@ -130,7 +130,7 @@ impl Conventions {
     }
 
     /// What is wrong with the stack at a call that was just made.
-    pub fn misaligned(&self, machine: &Machine) -> Option<Raw> {
+    pub fn misaligned(&self, machine: &Machine) -> Option<RawFinding> {
         let call = self.calls.last()?;
         let alignment = self.arch.convention().stack_alignment;
         let at_call = call.stack_pointer.wrapping_add(self.arch.return_address_slot());
@@ -139,7 +139,7 @@ impl Conventions {
             return None;
         }
         let pointer = self.arch.storage_name(self.arch.stack_pointer());
-        Some(Raw::new(
+        Some(RawFinding::new(
             Kind::Misaligned,
             call.from,
             format!(
@@ -149,7 +149,11 @@ impl Conventions {
     }
 
     /// Looks at a return that is about to be made.
-    pub fn before_return(&mut self, machine: &mut Machine, instruction: &Instruction) -> Vec<Raw> {
+    pub fn before_return(
+        &mut self,
+        machine: &mut Machine,
+        instruction: &Instruction,
+    ) -> Vec<RawFinding> {
         let sp = machine.register(self.arch.stack_pointer());
         let left = |calls: &[Active]| calls.last().is_some_and(|call| call.stack_pointer < sp);
         let mut too_high = None;
@@ -162,7 +166,7 @@ impl Conventions {
         let pointer = self.arch.storage_name(self.arch.stack_pointer());
         let unbalanced = |call: &Active, direction: &str| {
             let bytes = call.stack_pointer.abs_diff(sp);
-            let found = Raw::new(
+            let found = RawFinding::new(
                 Kind::Unbalanced,
                 instruction.address,
                 format!(
@@ -188,7 +192,7 @@ impl Conventions {
             if goes_to_code && self.calls.iter().any(|call| call.return_address == target) {
                 return Vec::new();
             }
-            let mut found = Raw::new(
+            let mut found = RawFinding::new(
                 Kind::ReturnAddress,
                 instruction.address,
                 format!(
@@ -230,112 +234,17 @@ impl Conventions {
     }
 
     /// What the routine that is about to return has broken.
-    fn broken(&self, machine: &Machine, call: &Active, at: u64) -> Vec<Raw> {
-        let mut found = Vec::new();
+    fn broken(&self, machine: &Machine, call: &Active, at: u64) -> Vec<RawFinding> {
         if call.held == Held::Nothing {
-            return found;
+            return Vec::new();
         }
         let after = machine.cpu_state();
         let contract = self.contract(call.held).map(|routine| &routine.contract);
-        let convention = self.arch.convention();
-        for storage in self.arch.general_storages() {
-            let role = convention.role(storage);
-            if matches!(role, Some(RegisterRole::Stack | RegisterRole::Next)) {
-                continue;
-            }
-            let number = usize::from(storage.0);
-            let (old, new) = (call.before.registers[number], after.registers[number]);
-            // A call changes the link register itself, and the routine found it as the call left it.
-            if old == new || Some(storage) == self.arch.link_register() {
-                continue;
-            }
-            let name = self.arch.storage_name(storage);
-            let (writer, written) = self.writers[number];
-            let changed = |raw: Raw| match written > call.moment {
-                true => raw.at(writer, format!("{name} was changed here")),
-                false => raw,
-            };
-            match contract {
-                Some(contract) => {
-                    let Some(reg) = Reg::parse(self.arch, name) else { continue };
-                    if !contract.may_change(reg) {
-                        let fact = format!(
-                            "{name} was {old:#x} at the routine's start and is {new:#x} at its end, and the contract does not list it"
-                        );
-                        found.push(changed(Raw::new(Kind::ContractChange, at, fact).about(number)));
-                    }
-                }
-                None if convention.is_preserved(storage) => {
-                    let fact = format!(
-                        "{name} was {old:#x} at the routine's start and is {new:#x} at its end"
-                    );
-                    found.push(changed(Raw::new(Kind::Preserved, at, fact).about(number)));
-                }
-                None => {}
-            }
-        }
-        for (number, (_, reg)) in self.arch.bank_registers().enumerate() {
-            let (old, new) = (&call.before.banks[number], &after.banks[number]);
-            let (writer, written) = self.vector_writers[number];
-            let changed = |raw: Raw| match written > call.moment {
-                true => raw.at(writer, format!("{} was changed here", reg.name())),
-                false => raw,
-            };
-            match contract {
-                Some(contract) if old != new && !contract.may_change(reg) => {
-                    let fact =
-                        format!("{} is changed, and the contract does not list it", reg.name());
-                    found.push(changed(
-                        Raw::new(Kind::ContractChange, at, fact).about(100 + number),
-                    ));
-                }
-                None if convention.vectors.preserved.contains(&(number as u8))
-                    && old.word(0) != new.word(0) =>
-                {
-                    let fact = format!(
-                        "the lowest 64 bits of {} were {:#x} at the routine's start and are {:#x} at its end",
-                        reg.name(),
-                        old.word(0),
-                        new.word(0)
-                    );
-                    found.push(changed(Raw::new(Kind::Preserved, at, fact).about(100 + number)));
-                }
-                _ => {}
-            }
-        }
+        let mut found = self.changed_general(call, &after, contract, at);
+        found.extend(self.changed_vectors(call, &after, contract, at));
         if let Some(contract) = contract {
-            for value in &contract.returns {
-                let Location::Register(reg) = value.location else { continue };
-                let written = match (reg.storage(), reg.id()) {
-                    (Some(storage), _) => self.writers[usize::from(storage.0)].1,
-                    (None, Some(id)) => self.vector_writers[usize::from(id.index)].1,
-                    (None, None) => continue,
-                };
-                if written <= call.moment {
-                    let name = if value.name.is_empty() { "" } else { " = " };
-                    let fact = format!(
-                        "the contract returns `{}{name}{}`, and no instruction of the routine wrote {0}",
-                        reg.name(),
-                        value.name
-                    );
-                    found.push(Raw::new(Kind::ReturnsNotSet, at, fact));
-                }
-            }
-            if contract.keeps_flags && call.before.flags != after.flags {
-                let differing: Vec<&str> = self
-                    .arch
-                    .flags()
-                    .iter()
-                    .filter(|info| {
-                        call.before.flags.contains(info.flag) != after.flags.contains(info.flag)
-                    })
-                    .map(|info| info.name)
-                    .collect();
-                if !differing.is_empty() {
-                    let fact = format!("{} changed in the routine", differing.join(", "));
-                    found.push(Raw::new(Kind::FlagsNotKept, at, fact));
-                }
-            }
+            found.extend(self.returns_not_set(call, contract, at));
+            found.extend(self.flags_not_kept(call, &after, contract, at));
         }
         let direction = self.arch.flags().iter().find(|info| info.role == FlagRole::Direction);
         if let Some(direction) = direction
@@ -343,9 +252,120 @@ impl Conventions {
             && !call.before.flags.contains(direction.flag)
         {
             let fact = format!("{} is set at the return", direction.name);
-            found.push(Raw::new(Kind::DirectionFlag, at, fact));
+            found.push(RawFinding::new(Kind::DirectionFlag, at, fact));
         }
         found
+    }
+
+    /// General registers that differ from those at the routine's start and must not.
+    fn changed_general(
+        &self,
+        call: &Active,
+        after: &CpuState,
+        contract: Option<&Contract>,
+        at: u64,
+    ) -> Vec<RawFinding> {
+        let convention = self.arch.convention();
+        let mut found = Vec::new();
+        for storage in self.arch.general_storages() {
+            let number = usize::from(storage.0);
+            let (old, new) = (call.before.registers[number], after.registers[number]);
+            let role = convention.role(storage);
+            let by_call = matches!(role, Some(RegisterRole::Stack | RegisterRole::Next))
+                || Some(storage) == self.arch.link_register();
+            // The call itself changes those, and the return was looked at already.
+            if old == new || by_call {
+                continue;
+            }
+            let reg = self.arch.whole_register(storage);
+            let Some((kind, reason)) = must_keep(contract, reg, convention.is_preserved(storage))
+            else {
+                continue;
+            };
+            let name = reg.name();
+            let fact = format!(
+                "{name} was {old:#x} at the routine's start and is {new:#x} at its end{reason}"
+            );
+            let raw = RawFinding::new(kind, at, fact).about(number);
+            found.push(changed_by(raw, name, self.writers[number], call));
+        }
+        found
+    }
+
+    /// The same of vector registers. The convention preserves the lowest 64 bits of some.
+    fn changed_vectors(
+        &self,
+        call: &Active,
+        after: &CpuState,
+        contract: Option<&Contract>,
+        at: u64,
+    ) -> Vec<RawFinding> {
+        let preserved = &self.arch.convention().vectors.preserved;
+        let mut found = Vec::new();
+        for (number, (id, reg)) in self.arch.bank_registers().enumerate() {
+            let (old, new) = (&call.before.banks[number], &after.banks[number]);
+            let differs = match contract {
+                Some(_) => old != new,
+                None => old.word(0) != new.word(0),
+            };
+            let kept = must_keep(contract, reg, preserved.contains(&id.index));
+            let Some((kind, reason)) = kept.filter(|_| differs) else { continue };
+            let name = reg.name();
+            let fact = match old.word(0) == new.word(0) {
+                true => format!("the upper bits of {name} are changed{reason}"),
+                false => format!(
+                    "the lowest 64 bits of {name} were {:#x} at the routine's start and are {:#x} at its end{reason}",
+                    old.word(0),
+                    new.word(0)
+                ),
+            };
+            let raw = RawFinding::new(kind, at, fact).about(FIRST_VECTOR + number);
+            found.push(changed_by(raw, name, self.vector_writers[number], call));
+        }
+        found
+    }
+
+    /// Registers that the contract returns and no instruction wrote since the routine's start.
+    fn returns_not_set(&self, call: &Active, contract: &Contract, at: u64) -> Vec<RawFinding> {
+        let mut found = Vec::new();
+        for value in &contract.returns {
+            let Location::Register(reg) = value.location else { continue };
+            let (_, written) = match (reg.storage(), reg.id()) {
+                (Some(storage), _) => self.writers[usize::from(storage.0)],
+                (None, Some(id)) => self.vector_writers[usize::from(id.index)],
+                (None, None) => continue,
+            };
+            if written > call.moment {
+                continue;
+            }
+            let name = reg.name();
+            let promise = match value.name.as_str() {
+                "" => name.to_string(),
+                value => format!("{name} = {value}"),
+            };
+            let fact = format!(
+                "the contract returns `{promise}`, and no instruction of the routine wrote {name}"
+            );
+            found.push(RawFinding::new(Kind::ReturnsNotSet, at, fact));
+        }
+        found
+    }
+
+    fn flags_not_kept(
+        &self,
+        call: &Active,
+        after: &CpuState,
+        contract: &Contract,
+        at: u64,
+    ) -> Option<RawFinding> {
+        let differs = |flag| call.before.flags.contains(flag) != after.flags.contains(flag);
+        let flags = self.arch.flags().iter().filter(|info| differs(info.flag));
+        let names: Vec<&str> = flags.map(|info| info.name).collect();
+        if !contract.keeps_flags || names.is_empty() {
+            return None;
+        }
+        let fact = format!("{} changed in the routine", names.join(", "));
+        Some(RawFinding::new(Kind::FlagsNotKept, at, fact))
     }
 
     /// Notes a return that was made. The call that it ended, if it is one that was followed.
@@ -385,10 +405,7 @@ impl Conventions {
             .filter(changed)
             .filter(|storage| match contract {
                 Some(contract) => {
-                    let reg = Reg::parse(self.arch, self.arch.storage_name(*storage));
-                    reg.is_some_and(|reg| {
-                        contract.changes.iter().any(|known| known.0.storage() == reg.storage())
-                    })
+                    contract.changes.iter().any(|known| known.0.storage() == Some(*storage))
                 }
                 None => {
                     let role = convention.role(*storage);
@@ -427,5 +444,35 @@ impl Conventions {
                 call.slot_writer = Some(instruction.address);
             }
         }
+    }
+}
+
+/// Vector registers are told from general ones by numbers from here on.
+const FIRST_VECTOR: usize = 1 << 8;
+
+/// The finding if a register is changed that must come back as it was, and the end of its fact; `None` if the register
+/// may be changed.
+fn must_keep(
+    contract: Option<&Contract>,
+    reg: Reg,
+    preserved: bool,
+) -> Option<(Kind, &'static str)> {
+    match contract {
+        Some(contract) => (!contract.may_change(reg))
+            .then_some((Kind::ContractChange, ", and the contract does not list it")),
+        None => preserved.then_some((Kind::Preserved, "")),
+    }
+}
+
+/// Adds the instruction that wrote a register last, if that was since the routine's start.
+fn changed_by(
+    raw: RawFinding,
+    name: &str,
+    (writer, written): (u64, u64),
+    call: &Active,
+) -> RawFinding {
+    match written > call.moment {
+        true => raw.at(writer, format!("{name} was changed here")),
+        false => raw,
     }
 }

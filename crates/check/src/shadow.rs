@@ -1,9 +1,9 @@
-//! Which bytes of registers and memory hold no value that the program chose, and where such a byte comes to matter.
+//! Shadow state: which bytes of registers and memory are uninitialised, and which instructions use them.
 //!
-//! A byte is clean or has a *taint*: the number of an [`Origin`], which says why nothing was chosen. Taints go along with
-//! copies, pushes and arithmetic; what an instruction computes has the taint of what it read. They matter where a value
-//! decides a branch, is an address, or reaches a system call: only there is something said. Vector registers are not
-//! followed: what goes through them is clean.
+//! A byte is clean or has a *taint*: the number of an [`Origin`], which says why the byte is uninitialised. Copies, pushes
+//! and arithmetic pass taints on; the result of an instruction has the taint of its operands. A use is reported where a
+//! tainted value decides a branch, is an address, or reaches a system call. Vector registers have no shadow: what goes
+//! through them is clean.
 
 use std::collections::HashMap;
 
@@ -13,7 +13,7 @@ use sotto_isa::{
 use sotto_kernel::SyscallReport;
 use sotto_machine::{Machine, PAGE_BYTES, RegionKind, StepEffects};
 
-/// Why nobody chose a byte.
+/// Why a byte is uninitialised.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) enum Cause {
     /// The register was not set since the start.
@@ -28,29 +28,29 @@ pub(crate) enum Cause {
     Stale(u64, u64),
 }
 
-/// Where bytes with a taint come from.
+/// The origin of tainted bytes.
 #[derive(Clone, Debug)]
 pub(crate) struct Origin {
     pub cause: Cause,
-    /// The first instruction that read such a byte as data.
+    /// The first instruction that read such a byte as data; a copy does not count.
     pub first_read: Option<u64>,
-    told: bool,
+    reported: bool,
 }
 
-/// A use of a byte that nobody chose.
-pub(crate) struct Use {
+/// A use of an uninitialised value.
+pub(crate) struct TaintedUse {
     pub cause: Cause,
     /// The instruction that read it first.
     pub first_read: u64,
-    /// The instruction for which it matters.
+    /// The instruction that uses it.
     pub at: u64,
-    /// How it matters.
+    /// What it is used as.
     pub how: &'static str,
 }
 
 type Taint = u32;
 const CLEAN: Taint = 0;
-/// Taints of memory that become an origin when somebody reads them.
+/// Taints of memory that get an origin when an instruction reads the byte.
 const UNWRITTEN: Taint = u32::MAX;
 const STALE: Taint = u32::MAX - 1;
 
@@ -91,7 +91,7 @@ impl Shadow {
             registers: vec![[CLEAN; 8]; arch.storage_names().len()],
             flags: CLEAN,
             pages: HashMap::default(),
-            origins: vec![Origin { cause: Cause::Unwritten(0), first_read: None, told: true }],
+            origins: vec![Origin { cause: Cause::Unwritten(0), first_read: None, reported: true }],
             unwritten: (start, sp),
             lowest: sp,
             returned_from: 0,
@@ -125,7 +125,7 @@ impl Shadow {
         if self.origins.len() >= MOST_ORIGINS {
             return CLEAN;
         }
-        self.origins.push(Origin { cause, first_read: None, told: false });
+        self.origins.push(Origin { cause, first_read: None, reported: false });
         (self.origins.len() - 1) as Taint
     }
 
@@ -162,11 +162,11 @@ impl Shadow {
         }
     }
 
-    /// The taint of memory of which no byte was chosen.
+    /// The taint of memory of which every byte is uninitialised.
     fn read_whole(&mut self, address: u64, bytes: u64) -> Taint {
         let limit = bytes.min(4096);
-        let chosen = (0..limit).any(|at| self.memory_taint(address.wrapping_add(at)) == CLEAN);
-        if chosen { CLEAN } else { self.read_memory(address, bytes) }
+        let initialised = (0..limit).any(|at| self.memory_taint(address.wrapping_add(at)) == CLEAN);
+        if initialised { CLEAN } else { self.read_memory(address, bytes) }
     }
 
     /// The taint of memory, with an origin: the first byte that has one. What was only marked gets its origin now.
@@ -199,8 +199,8 @@ impl Shadow {
         &self.registers[usize::from(storage.0)][first..last]
     }
 
-    /// The taint of a part of a register. A part of which some bytes were chosen counts as chosen: an extraction, or a
-    /// comparison of a structure with padding, has no use for the others.
+    /// The taint of a part of a register. A part of which some bytes are initialised counts as initialised: an extraction,
+    /// or a comparison of a structure with padding, does not depend on the others.
     fn read_register(&self, reg: Reg) -> Taint {
         let part = self.part(reg);
         match part.contains(&CLEAN) {
@@ -226,7 +226,7 @@ impl Shadow {
         }
     }
 
-    /// Why nobody chose the lowest byte of a register, if nobody did.
+    /// Why the lowest byte of a register is uninitialised, if it is.
     pub fn cause_of(&self, storage: Storage) -> Option<&Cause> {
         let taint = self.registers[usize::from(storage.0)][0];
         (taint != CLEAN).then(|| &self.origins[taint as usize].cause)
@@ -238,21 +238,21 @@ impl Shadow {
         }
     }
 
-    /// A use of a value with this taint, told once.
-    fn matters(&mut self, taint: Taint, at: u64, how: &'static str) -> Option<Use> {
+    /// The use of a value with this taint; each origin is reported once.
+    fn report_use(&mut self, taint: Taint, at: u64, how: &'static str) -> Option<TaintedUse> {
         if taint == CLEAN {
             return None;
         }
         let origin = &mut self.origins[taint as usize];
-        if origin.told {
+        if origin.reported {
             return None;
         }
-        origin.told = true;
+        origin.reported = true;
         let first_read = *origin.first_read.get_or_insert(at);
-        Some(Use { cause: origin.cause.clone(), first_read, at, how })
+        Some(TaintedUse { cause: origin.cause.clone(), first_read, at, how })
     }
 
-    /// Notes a return: what is below the stack pointer may be anything from now on.
+    /// Notes a return: the memory below the stack pointer is uninitialised from now on.
     pub fn returned(&mut self, machine: &Machine, from: u64) {
         let sp = machine.register(self.arch.stack_pointer());
         let on_stack = (self.unwritten.0..=self.unwritten.1).contains(&sp);
@@ -264,7 +264,7 @@ impl Shadow {
     }
 
     /// Follows an instruction that was completed, and gives the uses in it.
-    pub fn step(&mut self, instruction: &Instruction, effects: &StepEffects) -> Vec<Use> {
+    pub fn step(&mut self, instruction: &Instruction, effects: &StepEffects) -> Vec<TaintedUse> {
         let at = instruction.address;
         let mut uses = Vec::new();
         let control = instruction.control();
@@ -283,7 +283,7 @@ impl Shadow {
                     for reg in [mem.base, mem.index].into_iter().flatten() {
                         let taint = self.read_register(reg);
                         match computes {
-                            true => uses.extend(self.matters(taint, at, "as an address")),
+                            true => uses.extend(self.report_use(taint, at, "as an address")),
                             false => add(taint, &mut data),
                         }
                     }
@@ -314,17 +314,17 @@ impl Shadow {
             let flags = self.flags;
             add(flags, &mut data);
         }
-        let copies = Copied::of(instruction, effects);
+        let copies = ByteCopy::of(instruction, effects);
         if copies.is_empty() {
             self.first_read(data, at);
         }
         match control {
-            Control::Branch => uses.extend(self.matters(data, at, "to decide a branch")),
+            Control::Branch => uses.extend(self.report_use(data, at, "to decide a branch")),
             Control::Call | Control::Jump | Control::Return if instruction.is_indirect() => {
-                uses.extend(self.matters(data, at, "as the address to go to"));
+                uses.extend(self.report_use(data, at, "as the address to go to"));
             }
             Control::Return if self.arch.stacks_return_address() => {
-                uses.extend(self.matters(data, at, "as the address to go to"));
+                uses.extend(self.report_use(data, at, "as the address to go to"));
             }
             _ => {}
         }
@@ -336,7 +336,7 @@ impl Shadow {
             for change in &effects.registers {
                 if makes_frame(instruction, change.reg) {
                     self.write_register(change.reg, |_| CLEAN);
-                } else if !keeps_its_own(instruction, change.reg) {
+                } else if !is_moved_base(instruction, change.reg) {
                     self.write_register(change.reg, |_| data);
                 }
             }
@@ -360,7 +360,7 @@ impl Shadow {
         self.fill(address, bytes, taint);
     }
 
-    fn copy(&mut self, copy: Copied, reader: u64) {
+    fn copy(&mut self, copy: ByteCopy, reader: u64) {
         let from: Vec<Taint> = match copy.from {
             Side::Register(reg) => self.part(reg).to_vec(),
             Side::Memory(address, bytes) => {
@@ -402,25 +402,18 @@ impl Shadow {
         instruction: &Instruction,
         call: &SyscallReport,
         destroyed: &[Storage],
-    ) -> Vec<Use> {
+    ) -> Vec<TaintedUse> {
         let at = instruction.address;
         let mut uses = Vec::new();
         let convention = call.abi.arch().convention();
         let number = self.read_register(convention.syscall_number);
-        uses.extend(self.matters(number, at, "as the number of a system call"));
+        uses.extend(self.report_use(number, at, "as the number of a system call"));
         for (storage, argument) in convention.syscall_arguments.iter().zip(&call.arguments) {
-            let name = self.arch.storage_name(*storage);
             // Descriptors, counts and flags are narrower; addresses are whole.
-            let width = if argument.is_address { 8 } else { 4 };
-            let taint = match Reg::parse(self.arch, name) {
-                Some(reg) => {
-                    let part = self.part(reg);
-                    let low = &part[..width.min(part.len())];
-                    low.iter().copied().find(|taint| *taint != CLEAN).unwrap_or(CLEAN)
-                }
-                None => CLEAN,
-            };
-            uses.extend(self.matters(taint, at, "as an argument of a system call"));
+            let width = if argument.is_address { self.arch.address_bytes() } else { 4 };
+            let low = &self.registers[usize::from(storage.0)][..width as usize];
+            let taint = low.iter().copied().find(|taint| *taint != CLEAN).unwrap_or(CLEAN);
+            uses.extend(self.report_use(taint, at, "as an argument of a system call"));
         }
         for written in &call.written {
             self.set_memory(written.address, written.bytes);
@@ -434,9 +427,9 @@ impl Shadow {
     }
 
     /// A use of memory whose bytes leave the program.
-    pub fn written_out(&mut self, at: u64, address: u64, bytes: u64) -> Option<Use> {
+    pub fn written_out(&mut self, at: u64, address: u64, bytes: u64) -> Option<TaintedUse> {
         let taint = self.read_memory(address, bytes);
-        self.matters(taint, at, "as output")
+        self.report_use(taint, at, "as output")
     }
 }
 
@@ -450,7 +443,7 @@ fn data_registers(operand: &Operand) -> impl Iterator<Item = Reg> {
 }
 
 /// Whether a register that was written is one of an address that moves, which stays what it was.
-fn keeps_its_own(instruction: &Instruction, reg: Reg) -> bool {
+fn is_moved_base(instruction: &Instruction, reg: Reg) -> bool {
     instruction.operands.iter().any(|operand| match operand {
         Operand::Mem(Mem { base: Some(base), mode, .. }) => {
             *mode != IndexMode::Offset && base.storage() == reg.storage()
@@ -483,40 +476,40 @@ enum Side {
 
 /// A copy of bytes as they are.
 #[derive(Copy, Clone, Debug)]
-struct Copied {
+struct ByteCopy {
     from: Side,
     to: Side,
 }
 
-impl Copied {
+impl ByteCopy {
     /// The copies that an instruction made, if it made them and did nothing else: a move, a push, a pop, a load or store of
     /// whole registers.
-    fn of(instruction: &Instruction, effects: &StepEffects) -> Vec<Copied> {
+    fn of(instruction: &Instruction, effects: &StepEffects) -> Vec<ByteCopy> {
         match instruction.frame_step() {
             FrameStep::Push { stored: Some(reg), .. } => {
                 let [change] = effects.memory[..] else { return Vec::new() };
                 let to = Side::Memory(change.address, change.bytes);
-                return vec![Copied { from: Side::Register(reg), to }];
+                return vec![ByteCopy { from: Side::Register(reg), to }];
             }
             FrameStep::Pop { loaded: Some(reg), .. } => {
                 let [read] = effects.memory_reads[..] else { return Vec::new() };
                 let from = Side::Memory(read.address, read.bytes);
-                return vec![Copied { from, to: Side::Register(reg) }];
+                return vec![ByteCopy { from, to: Side::Register(reg) }];
             }
             FrameStep::Transfer { loads, .. } => {
-                return Copied::transfers(instruction, effects, loads);
+                return ByteCopy::transfers(instruction, effects, loads);
             }
             _ => {}
         }
-        let all = Copied::all_registers(instruction, effects);
+        let all = ByteCopy::all_registers(instruction, effects);
         if !all.is_empty() {
             return all;
         }
-        Copied::moved(instruction, effects).into_iter().collect()
+        ByteCopy::moved(instruction, effects).into_iter().collect()
     }
 
     /// Those of PUSHA and POPA: the registers that the row lists, the first of them at the highest address.
-    fn all_registers(instruction: &Instruction, effects: &StepEffects) -> Vec<Copied> {
+    fn all_registers(instruction: &Instruction, effects: &StepEffects) -> Vec<ByteCopy> {
         let listed = instruction.implicit();
         if listed.len() < 8 || !instruction.operands.is_empty() {
             return Vec::new();
@@ -536,15 +529,15 @@ impl Copied {
             let register =
                 if reg.storage() == pointer { Side::Constant } else { Side::Register(reg) };
             match pushes {
-                true => Copied { from: register, to: memory },
-                false => Copied { from: memory, to: register },
+                true => ByteCopy { from: register, to: memory },
+                false => ByteCopy { from: memory, to: register },
             }
         };
         registers.zip(places).map(copy).collect()
     }
 
     /// Those of whole registers that stand in memory one after the other.
-    fn transfers(instruction: &Instruction, effects: &StepEffects, loads: bool) -> Vec<Copied> {
+    fn transfers(instruction: &Instruction, effects: &StepEffects, loads: bool) -> Vec<ByteCopy> {
         let accessed: Vec<(u64, u64)> = match loads {
             true => {
                 effects.memory_reads.iter().map(|r| (r.address, r.bytes * r.elements)).collect()
@@ -576,15 +569,15 @@ impl Copied {
                     None => Side::Constant,
                 };
                 match loads {
-                    true => Copied { from: memory, to: register },
-                    false => Copied { from: register, to: memory },
+                    true => ByteCopy { from: memory, to: register },
+                    false => ByteCopy { from: register, to: memory },
                 }
             })
             .collect()
     }
 
     /// That of an instruction that copies its source as it is.
-    fn moved(instruction: &Instruction, effects: &StepEffects) -> Option<Copied> {
+    fn moved(instruction: &Instruction, effects: &StepEffects) -> Option<ByteCopy> {
         if !instruction.traits().contains(Traits::HAS_EXTENDING_FORM)
             || !effects.flags.written.is_empty()
         {
@@ -611,6 +604,6 @@ impl Copied {
             }
             _ => return None,
         };
-        Some(Copied { from, to })
+        Some(ByteCopy { from, to })
     }
 }

@@ -3,9 +3,12 @@
 //! Sources: psABI i386, 2.2; psABI x86-64, 3.2 "Function Calling Sequence" and A.2 "AMD64 Linux Kernel Conventions";
 //! AAPCS64, 6.1.1 "General-purpose Registers"; man-pages syscall(2).
 
+use std::fmt;
 use std::ops::Range;
 
-use crate::{Reg, RegKind, Storage, Width};
+use serde::{Serialize, Serializer};
+
+use crate::{Arch, Reg, RegKind, Storage, Width};
 
 /// What a register is for by convention.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug)]
@@ -119,6 +122,70 @@ impl Convention {
     }
 }
 
+/// Where a value is when a routine begins or ends.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub enum Location {
+    /// In a register.
+    Register(Reg),
+    /// So many bytes above the stack pointer at the routine's first instruction.
+    Stack(u64),
+}
+
+impl fmt::Display for Location {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Location::Register(reg) => f.write_str(reg.name()),
+            Location::Stack(offset) => write!(f, "[stack + {offset}]"),
+        }
+    }
+}
+
+impl Serialize for Location {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// Gives the arguments of a routine their locations, the first argument first: integers and addresses in general
+/// registers, floating-point numbers in vector registers, and on the stack what is left.
+///
+/// Sources: psABI x86-64, 3.2.3 "Parameter Passing"; psABI i386, 2.2.3; AAPCS64, 6.8.2 "Parameter passing rules".
+#[derive(Clone, Debug)]
+pub struct ArgumentLocations {
+    arch: Arch,
+    integers: usize,
+    vectors: u8,
+    stack: u64,
+}
+
+impl ArgumentLocations {
+    /// Those of a routine for a machine.
+    pub fn new(arch: Arch) -> ArgumentLocations {
+        ArgumentLocations { arch, integers: 0, vectors: 0, stack: arch.return_address_slot() }
+    }
+
+    /// The location of the next argument, which takes `bytes` where it is on the stack.
+    pub fn next(&mut self, is_float: bool, bytes: u64) -> Location {
+        let convention = self.arch.convention();
+        if is_float && self.vectors < convention.vectors.arguments {
+            self.vectors += 1;
+            return Location::Register(self.arch.vector_register(self.vectors - 1));
+        }
+        if let (false, Some(storage)) = (is_float, convention.arguments.get(self.integers)) {
+            self.integers += 1;
+            return Location::Register(self.arch.whole_register(*storage));
+        }
+        let offset = self.stack;
+        self.stack += bytes.next_multiple_of(self.arch.address_bytes());
+        Location::Stack(offset)
+    }
+
+    /// How many vector registers hold arguments so far.
+    pub fn vectors(&self) -> u8 {
+        self.vectors
+    }
+}
+
 const fn list<const N: usize>(numbers: [u8; N]) -> [Storage; N] {
     let mut out = [Storage(0); N];
     let mut i = 0;
@@ -205,7 +272,24 @@ pub(crate) static ARM64: Convention = Convention {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Arch;
+
+    #[test]
+    fn arguments_have_the_locations_of_the_standards() {
+        // Nine integers and nine floats, taking turns.
+        let named = |arch: Arch| -> Vec<String> {
+            let mut locations = ArgumentLocations::new(arch);
+            (0..18).map(|n| locations.next(n % 2 == 1, 8).to_string()).collect()
+        };
+        let x86_64 = named(Arch::X86_64);
+        assert_eq!(x86_64[..4], ["rdi", "xmm0", "rsi", "xmm1"]);
+        assert_eq!(x86_64[10..14], ["r9", "xmm5", "[stack + 8]", "xmm6"]);
+        assert_eq!(x86_64[16..], ["[stack + 24]", "[stack + 32]"]);
+        let arm64 = named(Arch::Arm64);
+        assert_eq!(arm64[14..], ["x7", "v7", "[stack + 0]", "[stack + 8]"]);
+        let mut locations = ArgumentLocations::new(Arch::X86_32);
+        let all = [locations.next(false, 4), locations.next(true, 8), locations.next(false, 1)];
+        assert_eq!(all, [Location::Stack(4), Location::Stack(8), Location::Stack(16)]);
+    }
 
     #[test]
     fn every_register_has_exactly_one_role() {

@@ -35,7 +35,9 @@ pub use arch::{Arch, UnknownArch};
 pub use arm64::names::Named;
 pub use arrangement::{Arrangement, ListElements, RegisterList, lane_by_letter};
 pub use bank::{Bank, BankInfo, RegisterId, RegisterValue};
-pub use convention::{Convention, RegisterRole, RoleGroup, VectorRoles};
+pub use convention::{
+    ArgumentLocations, Convention, Location, RegisterRole, RoleGroup, VectorRoles,
+};
 pub use flags::{FlagEffects, FlagInfo, FlagRole, FlagSet, FlagsUndefinedWhen};
 pub use form::{Access, Control, Feature, FeatureBit, Form, FormDoc, Implicit, Modes, OperandSpec};
 pub use frame_step::FrameStep;

@@ -558,6 +558,28 @@ impl Arch {
         }
     }
 
+    /// The whole general register.
+    ///
+    /// # Panics
+    ///
+    /// If it is the program counter or for the system's use, which no operand names.
+    pub fn whole_register(self, storage: Storage) -> Reg {
+        Reg::parse(self, self.storage_name(storage)).expect("general registers have names")
+    }
+
+    /// The vector register with this number, by its widest name.
+    ///
+    /// # Panics
+    ///
+    /// If the machine has no such register.
+    pub fn vector_register(self, number: u8) -> Reg {
+        let mut registers = self.bank_registers();
+        registers
+            .find(|(id, _)| *id == RegisterId::vector(number))
+            .map(|(_, reg)| reg)
+            .expect("the machine has that many vector registers")
+    }
+
     /// The full-width name of a storage register.
     ///
     /// # Panics

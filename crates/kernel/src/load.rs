@@ -3,7 +3,7 @@
 //! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; psABI i386, 2.3.1; the arm64
 //! stack is laid out the same way; getauxval(3) for the vector's types.
 
-use sotto_machine::{Machine, MapError, Permissions, RegionKind};
+use sotto_machine::{Machine, MapError, Permissions, RegionKind, SplitMix64};
 use sotto_object::{Image, ProgramHeaders};
 
 use crate::target::target;
@@ -205,16 +205,12 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
     Some(stack_pointer)
 }
 
-/// Sixteen bytes from a seed, by the SplitMix64 generator.
+/// Sixteen bytes that a seed decides.
 fn random_bytes(seed: u64) -> [u8; 16] {
-    let mut state = seed;
+    let mut generator = SplitMix64(seed);
     let mut bytes = [0; 16];
     for chunk in bytes.chunks_mut(8) {
-        state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut z = state;
-        z = (z ^ z >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        z = (z ^ z >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
-        chunk.copy_from_slice(&(z ^ z >> 31).to_le_bytes());
+        chunk.copy_from_slice(&generator.next_number().to_le_bytes());
     }
     bytes
 }

@@ -14,6 +14,7 @@ mod fault;
 mod float;
 mod machine;
 mod memory;
+mod random;
 mod state;
 mod x86;
 
@@ -25,6 +26,7 @@ pub use machine::{CpuState, Machine, Snapshot, Step};
 pub use memory::region::{PAGE_BYTES, Permissions, Region, RegionKind};
 pub use memory::snapshot::{Difference, MemorySnapshot};
 pub use memory::space::{MapError, Memory};
+pub use random::SplitMix64;
 pub use state::effects::{
     BankChange, FlagChange, MemoryChange, MemoryRead, RegisterChange, StepEffects, registers_used,
 };

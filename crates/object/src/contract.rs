@@ -13,10 +13,10 @@
 //!
 //! A line that begins with none of the four words is a part of the summary.
 
-use std::fmt;
 use std::ops::Range;
 
 use serde::{Serialize, Serializer};
+pub use sotto_isa::Location;
 use sotto_isa::{Arch, Reg, RegKind, Width};
 
 /// The section of objects and programs that holds contracts. It is not loaded.
@@ -50,30 +50,6 @@ pub struct Register(pub Reg);
 impl Serialize for Register {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         serializer.serialize_str(self.0.name())
-    }
-}
-
-/// Where a value is when the routine begins or ends.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Location {
-    /// In a register.
-    Register(Reg),
-    /// So many bytes above the stack pointer at the routine's first instruction.
-    Stack(u64),
-}
-
-impl fmt::Display for Location {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Location::Register(reg) => f.write_str(reg.name()),
-            Location::Stack(offset) => write!(f, "[stack + {offset}]"),
-        }
-    }
-}
-
-impl Serialize for Location {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
     }
 }
 
@@ -197,67 +173,40 @@ impl Contract {
         let (word, rest) = text.split_at(end);
         let rest_at = start + end;
         match word {
-            "takes" | "returns" => {
+            "takes" => {
                 for item in items(rest, rest_at) {
                     let value = value(arch, &item)?;
-                    let (own, others) = match word {
-                        "takes" => (&self.takes, None),
-                        _ => (&self.returns, Some(&self.changes)),
-                    };
-                    let twice = own.iter().any(|known| {
-                        overlap(known.location, value.location)
-                            || (!value.name.is_empty() && known.name == value.name)
-                    });
-                    if twice {
-                        return Err(item.error(format!("`{}` stands here twice", item.text)));
-                    }
-                    if let (Location::Register(reg), Some(changes)) = (value.location, others)
-                        && changes.iter().any(|known| same_register(known.0, reg))
-                    {
-                        let message =
-                            format!("`{}` is under `changes` and under `returns`", reg.name());
-                        return Err(item.error(message).help("leave it under `returns` alone"));
-                    }
-                    match word {
-                        "takes" => self.takes.push(value),
-                        _ => self.returns.push(value),
-                    }
+                    not_twice(&self.takes, &value, &item)?;
+                    self.takes.push(value);
                 }
             }
-            "changes" | "keeps" => {
+            "returns" => {
                 for item in items(rest, rest_at) {
-                    if word == "keeps" && names_flags(arch, item.text) {
+                    let value = value(arch, &item)?;
+                    not_twice(&self.returns, &value, &item)?;
+                    if let Location::Register(reg) = value.location {
+                        not_under("changes", &self.changes, reg, &item)?;
+                    }
+                    self.returns.push(value);
+                }
+            }
+            "changes" => {
+                // Flags are free unless they are kept.
+                for item in items(rest, rest_at).filter(|item| !names_flags(arch, item.text)) {
+                    let reg = self.listed(&self.changes, arch, &item)?;
+                    not_under("keeps", &self.keeps, reg, &item)?;
+                    self.changes.push(Register(reg));
+                }
+            }
+            "keeps" => {
+                for item in items(rest, rest_at) {
+                    if names_flags(arch, item.text) {
                         self.keeps_flags = true;
                         continue;
                     }
-                    if word == "changes" && names_flags(arch, item.text) {
-                        // Flags are free unless they are kept.
-                        continue;
-                    }
-                    let reg = register(arch, &item)?;
-                    let (own, other, other_name) = match word {
-                        "changes" => (&self.changes, &self.keeps, "keeps"),
-                        _ => (&self.keeps, &self.changes, "changes"),
-                    };
-                    if own.iter().any(|known| same_register(known.0, reg)) {
-                        return Err(item.error(format!("`{}` stands here twice", item.text)));
-                    }
-                    if other.iter().any(|known| same_register(known.0, reg)) {
-                        let message =
-                            format!("`{}` is under `{other_name}` and under `{word}`", item.text);
-                        return Err(item.error(message).help("leave it under one of them"));
-                    }
-                    let returned = self.returns.iter().any(|value| {
-                        matches!(value.location, Location::Register(r) if same_register(r, reg))
-                    });
-                    if returned {
-                        let message = format!("`{}` is under `returns` already", item.text);
-                        return Err(item.error(message).help("leave it under `returns` alone"));
-                    }
-                    match word {
-                        "changes" => self.changes.push(Register(reg)),
-                        _ => self.keeps.push(Register(reg)),
-                    }
+                    let reg = self.listed(&self.keeps, arch, &item)?;
+                    not_under("changes", &self.changes, reg, &item)?;
+                    self.keeps.push(Register(reg));
                 }
             }
             _ if looks_like_clause(arch, rest) => {
@@ -281,6 +230,23 @@ impl Contract {
         Ok(())
     }
 
+    /// A register under `changes` or `keeps`, which stands there once and is no result.
+    fn listed(&self, own: &[Register], arch: Arch, item: &Item) -> Result<Reg, ContractError> {
+        let reg = register(arch, item)?;
+        if own.iter().any(|known| same_register(known.0, reg)) {
+            return Err(item.error(format!("`{}` stands here twice", item.text)));
+        }
+        let returned = self
+            .returns
+            .iter()
+            .any(|value| matches!(value.location, Location::Register(r) if same_register(r, reg)));
+        if returned {
+            let message = format!("`{}` is under `returns` already", item.text);
+            return Err(item.error(message).help("leave it under `returns` alone"));
+        }
+        Ok(reg)
+    }
+
     /// The registers that may differ when the routine returns: those under `returns` and `changes`.
     pub fn may_change(&self, reg: Reg) -> bool {
         let returned = self.returns.iter().filter_map(|value| match value.location {
@@ -289,6 +255,32 @@ impl Contract {
         });
         returned.chain(self.changes.iter().map(|reg| reg.0)).any(|known| same_register(known, reg))
     }
+}
+
+/// Refuses a value whose location or name the clause has already.
+fn not_twice(own: &[Value], value: &Value, item: &Item) -> Result<(), ContractError> {
+    let twice = own.iter().any(|known| {
+        overlap(known.location, value.location)
+            || (!value.name.is_empty() && known.name == value.name)
+    });
+    match twice {
+        true => Err(item.error(format!("`{}` stands here twice", item.text))),
+        false => Ok(()),
+    }
+}
+
+/// Refuses a register that another clause lists.
+fn not_under(
+    clause: &str,
+    listed: &[Register],
+    reg: Reg,
+    item: &Item,
+) -> Result<(), ContractError> {
+    if !listed.iter().any(|known| same_register(known.0, reg)) {
+        return Ok(());
+    }
+    let message = format!("`{}` is under `{clause}` already", item.text);
+    Err(item.error(message).help("leave it under one of the two clauses"))
 }
 
 /// Whether both names are of one register, or of its parts.
@@ -476,6 +468,25 @@ pub struct RoutineContract {
     /// What they say.
     #[serde(flatten)]
     pub contract: Contract,
+}
+
+impl RoutineContract {
+    /// Those of routines at addresses, by ascending address, each routine once. A text that is no contract is left out.
+    pub(crate) fn of_texts(
+        arch: Arch,
+        texts: impl IntoIterator<Item = (u64, String)>,
+    ) -> Vec<RoutineContract> {
+        let mut contracts: Vec<RoutineContract> = texts
+            .into_iter()
+            .filter_map(|(address, text)| {
+                let contract = Contract::parse(arch, text.lines()).ok()?;
+                Some(RoutineContract { address, text, contract })
+            })
+            .collect();
+        contracts.sort_by_key(|contract| contract.address);
+        contracts.dedup_by_key(|contract| contract.address);
+        contracts
+    }
 }
 
 /// The bytes of a record without its address.

@@ -18,7 +18,7 @@ pub use run::reload::CarriedOver;
 pub use run::session::{LastMoment, Session, SessionError, StopReason};
 pub use run::stops::{Breakpoint, Watch, WatchChange};
 pub use views::frames::{Argument, Frame};
-pub use views::places::{Place, SourceText};
+pub use views::places::{Place, SourceText, hex};
 pub use views::reasons::{Compared, Reason};
 pub use views::stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
 pub use views::step_report::{

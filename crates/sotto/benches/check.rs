@@ -37,21 +37,8 @@ mix:    add     eax, edi
         ret
 ";
 
-const MEAN: &str = "\
-        .target x86-64
-;: takes    rdi = table: address, esi = count
-;: returns  eax = mean
-;: changes  rcx, rdx
-mean:   xor     eax, eax
-        xor     ecx, ecx
-.next:  add     eax, [rdi + rcx*4]
-        inc     ecx
-        cmp     ecx, esi
-        jb      .next
-        xor     edx, edx
-        div     esi
-        ret
-";
+/// The routines of the tests of `sotto call`, of which one is called.
+const STATION: &str = include_str!("../../../tests/data/routines/station.s");
 
 fn checked(image: &Image) -> usize {
     let startup = Startup::with_arguments(["bench"]);
@@ -82,11 +69,12 @@ fn checking(criterion: &mut Criterion) {
 }
 
 fn calling(criterion: &mut Criterion) {
-    let source = Source { name: "mean.s".into(), text: MEAN.into() };
+    let source = Source { name: "station.s".into(), text: STATION.into() };
     let object = assemble(&source, &Options::default()).object.expect("the bench assembles");
-    let options = LinkOptions { entry: "mean".into(), local_entry: true, ..LinkOptions::default() };
+    let options =
+        LinkOptions { entry: "mean_".into(), local_entry: true, ..LinkOptions::default() };
     let image = link(&[object], &options).expect("the bench links");
-    let routine = Routine::find(&image, &[], "mean").expect("the routine is there");
+    let routine = Routine::find(&image, &[], "mean_").expect("the routine is there");
     let typed = ["[9,3,7,1]:4byte", "4"];
     let arguments: Vec<Argument> =
         typed.iter().map(|text| Argument::parse(Arch::X86_64, text).expect("it is one")).collect();

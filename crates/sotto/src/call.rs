@@ -2,9 +2,9 @@
 
 use std::path::PathBuf;
 
-use serde_json::{Value, json};
+use serde_json::json;
 use sotto_check::call::{
-    Argument, CallError, CallReport, CallResult, Ending, Routine, by_convention,
+    Argument, CallError, CallReport, Ending, Expectation, ExpectationError, Routine, by_convention,
 };
 use sotto_isa::Arch;
 use sotto_kernel::Startup;
@@ -36,26 +36,23 @@ pub fn call_command(args: &CallArgs, as_json: bool) -> Result<u8, Failure> {
     let report = routine.call(&arguments, &startup(&program), args.limit).map_err(refused)?;
     let mut expectations = Vec::new();
     for text in &args.expect {
-        expectations.push(Expectation::of(text, &report.results)?);
+        let compared = Expectation::of(text, &report.results);
+        expectations.push(compared.map_err(|error| no_expectation(&error))?);
     }
     let met = expectations.iter().all(|expectation| expectation.met);
     if as_json {
-        let expected: Vec<Value> = expectations
-            .iter()
-            .map(|e| json!({ "expected": e.wanted, "got": e.got, "met": e.met }))
-            .collect();
         let answer = json!({
             "routine": routine.name,
             "arguments": args.arguments,
             "report": report,
-            "expectations": expected,
+            "expectations": expectations,
         });
         output::say_json(&answer)?;
     } else {
         let head = format!("{}({})", args.routine, args.arguments.join(", "));
         output::say(&to_text(&head, &report))?;
         for expectation in &expectations {
-            output::say(&expectation.to_text())?;
+            output::say(&expectation_line(expectation))?;
         }
         tell_findings(&program, &report)?;
     }
@@ -186,55 +183,15 @@ pub fn refused(error: CallError) -> Failure {
     }
 }
 
-/// What a result was expected to be.
-pub struct Expectation {
-    pub wanted: String,
-    pub got: String,
-    pub met: bool,
+/// An expectation that is none, with what to write.
+pub fn no_expectation(error: &ExpectationError) -> Failure {
+    Failure::new(error.to_string(), "write a number: `--expect 5`, or `--expect mean=5`")
 }
 
-impl Expectation {
-    /// Compares a result with `value`, or with `name=value`.
-    ///
-    /// # Errors
-    ///
-    /// A value that is none, or a name that no result has.
-    pub fn of(text: &str, results: &[CallResult]) -> Result<Expectation, Failure> {
-        let named = text.split_once('=').and_then(|(name, value)| {
-            let found = results.iter().find(|r| r.name == name || r.location == name);
-            found.map(|found| (found, value))
-        });
-        let (result, value) = match (named, results.first()) {
-            (Some((result, value)), _) => (result, value),
-            (None, Some(first)) => (first, text),
-            // The routine did not return.
-            (None, None) => {
-                return Ok(Expectation {
-                    wanted: text.to_string(),
-                    got: "nothing".to_string(),
-                    met: false,
-                });
-            }
-        };
-        let met = result.is(value).ok_or_else(|| {
-            Failure::new(
-                format!("`{value}` is no value that a result of type {} has", result.kind.name()),
-                "write a number: `--expect 5`, or `--expect mean=5`",
-            )
-        })?;
-        Ok(Expectation { wanted: text.to_string(), got: result.value.clone(), met })
-    }
-
-    fn to_text(&self) -> String {
-        match self.met {
-            true => format!("  {} {}", paint(Tone::Changed, "as expected:"), self.wanted),
-            false => format!(
-                "  {} {}, and it is {}",
-                paint(Tone::Error, "expected:"),
-                self.wanted,
-                self.got
-            ),
-        }
+fn expectation_line(expectation: &Expectation) -> String {
+    match expectation.words() {
+        None => format!("  {} {}", paint(Tone::Changed, "as expected:"), expectation.expected),
+        Some(words) => format!("  {} {words}", paint(Tone::Error, "wrong:")),
     }
 }
 
@@ -257,8 +214,8 @@ fn to_text(head: &str, report: &CallReport) -> String {
         let changed = if buffer.changed { "" } else { "  (unchanged)" };
         lines.push(format!("  {:<10}{}{name} = {contents}{changed}", "argument", buffer.argument));
     }
-    lines.push(match &report.ending {
-        Ending::Returned => format!(
+    lines.push(match (report.ending.words(), &report.ending) {
+        (None, _) => format!(
             "  {:<10}{} instructions{}",
             "took",
             render::thousands(report.instructions),
@@ -267,29 +224,10 @@ fn to_text(head: &str, report: &CallReport) -> String {
                 bytes => format!(", {bytes} bytes of stack"),
             }
         ),
-        Ending::Exited { status } => {
-            format!(
-                "  {} it ended the program with status {status}",
-                paint(Tone::Warning, "no return:")
-            )
+        (Some(words), Ending::Fault { .. }) => {
+            format!("  {} {words}", paint(Tone::Error, "fault:"))
         }
-        Ending::Fault { report } => {
-            format!("  {} {}", paint(Tone::Error, "fault:"), report.message)
-        }
-        Ending::Limit { limit } => format!(
-            "  {} it runs on after {} instructions (`--limit` sets how many)",
-            paint(Tone::Warning, "no return:"),
-            render::thousands(*limit)
-        ),
-        Ending::NeedsInput => {
-            format!("  {} it waits for input", paint(Tone::Warning, "no return:"))
-        }
-        Ending::MemoryLimit => {
-            format!(
-                "  {} it wants more memory than it may have",
-                paint(Tone::Warning, "no return:")
-            )
-        }
+        (Some(words), _) => format!("  {} {words}", paint(Tone::Warning, "no return:")),
     });
     if !report.touched.is_empty() {
         let parts: Vec<String> = report

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::Folder;
+use common::{Folder, has};
 
 const WATCH: &str = "\
         .target x86-64
@@ -33,16 +33,6 @@ int keeper(void) { puts(\"the keeper sleeps\"); return 4; }
 
 fn folder() -> Folder {
     Folder::new(&[("watch.s", WATCH), ("keeper.c", KEEPER)])
-}
-
-/// Whether a C compiler is there. Without it the test is skipped, which it says; in CI it must be there.
-fn has(compiler: &str) -> bool {
-    let found = std::process::Command::new(compiler).arg("--version").output().is_ok();
-    if !found {
-        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
-        eprintln!("skipped: {compiler} is not installed");
-    }
-    found
 }
 
 #[test]

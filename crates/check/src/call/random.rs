@@ -1,7 +1,8 @@
 //! Random arguments for a contract, two routines compared on them, and a difference made small.
 
-use sotto_isa::{Arch, Reg, Width};
+use sotto_isa::{Arch, ArgumentLocations, RegisterRole, Storage, Width};
 use sotto_kernel::Startup;
+use sotto_machine::SplitMix64;
 use sotto_object::contract::{Contract, Location, Register, Value, ValueType};
 
 use crate::call::argument::{Argument, Element};
@@ -40,7 +41,7 @@ pub fn compare(
     startup: &Startup,
 ) -> Result<Option<Difference>, CallError> {
     let Some(contract) = &routine.contract else { return Ok(None) };
-    let mut random = Random(seed);
+    let mut random = Random(SplitMix64(seed));
     for round in 0..rounds {
         let arguments = random.arguments(contract, round);
         if let Some(what) = difference(routine, reference, &arguments, startup)? {
@@ -52,40 +53,26 @@ pub fn compare(
 
 /// The contract that a function of a C compiler has by the convention, with the types of another contract.
 pub fn by_convention(arch: Arch, contract: &Contract) -> Contract {
+    use RegisterRole::{Next, Stack};
     let convention = arch.convention();
-    let whole = |name: &str| Reg::parse(arch, name).expect("general registers have names");
-    let (mut integers, mut vectors) = (convention.arguments.iter(), 0u8);
-    let mut next = arch.return_address_slot();
-    let width = arch.address_bytes();
-    let vector = |number: u8| {
-        let mut registers = arch.bank_registers();
-        registers.nth(usize::from(number)).map(|(_, reg)| reg).expect("a vector register")
-    };
+    let mut locations = ArgumentLocations::new(arch);
     let takes = contract.takes.iter().map(|value| {
         let float = matches!(value.kind, ValueType::Float(_));
-        let location = if float && vectors < convention.vectors.arguments {
-            vectors += 1;
-            Location::Register(vector(vectors - 1))
-        } else if let Some(storage) = integers.next().filter(|_| !float) {
-            Location::Register(whole(arch.storage_name(*storage)))
-        } else {
-            let at = next;
-            let bytes = value.kind.width(arch).bytes().max(width);
-            next += bytes;
-            Location::Stack(at)
-        };
+        let location = locations.next(float, value.kind.width(arch).bytes());
         Value { location, ..value.clone() }
     });
     let takes = takes.collect();
     let returns = contract.returns.iter().take(1).map(|value| {
-        let location = match value.kind {
-            ValueType::Float(_) if convention.vectors.results > 0 => Location::Register(vector(0)),
-            _ => Location::Register(whole(arch.storage_name(convention.result))),
+        let reg = match value.kind {
+            ValueType::Float(_) if convention.vectors.results > 0 => arch.vector_register(0),
+            _ => arch.whole_register(convention.result),
         };
-        Value { location, ..value.clone() }
+        Value { location: Location::Register(reg), ..value.clone() }
     });
     let returns = returns.collect();
-    let changes = arch.general_storages().map(|s| Register(whole(arch.storage_name(s)))).collect();
+    let free = |storage: &Storage| !matches!(convention.role(*storage), Some(Stack | Next) | None);
+    let changes = arch.general_storages().filter(free);
+    let changes = changes.map(|storage| Register(arch.whole_register(storage))).collect();
     Contract { takes, returns, changes, ..Contract::default() }
 }
 
@@ -106,15 +93,8 @@ fn difference(
 }
 
 fn differs(got: &CallReport, wanted: &CallReport) -> Option<String> {
-    match &got.ending {
-        Ending::Returned => {}
-        Ending::Exited { status } => {
-            return Some(format!("it ended the program with status {status}"));
-        }
-        Ending::Fault { report } => return Some(report.message.clone()),
-        Ending::Limit { limit } => return Some(format!("it runs on after {limit} instructions")),
-        Ending::NeedsInput => return Some("it waits for input".to_string()),
-        Ending::MemoryLimit => return Some("it wants too much memory".to_string()),
+    if let Some(words) = got.ending.words() {
+        return Some(words);
     }
     if let (Some(got), Some(wanted)) = (got.results.first(), wanted.results.first())
         && !same_value(got.kind, got.bits, wanted.bits)
@@ -253,20 +233,16 @@ fn smaller(argument: &Argument) -> Vec<Argument> {
     }
 }
 
-/// Random numbers by the SplitMix64 generator.
-struct Random(u64);
+/// Makes random arguments.
+struct Random(SplitMix64);
 
 impl Random {
-    fn next(&mut self) -> u64 {
-        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut z = self.0;
-        z = (z ^ z >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        z = (z ^ z >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
-        z ^ z >> 31
+    fn number(&mut self) -> u64 {
+        self.0.next_number()
     }
 
     fn below(&mut self, limit: u64) -> u64 {
-        self.next() % limit
+        self.number() % limit
     }
 
     /// Arguments for a contract: corner values, and in most later rounds others.
@@ -288,7 +264,7 @@ impl Random {
                 let size = self.below(4);
                 let elements = (0..TABLE_ELEMENTS).flat_map(|_| {
                     let element = match size {
-                        0 => self.next(),
+                        0 => self.number(),
                         1 => self.below(4),
                         _ => self.below(1000),
                     };
@@ -319,7 +295,7 @@ impl Random {
                         let corners = [0, 1, 2, width.mask(), top, top - 1, top >> 1, 10];
                         corners[self.below(8) as usize]
                     }
-                    false => self.next() >> self.below(64),
+                    false => self.number() >> self.below(64),
                 };
                 let bits = bits & width.mask();
                 match value.kind {

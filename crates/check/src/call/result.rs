@@ -58,6 +58,22 @@ pub enum Ending {
     MemoryLimit,
 }
 
+impl Ending {
+    /// Why the routine did not return, in words; `None` if it did.
+    pub fn words(&self) -> Option<String> {
+        Some(match self {
+            Ending::Returned => return None,
+            Ending::Exited { status } => format!("it ended the program with status {status}"),
+            Ending::Fault { report } => report.message.clone(),
+            Ending::Limit { limit } => {
+                format!("it runs on after {limit} instructions (`--limit` sets how many)")
+            }
+            Ending::NeedsInput => "it waits for input".to_string(),
+            Ending::MemoryLimit => "it wants more memory than it may have".to_string(),
+        })
+    }
+}
+
 /// A value that a routine returned.
 #[derive(Clone, PartialEq, Debug, Serialize)]
 pub struct CallResult {
@@ -69,7 +85,7 @@ pub struct CallResult {
     #[serde(rename = "type")]
     pub kind: ValueType,
     /// Its bits.
-    #[serde(serialize_with = "hex")]
+    #[serde(serialize_with = "sotto_session::hex")]
     pub bits: u64,
     /// The value in words.
     pub value: String,
@@ -111,12 +127,8 @@ pub struct RegisterAfter {
     /// Its name.
     pub name: &'static str,
     /// Its value at the end.
-    #[serde(serialize_with = "hex")]
+    #[serde(serialize_with = "sotto_session::hex")]
     pub value: u64,
-}
-
-fn hex<S: Serializer>(value: &u64, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.serialize_str(&format!("{value:#x}"))
 }
 
 fn text<S: Serializer>(bytes: &[u8], serializer: S) -> Result<S::Ok, S::Error> {

@@ -1,17 +1,18 @@
-//! Setting a routine up, running it, and reading what it left.
+//! A routine of a program: running it with arguments, and reading what it left.
 
-use sotto_isa::{Arch, Reg, RegisterId, RegisterValue, Storage, Width};
+use sotto_isa::{Arch, ArgumentLocations, Reg, Width};
 use sotto_kernel::{Startup, Stop, Termination};
-use sotto_machine::{Machine, PAGE_BYTES, Permissions, RegionKind};
+use sotto_machine::RegionKind;
 use sotto_object::contract::{Contract, Location, ValueType};
 use sotto_object::{Image, ImageSymbol};
 use sotto_session::{Session, SessionError, SourceText};
 
-use crate::call::argument::{Argument, Element, fits};
+use crate::call::argument::{Argument, fits};
 use crate::call::result::{
     BufferAfter, CallReport, CallResult, Ending, RegisterAfter, TouchedMemory, words,
 };
-use crate::checker::{Checker, Options, Outcome, Raw};
+use crate::call::setup::{Block, build_stack, place_blocks, set_register, unset_registers};
+use crate::checker::{Checker, Options, Outcome, RawFinding, offset};
 use crate::kinds::Kind;
 
 /// A routine of a program.
@@ -67,20 +68,6 @@ pub enum CallError {
     #[error("the arguments do not fit into the memory that the program may have")]
     NoMemory,
 }
-
-/// A block of memory that an argument is placed in.
-struct Block {
-    argument: usize,
-    address: u64,
-    before: Vec<u8>,
-    element_bytes: u64,
-    is_text: bool,
-    is_room: bool,
-}
-
-/// Bytes behind each block that the routine must leave alone.
-const GUARD_BYTES: u64 = 32;
-const GUARD: u8 = 0xa5;
 
 impl<'a> Routine<'a> {
     /// The routine of this name.
@@ -175,9 +162,8 @@ impl<'a> Routine<'a> {
         let block_of = |number: usize| blocks.iter().find(|block| block.argument == number);
         let mut given: Vec<(Location, u64)> = Vec::new();
         let mut stack: Vec<(u64, u64)> = Vec::new();
-        let (mut integers, mut vectors) = (convention.arguments.iter(), 0u8);
+        let mut locations = ArgumentLocations::new(arch);
         let width = arch.address_bytes();
-        let mut next_on_stack = arch.return_address_slot();
         for &(number, argument) in &positional {
             let taken = self.contract.as_ref().and_then(|contract| contract.takes.get(number));
             let bits = match (argument, block_of(number)) {
@@ -189,18 +175,7 @@ impl<'a> Routine<'a> {
             let is_float = matches!(argument, Argument::Float(_));
             let location = match taken {
                 Some(value) => value.location,
-                None if is_float && vectors < convention.vectors.arguments => {
-                    vectors += 1;
-                    Location::Register(vector_register(arch, vectors - 1))
-                }
-                None => match integers.next().filter(|_| !is_float) {
-                    Some(storage) => Location::Register(whole(arch, *storage)),
-                    None => {
-                        let at = next_on_stack;
-                        next_on_stack += if is_float { 8 } else { width };
-                        Location::Stack(at)
-                    }
-                },
+                None => locations.next(is_float, if is_float { 8 } else { width }),
             };
             let kind = taken.map(|value| value.kind);
             let (bits, bytes) = self.bits(number, argument, bits, location, kind)?;
@@ -216,9 +191,9 @@ impl<'a> Routine<'a> {
             given.push((location, bytes));
         }
         if let Some(count) = convention.vector_count {
-            machine.set_register(count, u64::from(vectors));
+            machine.set_register(count, u64::from(locations.vectors()));
             if self.contract.is_none() {
-                given.push((Location::Register(whole(arch, count)), 1));
+                given.push((Location::Register(arch.whole_register(count)), 1));
             }
         }
         for argument in arguments {
@@ -315,21 +290,15 @@ impl<'a> Routine<'a> {
     /// Looks whether something was written behind a block.
     fn check_guards(&self, session: &mut Session, checker: &mut Checker, call: &Prepared) {
         for block in &call.blocks {
-            let mut guard = [0; GUARD_BYTES as usize];
-            let end = block.address + block.before.len() as u64;
-            let read = session.process().machine.memory().read_bytes(end, &mut guard);
-            if read.is_ok()
-                && let Some(at) = guard.iter().position(|byte| *byte != GUARD)
-            {
-                let fact = format!(
-                    "the routine wrote behind argument {}, which has {} bytes: byte {} is {:#x} now",
-                    block.argument + 1,
-                    block.before.len(),
-                    block.before.len() + at,
-                    guard[at]
-                );
-                checker.add(session, Raw::new(Kind::PastBuffer, self.address, fact));
-            }
+            let memory = session.process().machine.memory();
+            let Some((distance, value)) = block.overrun(memory) else { continue };
+            let fact = format!(
+                "the routine wrote behind argument {}, which has {} bytes: byte {} is {value:#x} now",
+                block.argument + 1,
+                block.size(),
+                block.size() + distance
+            );
+            checker.add(session, RawFinding::new(Kind::PastBuffer, self.address, fact));
         }
     }
 
@@ -424,7 +393,7 @@ impl<'a> Routine<'a> {
             })
             .collect();
         if self.contract.is_none() {
-            let result = whole(arch, arch.convention().result);
+            let result = arch.whole_register(arch.convention().result);
             let kind = ValueType::Unsigned(result.width());
             let bits = value_of(result);
             results.push(CallResult {
@@ -459,8 +428,7 @@ impl<'a> Routine<'a> {
                 continue;
             }
             let block = call.blocks.iter().find(|block| {
-                let end = block.address + block.before.len() as u64;
-                (block.address..end.max(block.address + 1)).contains(&range.start)
+                (block.address..block.end().max(block.address + 1)).contains(&range.start)
             });
             let what = match block {
                 Some(block) => {
@@ -523,122 +491,6 @@ fn run(session: &mut Session, checker: &mut Checker, return_address: u64, limit:
     Ending::Limit { limit }
 }
 
-/// Gives every general register a value of its own, so that it is seen whether it comes back.
-fn unset_registers(machine: &mut Machine) {
-    let arch = machine.arch();
-    let high = match arch.address_width() {
-        Width::W32 => 0x5a5a_0000,
-        _ => 0x5a5a_0000_0000_0000,
-    };
-    for storage in arch.general_storages() {
-        if storage != arch.stack_pointer() && storage != arch.pc() {
-            machine.set_register(storage, high | u64::from(storage.0) << 8 | 0x5a);
-        }
-    }
-}
-
-/// Maps a page to return to, and memory for the arguments that are passed by address.
-fn place_blocks(
-    machine: &mut Machine,
-    arguments: &[(usize, &Argument)],
-) -> Result<(Vec<Block>, u64), CallError> {
-    let contents: Vec<(usize, Vec<u8>, u64, bool, bool)> = arguments
-        .iter()
-        .filter_map(|&(number, argument)| match argument {
-            Argument::Text(text) => Some((number, [text, &[0][..]].concat(), 1, true, false)),
-            Argument::Array(bytes, element) => {
-                let (Element::Integer(width) | Element::Float(width)) = element;
-                Some((number, bytes.clone(), width.bytes(), false, false))
-            }
-            Argument::Buffer(size) => Some((number, vec![0; *size as usize], 1, true, true)),
-            Argument::Bytes(bytes) => Some((number, bytes.clone(), 1, true, false)),
-            _ => None,
-        })
-        .collect();
-    let room = |bytes: u64| (bytes + GUARD_BYTES).next_multiple_of(64);
-    let size: u64 = contents.iter().map(|(_, bytes, ..)| room(bytes.len() as u64)).sum();
-    let size = size.next_multiple_of(PAGE_BYTES);
-    let arch = machine.arch();
-    let stack = machine.memory().region_at(machine.register(arch.stack_pointer()));
-    // Far from the stack, so that an address past an argument is none of the stack's.
-    let limit = stack.map_or(1 << 31, |stack| stack.start - (1 << 28));
-    let memory = machine.memory_mut();
-    let start =
-        memory.gap_below(limit, 0x1_0000, size + 3 * PAGE_BYTES).ok_or(CallError::NoMemory)?;
-    let no_memory = |_| CallError::NoMemory;
-    let code = Permissions { read: true, write: false, execute: true };
-    memory.map(RegionKind::Mapping, start, PAGE_BYTES, code).map_err(no_memory)?;
-    let mut blocks = Vec::new();
-    if size > 0 {
-        let data = Permissions { read: true, write: true, execute: false };
-        let mut address = start + 2 * PAGE_BYTES;
-        memory.map(RegionKind::Mapping, address, size, data).map_err(no_memory)?;
-        memory.load(address, &vec![GUARD; size as usize]).map_err(|_| CallError::NoMemory)?;
-        for (argument, before, element_bytes, is_text, is_room) in contents {
-            memory.load(address, &before).map_err(|_| CallError::NoMemory)?;
-            let next = address + room(before.len() as u64);
-            blocks.push(Block { argument, address, before, element_bytes, is_text, is_room });
-            address = next;
-        }
-    }
-    Ok((blocks, start))
-}
-
-/// Puts arguments and the return address on the stack; the stack pointer at the routine's first instruction.
-fn build_stack(machine: &mut Machine, stack: &[(u64, u64)], return_address: u64) -> Option<u64> {
-    let arch = machine.arch();
-    let width = arch.address_bytes() as usize;
-    let slot = arch.return_address_slot();
-    let bytes = stack.iter().map(|(offset, _)| offset + 8).max().unwrap_or(slot);
-    let alignment = arch.convention().stack_alignment;
-    let top = machine.register(arch.stack_pointer());
-    // The stack is aligned before the call leaves the return address.
-    let before_call = (top - bytes - 256) & !(alignment - 1);
-    let stack_pointer = before_call - slot;
-    for (offset, bits) in stack {
-        let bytes = &bits.to_le_bytes()[..width];
-        machine.memory_mut().load(stack_pointer + offset, bytes).ok()?;
-    }
-    match arch.link_register() {
-        Some(link) => machine.set_register(link, return_address),
-        None => {
-            let bytes = &return_address.to_le_bytes()[..width];
-            machine.memory_mut().load(stack_pointer, bytes).ok()?;
-        }
-    }
-    machine.set_register(arch.stack_pointer(), stack_pointer);
-    Some(stack_pointer)
-}
-
-fn set_register(machine: &mut Machine, reg: Reg, bits: u64) {
-    match (reg.storage(), reg.id()) {
-        (Some(storage), _) => {
-            let old = machine.register(storage);
-            machine.set_register(storage, reg.merged_into(old, bits & reg.width().mask()));
-        }
-        (None, Some(id)) => set_vector(machine, id, bits),
-        (None, None) => {}
-    }
-}
-
-fn set_vector(machine: &mut Machine, id: RegisterId, bits: u64) {
-    machine.set_bank_register(id, RegisterValue::from(u128::from(bits)));
-}
-
-/// The whole register.
-fn whole(arch: Arch, storage: Storage) -> Reg {
-    Reg::parse(arch, arch.storage_name(storage)).expect("general registers have names")
-}
-
-fn vector_register(arch: Arch, number: u8) -> Reg {
-    let mut registers = arch.bank_registers();
-    registers.nth(usize::from(number)).map(|(_, reg)| reg).expect("a vector register")
-}
-
 fn width_mask(bytes: u64) -> u64 {
     Width::from_bytes(bytes).map_or(u64::MAX, Width::mask)
-}
-
-fn offset(bytes: u64) -> String {
-    if bytes == 0 { String::new() } else { format!(" + {bytes}") }
 }

@@ -4,6 +4,7 @@ use sotto_isa::{
     Arch, DecodeError, FlagSet, Instruction, RegisterId, RegisterValue, Storage, decode,
 };
 
+use crate::random::SplitMix64;
 use crate::{AccessKind, Fault, FlagOrigin, Memory, MemoryFault, MemoryFaultKind, Observer};
 
 /// Where control goes after an operation.
@@ -53,13 +54,12 @@ impl Default for TimeAndEntropy {
 }
 
 impl TimeAndEntropy {
-    /// The next random number, by the SplitMix64 generator.
+    /// The next random number.
     pub fn next_random(&mut self) -> u64 {
-        self.random = self.random.wrapping_add(0x9e37_79b9_7f4a_7c15);
-        let mut z = self.random;
-        z = (z ^ z >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
-        z = (z ^ z >> 27).wrapping_mul(0x94d0_49bb_1331_11eb);
-        z ^ z >> 31
+        let mut generator = SplitMix64(self.random);
+        let number = generator.next_number();
+        self.random = generator.0;
+        number
     }
 }
 

@@ -5,7 +5,7 @@ use elf_layout::read::elf::ProgramHeader as _;
 use elf_layout::{Endianness, Object as _, ObjectSection as _, ObjectSymbol as _};
 use sotto_isa::Arch;
 
-use crate::contract::{self, Contract, RoutineContract};
+use crate::contract::{self, RoutineContract};
 use crate::debug_info::read_lines::executable_lines;
 use crate::elf::numbers::{arch_of, is_64_bit, visibility_of};
 use crate::object::is_mapping_symbol;
@@ -196,15 +196,8 @@ fn read_contracts(arch: Arch, file: &elf_layout::File, base: u64) -> Vec<Routine
     let section = file.sections().find(|section| section.name() == Ok(contract::SECTION));
     let data = section.and_then(|section| section.data().ok()).unwrap_or_default();
     let records = contract::records(arch, data).into_iter();
-    let mut contracts: Vec<RoutineContract> = records
-        .filter_map(|(_, address, text)| {
-            let contract = Contract::parse(arch, text.lines()).ok()?;
-            Some(RoutineContract { address: address.wrapping_add(base), text, contract })
-        })
-        .collect();
-    contracts.sort_by_key(|contract| contract.address);
-    contracts.dedup_by_key(|contract| contract.address);
-    contracts
+    let texts = records.map(|(_, address, text)| (address.wrapping_add(base), text));
+    RoutineContract::of_texts(arch, texts)
 }
 
 /// Where the program headers are in memory, if a segment holds them. Source: Linux, `fs/binfmt_elf.c`.
@@ -294,7 +287,7 @@ fn read_symbols(arch: Arch, file: &elf_layout::File, base: u64) -> Vec<ImageSymb
             };
             let visibility = visibility_of(st_other);
             let binding = match st_info >> 4 {
-                // Nobody else sees it, whatever its binding says. Source: gABI, "Symbol Visibility".
+                // Hidden symbols are local to the component, whatever their binding. Source: gABI, "Symbol Visibility".
                 _ if matches!(visibility, Visibility::Hidden | Visibility::Internal) => {
                     Binding::Local
                 }

@@ -134,7 +134,7 @@ impl Reader {
             let elf_layout::SectionFlags::Elf { sh_flags } = section.flags() else { continue };
             let has = |bit: u32| sh_flags & u64::from(bit) != 0;
             let kind = section.kind();
-            // The note that says what the stack may hold is told by its flags; nothing of it is loaded.
+            // The flags of this section say whether the stack must be executable; the section is not loaded.
             if name == STACK_NOTE {
                 let exec = has(raw::SHF_EXECINSTR);
                 self.object.sections.push(Section {

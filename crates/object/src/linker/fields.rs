@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::contract::{self, Contract, RoutineContract};
+use crate::contract::{self, RoutineContract};
 use crate::linker::errors::line_of;
 use crate::linker::indirect::IndirectEntry;
 use crate::linker::layout::Output;
@@ -359,27 +359,24 @@ impl Linker<'_> {
 
     /// The contracts of the objects, by ascending address. What cannot be read is left out.
     pub fn contracts(&self) -> Vec<RoutineContract> {
-        let mut contracts = Vec::new();
+        let mut texts = Vec::new();
         for (number, object) in self.objects.iter().enumerate() {
             let sections = object.sections.iter().filter(|s| s.name == contract::SECTION);
             for section in sections {
                 for (at, _, text) in contract::records(object.arch, &section.data) {
                     let field = section.relocations.iter().find(|field| field.offset == at);
-                    let address = field.and_then(|field| {
+                    let resolved = field.and_then(|field| {
                         let resolved = self.resolve_directly(number, field.symbol)?;
-                        let left_out = resolved.is_number();
-                        (!left_out).then(|| resolved.value.wrapping_add_signed(field.addend))
+                        Some((resolved, field.addend))
                     });
-                    let contract = Contract::parse(object.arch, text.lines()).ok();
-                    if let (Some(address), Some(contract)) = (address, contract) {
-                        contracts.push(RoutineContract { address, text, contract });
+                    // The routine of a group that another object brought already is a number.
+                    if let Some((resolved, addend)) = resolved.filter(|(r, _)| !r.is_number()) {
+                        texts.push((resolved.value.wrapping_add_signed(addend), text));
                     }
                 }
             }
         }
-        contracts.sort_by_key(|contract| contract.address);
-        contracts.dedup_by_key(|contract| contract.address);
-        contracts
+        RoutineContract::of_texts(self.objects[0].arch, texts)
     }
 
     pub fn find_entry(&self, errors: &mut Vec<LinkError>) -> Option<u64> {

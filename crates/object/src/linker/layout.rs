@@ -28,7 +28,7 @@ impl Output {
         self.address + self.size
     }
 
-    /// Each thread's copy takes memory and the section itself takes none.
+    /// Whether the section takes no memory of the program: only each thread's copy does (`.tbss`).
     fn has_no_place(&self) -> bool {
         self.flags.tls && self.flags.nobits
     }
@@ -155,7 +155,7 @@ pub(crate) fn place(
     // The headers take the first page of the file.
     let mut file_end = FILE_PAGE;
     let mut address = base;
-    // The end of the thread-local sections that have no place.
+    // The end of `.tbss` so far.
     let mut thread_end = None;
     if let Some(bytes) = headers {
         segments.push(Segment { data: vec![0; bytes as usize], ..segment(base, false, false) });
@@ -164,7 +164,7 @@ pub(crate) fn place(
     }
     for output in outputs.iter_mut() {
         if output.has_no_place() {
-            // It follows the contents that threads start with, and what has a place overlaps it.
+            // `.tbss` follows `.tdata` in the template; the sections behind it overlap its addresses.
             output.address = align_up(thread_end.unwrap_or(address), output.align);
             thread_end = Some(output.end());
             continue;

@@ -68,7 +68,11 @@ pub struct Place {
 }
 
 /// Writes a 64-bit value as a hexadecimal string, since many readers of JSON lose bits above 2^53.
-pub(crate) fn hex<S: serde::Serializer>(value: &u64, serializer: S) -> Result<S::Ok, S::Error> {
+///
+/// # Errors
+///
+/// Those of the serializer.
+pub fn hex<S: serde::Serializer>(value: &u64, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.serialize_str(&format!("{value:#x}"))
 }
 

@@ -14,7 +14,7 @@ pub mod native;
 
 #[path = "../../../../tests/programs.rs"]
 mod programs;
-pub use programs::{Program, data, kernel_runs_32_bit, programs};
+pub use programs::{Program, data, has, kernel_runs_32_bit, programs};
 
 /// Assembles and links a text.
 pub fn image(name: &str, text: &str) -> Image {
@@ -29,16 +29,6 @@ pub fn session(text: &str) -> Session {
     let sources = vec![SourceText::new("lamp.s".into(), text.into())];
     let startup = Startup::with_arguments(["lamp"]);
     Session::start(image("lamp.s", text), sources, &startup).unwrap()
-}
-
-/// Whether a compiler is there. Without it the test is skipped, which it says; in CI it must be there.
-pub fn has(compiler: &str) -> bool {
-    let found = Command::new(compiler).arg("--version").output().is_ok();
-    if !found {
-        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
-        eprintln!("skipped: {compiler} is not installed");
-    }
-    found
 }
 
 /// The instruction as printed, in both orders, assembles to the same bytes, or to fewer: the compiler

@@ -8,7 +8,7 @@ use assert_cmd::Command;
 #[path = "../../../../tests/programs.rs"]
 mod programs;
 pub mod terminal;
-pub use programs::{Program, data, kernel_runs_32_bit, programs};
+pub use programs::{Program, data, has, kernel_runs_32_bit, programs};
 
 /// A folder that goes away, with files in it.
 pub struct Folder(tempfile::TempDir);
