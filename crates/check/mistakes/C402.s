@@ -10,7 +10,7 @@ _start: xor     eax, eax                ; read
         lea     rsi, [line]
         mov     edx, 64
         syscall
-        lea     rax, [calls]
+        mov     ecx, [calls]
         mov     eax, 60                 ; exit
         xor     edi, edi
         syscall

@@ -4,11 +4,12 @@ use std::collections::HashSet;
 use std::sync::Arc;
 
 use sotto_isa::{Control, FlagRole, FlagSet, Instruction, Operand, Storage, Traits};
-use sotto_kernel::{CompletedCall, Stop, Termination};
-use sotto_machine::{AccessKind, Event, Fault, Machine, StepEffects};
-use sotto_object::{DatumKind, Image};
-use sotto_session::{Place, Session};
+use sotto_kernel::{CompletedCall, Process, Stop, Termination};
+use sotto_machine::{AccessKind, Event, Fault, Machine, MemoryFaultKind, Step, StepEffects};
+use sotto_object::{DatumKind, Image, ImageSymbol};
+use sotto_session::{Place, Session, StepObserver};
 
+use crate::called::Called;
 use crate::conventions::{Active, Conventions, Held};
 use crate::finding::{Finding, Remark};
 use crate::kinds::Kind;
@@ -53,8 +54,8 @@ pub enum Outcome {
 /// A finding before its places have names.
 #[derive(Clone, Debug)]
 pub(crate) struct RawFinding {
-    kind: Kind,
-    at: u64,
+    pub kind: Kind,
+    pub at: u64,
     fact: String,
     history: Vec<(u64, String)>,
     help: Option<String>,
@@ -84,6 +85,30 @@ impl RawFinding {
         self.subject = subject;
         self
     }
+
+    /// The finding, with names for its places; `None` if the source allows it there.
+    pub fn named(self, session: &mut Session, moment: Option<u64>) -> Option<Finding> {
+        let info = self.kind.info();
+        let place = session.place(self.at);
+        if is_allowed_at(session, &place, info.code) {
+            return None;
+        }
+        let decoded = session.process_mut().machine.instruction_at(self.at).ok();
+        let instruction = decoded.map(|decoded| session.instruction_text(&decoded));
+        let remark = |(address, text)| Remark { place: session.place(address), text };
+        let history = self.history.into_iter().map(remark).collect();
+        Some(Finding {
+            code: info.code,
+            kind: self.kind,
+            severity: info.severity,
+            place,
+            instruction,
+            moment,
+            fact: self.fact,
+            history,
+            help: self.help.unwrap_or_else(|| info.remedy.to_string()),
+        })
+    }
 }
 
 /// Watches a program and collects findings.
@@ -97,9 +122,41 @@ pub struct Checker {
     undefined: (FlagSet, u64),
     /// A system call whose error no instruction has read yet: where it was made, and what it was.
     unread_error: Option<(u64, String)>,
-    /// Labelled data of our sources: first address, address behind it, name, and whether it is room.
-    data: Vec<(u64, u64, Arc<str>, bool)>,
+    /// Labelled data of our sources.
+    data: Declared,
+    called: Called,
     touched: Vec<Touched>,
+    /// What the step being made showed, and the moment before it.
+    found: Vec<RawFinding>,
+    moment: u64,
+}
+
+impl StepObserver for Checker {
+    fn before(&mut self, machine: &mut Machine, instruction: &Instruction) {
+        self.found.clear();
+        if instruction.control() == Control::Return {
+            self.found = self.conventions.before_return(machine, instruction);
+        }
+        self.before_division(machine, instruction);
+    }
+
+    fn after(
+        &mut self,
+        process: &mut Process,
+        moment: u64,
+        instruction: &Instruction,
+        step: &Step,
+        call: Option<&CompletedCall>,
+    ) {
+        self.moment = moment;
+        let mut found = std::mem::take(&mut self.found);
+        let machine = &mut process.machine;
+        self.look_at_step(machine, instruction, &step.effects, step.jumped, moment, &mut found);
+        if let Some(call) = call {
+            self.after_call(machine, instruction, call, &mut found);
+        }
+        self.found = found;
+    }
 }
 
 impl Checker {
@@ -114,8 +171,11 @@ impl Checker {
             seen: HashSet::new(),
             undefined: (FlagSet::NONE, 0),
             unread_error: None,
-            data: declared_data(image),
+            data: Declared::new(image),
+            called: Called::new(image),
             touched: Vec::new(),
+            found: Vec::new(),
+            moment: 0,
         }
     }
 
@@ -145,43 +205,35 @@ impl Checker {
 
     /// Executes one instruction and looks at it.
     pub fn step(&mut self, session: &mut Session) -> Outcome {
-        let moment = session.moment();
-        let machine = &mut session.process_mut().machine;
-        let instruction = machine.prepared_instruction();
-        let mut found = Vec::new();
-        if let Some(instruction) = &instruction
-            && instruction.control() == Control::Return
-        {
-            found = self.conventions.before_return(machine, instruction);
-        }
+        let process = session.process_mut();
+        let moment = process.executed();
+        let instruction = process.machine.prepared_instruction();
         if let Some(instruction) = &instruction {
-            self.before_division(machine, instruction, &mut found);
+            self.before(&mut process.machine, instruction);
         }
-        let (step, call, stop) = session.process_mut().step();
-        let completed = !matches!(stop, Stop::NeedsInput | Stop::Unfinished | Stop::MemoryLimit)
-            && !matches!(step.event, Some(Event::Fault(_)));
+        let (step, call, stop) = process.step();
+        let completed = process.executed() > moment && !matches!(step.event, Some(Event::Fault(_)));
         if let (Some(instruction), true) = (&instruction, completed) {
-            let machine = &mut session.process_mut().machine;
-            self.after(machine, instruction, &step.effects, step.jumped, moment, &mut found);
-            if let Some(call) = call {
-                self.after_call(machine, instruction, &call, &mut found);
-            }
+            self.after(process, moment, instruction, &step, call.as_deref());
         }
         session.process_mut().machine.take_back(step.effects);
-        self.tell(session, moment, found);
+        self.tell_found(session);
         match stop {
             Stop::Budget => Outcome::Continues,
             stop => Outcome::Stopped(stop),
         }
     }
 
+    /// Makes findings of what the last step showed, whose places have names in the session.
+    pub(crate) fn tell_found(&mut self, session: &mut Session) {
+        if !self.found.is_empty() {
+            let found = std::mem::take(&mut self.found);
+            self.tell_all(session, self.moment, found, false);
+        }
+    }
+
     /// The dividend's high half of a division that is about to be made. Source: SDM Vol. 2A, DIV.
-    fn before_division(
-        &self,
-        machine: &mut Machine,
-        instruction: &Instruction,
-        found: &mut Vec<RawFinding>,
-    ) {
+    fn before_division(&mut self, machine: &mut Machine, instruction: &Instruction) {
         if !instruction.traits().contains(Traits::WIDE_DIVISION) {
             return;
         }
@@ -195,7 +247,7 @@ impl Checker {
         if let Some(Cause::Unset(_) | Cause::Call(..)) = self.shadow.cause_of(storage) {
             let name = high.name();
             let value = high.part_of(machine.register(storage));
-            found.push(RawFinding::new(
+            self.found.push(RawFinding::new(
                 Kind::Dividend,
                 instruction.address,
                 format!(
@@ -205,7 +257,7 @@ impl Checker {
         }
     }
 
-    fn after(
+    fn look_at_step(
         &mut self,
         machine: &mut Machine,
         instruction: &Instruction,
@@ -234,6 +286,13 @@ impl Checker {
         match instruction.control() {
             Control::Call if jumped => {
                 let held = self.conventions.enter(machine, at, instruction.end(), moment + 1);
+                let is_set = |storage| {
+                    !matches!(
+                        self.shadow.cause_of(storage),
+                        Some(Cause::Unset(_) | Cause::Call(..))
+                    )
+                };
+                self.called.look_at(machine, at, &self.data, is_set, found);
                 if held == Held::Convention {
                     found.extend(self.conventions.misaligned(machine));
                 }
@@ -318,13 +377,13 @@ impl Checker {
 
     /// Accesses that begin in one variable and end in the next.
     fn look_at_accesses(&mut self, at: u64, effects: &StepEffects, found: &mut Vec<RawFinding>) {
-        if self.data.is_empty() {
+        if self.data.0.is_empty() {
             return;
         }
         let reads = effects.memory_reads.iter().map(|r| (r.address, r.bytes * r.elements, "read"));
         let writes = effects.memory.iter().map(|w| (w.address, w.bytes * w.elements, "written"));
         for (address, bytes, word) in reads.chain(writes) {
-            let Some((start, end, name, _)) = self.datum_at(address) else { continue };
+            let Some(Datum { start, end, name, .. }) = self.data.at(address) else { continue };
             let Some(reach) = address.checked_add(bytes).filter(|reach| reach > end) else {
                 continue;
             };
@@ -332,7 +391,7 @@ impl Checker {
             if bytes > 16 {
                 continue;
             }
-            let Some((_, _, next, _)) = self.datum_at(*end) else { continue };
+            let Some(Datum { name: next, .. }) = self.data.at(*end) else { continue };
             let fact = format!(
                 "{bytes} bytes are {word} at `{name}`{}, which has {}: {} of them {} `{next}`'s",
                 offset(address - start),
@@ -360,11 +419,6 @@ impl Checker {
             }
             None => {}
         }
-    }
-
-    fn datum_at(&self, address: u64) -> Option<&(u64, u64, Arc<str>, bool)> {
-        let after = self.data.partition_point(|datum| datum.0 <= address);
-        self.data[..after].last().filter(|datum| address < datum.1)
     }
 
     /// Whether the error of a system call is overwritten before an instruction reads it.
@@ -422,11 +476,11 @@ impl Checker {
             found.push(self.of_use(machine, used));
         }
         if let (Some(buffer), Some(count)) = (sent, report.result.filter(|result| *result > 0))
-            && let Some((start, end, name, _)) = self.datum_at(buffer.value)
+            && let Some(Datum { start, end, name, .. }) = self.data.at(buffer.value)
             && let reach = buffer.value.saturating_add(count as u64)
             && reach > *end
             // Several texts beside each other may be meant as one; a length that is one off is not.
-            && (reach - end <= 2 || self.datum_at(reach - 1).is_none())
+            && (reach - end <= 2 || self.data.at(reach - 1).is_none())
         {
             let call = report.name.unwrap_or("the call");
             let fact = format!(
@@ -439,7 +493,9 @@ impl Checker {
             found.push(RawFinding::new(Kind::DubiousCall, at, fact).help(help));
         }
         for written in &report.written {
-            let Some((start, end, name, _)) = self.datum_at(written.address) else { continue };
+            let Some(Datum { start, end, name, .. }) = self.data.at(written.address) else {
+                continue;
+            };
             let reach = written.address.saturating_add(written.bytes);
             if reach > *end {
                 let room = end - written.address;
@@ -525,7 +581,13 @@ impl Checker {
         if astray && told {
             return;
         }
-        let kind = if astray { Kind::RanPast } else { Kind::Fault };
+        let read_only = matches!(fault, Fault::Memory(fault)
+            if fault.access == AccessKind::Write && fault.kind == MemoryFaultKind::Protected);
+        let kind = match (astray, read_only) {
+            (true, _) => Kind::RanPast,
+            (_, true) => Kind::WriteReadOnly,
+            _ => Kind::Fault,
+        };
         let mut fact = report.message.clone();
         if let Some(first) = report.facts.first() {
             fact = format!("{fact}; {first}");
@@ -543,12 +605,6 @@ impl Checker {
         self.tell_all(session, moment, vec![raw], true);
     }
 
-    fn tell(&mut self, session: &mut Session, moment: u64, found: Vec<RawFinding>) {
-        if !found.is_empty() {
-            self.tell_all(session, moment, found, false);
-        }
-    }
-
     fn tell_all(
         &mut self,
         session: &mut Session,
@@ -564,31 +620,11 @@ impl Checker {
             {
                 continue;
             }
-            let info = raw.kind.info();
-            let place = session.place(raw.at);
             // Compilers leave out a mask that the processor applies itself.
-            let masked = raw.kind == Kind::ShiftCount && place.is_compiled();
-            if masked || is_allowed_at(session, &place, info.code) {
-                continue;
+            let masked = raw.kind == Kind::ShiftCount && session.place(raw.at).is_compiled();
+            if !masked {
+                self.findings.extend(raw.named(session, Some(moment)));
             }
-            let decoded = session.process_mut().machine.instruction_at(raw.at).ok();
-            let instruction = decoded.map(|decoded| session.instruction_text(&decoded));
-            let history = raw
-                .history
-                .into_iter()
-                .map(|(address, text)| Remark { place: session.place(address), text })
-                .collect();
-            self.findings.push(Finding {
-                code: info.code,
-                kind: raw.kind,
-                severity: info.severity,
-                place,
-                instruction,
-                moment: Some(moment),
-                fact: raw.fact,
-                history,
-                help: raw.help.unwrap_or_else(|| info.remedy.to_string()),
-            });
         }
     }
 
@@ -628,21 +664,42 @@ pub(crate) fn is_allowed_at(session: &Session, place: &Place, code: &str) -> boo
     [line, line.saturating_sub(1)].into_iter().filter_map(allows).any(|allowed| allowed)
 }
 
-/// Labelled data with a declared size, by ascending address.
-fn declared_data(image: &Image) -> Vec<(u64, u64, Arc<str>, bool)> {
-    let mut data: Vec<(u64, u64, Arc<str>, bool)> = image
-        .symbols
-        .iter()
-        .filter_map(|symbol| {
+/// A labelled datum with a declared size.
+pub(crate) struct Datum {
+    pub start: u64,
+    /// Address behind it.
+    pub end: u64,
+    pub name: Arc<str>,
+    pub kind: DatumKind,
+}
+
+/// The labelled data of a program, by ascending address.
+pub(crate) struct Declared(Vec<Datum>);
+
+impl Declared {
+    fn new(image: &Image) -> Declared {
+        let of_symbol = |symbol: &ImageSymbol| {
             let datum = symbol.datum?;
             let bytes = u64::from(datum.element_bytes).checked_mul(datum.count)?;
-            let end = symbol.address.checked_add(bytes)?;
-            let room = datum.kind == DatumKind::Space;
-            (bytes > 0).then(|| (symbol.address, end, symbol.name.as_str().into(), room))
-        })
-        .collect();
-    data.sort_by_key(|datum| datum.0);
-    data
+            let (start, name) = (symbol.address, symbol.name.as_str().into());
+            let end = start.checked_add(bytes).filter(|_| bytes > 0)?;
+            Some(Datum { start, end, name, kind: datum.kind })
+        };
+        let mut data: Vec<Datum> = image.symbols.iter().filter_map(of_symbol).collect();
+        data.sort_by_key(|datum| datum.start);
+        Declared(data)
+    }
+
+    /// The datum in which an address is.
+    pub fn at(&self, address: u64) -> Option<&Datum> {
+        let after = self.0.partition_point(|datum| datum.start <= address);
+        self.0[..after].last().filter(|datum| address < datum.end)
+    }
+
+    /// The first datum behind an address.
+    pub fn after(&self, address: u64) -> Option<&Datum> {
+        self.0.get(self.0.partition_point(|datum| datum.start <= address))
+    }
 }
 
 /// ` + 8`, and nothing for 0.

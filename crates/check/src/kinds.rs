@@ -102,6 +102,9 @@ kinds! {
     FlagsNotKept = "C110", Error, "flags that a contract keeps are changed",
         "the caller tests flags of before the call",
         "save the flags first and restore them, or leave them out of `keeps`";
+    VectorCount = "C111", Warning, "a routine with a variable number of arguments is called without their vector count",
+        "such a routine reads in al how many vector registers hold arguments, and saves those",
+        "set it before the call: `xor eax, eax` if no argument is a float, else their number in `al`";
     Unset = "C201", Warning, "a register is used that was never set",
         "the register holds what the kernel or the caller left in it, which may differ from run to run",
         "set the register first";
@@ -120,6 +123,15 @@ kinds! {
     ShiftCount = "C206", Warning, "a shift by the width or more",
         "the processor takes the count modulo the width, so that the value is not shifted out",
         "compare the count first";
+    Overwritten = "C207", Hint, "a value is overwritten before it is used",
+        "the instruction does nothing; often another register was meant",
+        "remove it, or use its value first";
+    ProductOverwrites = "C208", Warning, "the second result of a multiplication overwrites a value",
+        "the upper half of the product goes to a register that the instruction does not name",
+        "keep the value in another register, or multiply with a form that has one result: `imul rax, rcx`";
+    SignOfComparison = "C209", Hint, "a branch takes the numbers that were compared for what they are not",
+        "conditions for numbers with a sign and for those without differ as soon as the top bit is set",
+        "on x86: `jl`, `jge`, `jg`, `jle` for numbers with a sign, `jb`, `jae`, `ja`, `jbe` without; on arm64 `lt`, `ge`, `gt`, `le`, and `lo`, `hs`, `hi`, `ls`";
     UnknownCall = "C301", Warning, "an unknown system call",
         "the kernel answers ENOSYS and does nothing",
         "look the number up: `sotto explain write`";
@@ -135,12 +147,30 @@ kinds! {
     PastBuffer = "C402", Error, "a system call writes past a buffer",
         "what lies behind the buffer is overwritten",
         "pass the buffer's size as the count";
+    WriteReadOnly = "C403", Error, "a write to read-only data",
+        "the kernel maps code and `.rodata` without write permission, and ends the program",
+        "move what is written to `.data`, or room for it to `.bss`";
+    NoTerminator = "C404", Warning, "text without a zero at its end is given to a routine that reads up to one",
+        "the routine reads on into whatever lies behind the text",
+        "declare it with `.asciz`, or put `.byte 0` behind it";
     RanPast = "C501", Error, "control runs past the last instruction",
         "what follows the code is executed as if it were instructions",
         "end the program with an exit call, and a routine with a return";
     Fault = "C502", Error, "the program is stopped by a fault",
         "the kernel ends the program with a signal",
         "step back from the fault: `sotto step`, `resume`, `back`";
+    IntoData = "C503", Error, "control goes on into data",
+        "the processor takes the data for instructions",
+        "end the way before it with a jump, a return or an exit call, or move the data to `.data` or `.rodata`";
+    IntoRoutine = "C504", Hint, "control goes on into the next routine",
+        "a return or a jump may be missing at the end; the next routine is executed as well",
+        "return first; if it is meant, say so with `;: allow C504`";
+    MidInstruction = "C505", Error, "a jump into the middle of an instruction",
+        "its last bytes are taken for another instruction",
+        "jump to a label";
+    NoBase = "C506", Warning, "a routine calls itself on every way",
+        "every call needs stack, until there is none left",
+        "return without the call for the smallest case";
     Unused = "C601", Hint, "a label or datum is never used",
         "it may be misspelt elsewhere, or left over",
         "remove it, or make it `.global` if other files use it";

@@ -6,14 +6,17 @@
 //! [`call::Routine`], under the same checker.
 
 pub mod call;
+mod called;
 mod checker;
+mod code;
 mod conventions;
 mod finding;
+mod follower;
 mod kinds;
 mod shadow;
-mod unused;
 
 pub use checker::{Checker, Options, Outcome};
+pub use code::findings_of_code;
 pub use finding::{Finding, Remark};
+pub use follower::Follower;
 pub use kinds::{KINDS, Kind, KindInfo, Severity};
-pub use unused::unused_names;

@@ -14,6 +14,7 @@ pub use run::changes::Change;
 pub use run::evaluate::{EvaluateError, Evaluated};
 pub use run::last_writer::{Target, Writer, Wrote};
 pub use run::marks::{Comparison, Mark, MemoryDifference, RegisterDifference};
+pub use run::observe::StepObserver;
 pub use run::reload::CarriedOver;
 pub use run::session::{LastMoment, Session, SessionError, StopReason};
 pub use run::stops::{Breakpoint, Watch, WatchChange};

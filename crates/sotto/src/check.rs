@@ -1,7 +1,7 @@
 //! `sotto check`: a program run under the checker.
 
 use serde_json::json;
-use sotto_check::{Checker, Finding, Kind, Options, Outcome, Severity, unused_names};
+use sotto_check::{Checker, Finding, Kind, Options, Outcome, Severity, findings_of_code};
 use sotto_kernel::Stop;
 use sotto_session::Session;
 
@@ -27,11 +27,15 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
         None => session.process_mut().close_input(),
     }
     interrupt::listen();
-    let mut checker = Checker::new(&session, options.clone());
+    let of_code = findings_of_code(&mut session, &options);
+    let mut checker = Checker::new(&session, options);
     let ending = watch(&mut session, &mut checker, args.limit);
     checker.finish(&mut session);
     let mut found: Vec<Finding> = checker.into_findings();
-    found.extend(unused_names(&session, &options));
+    // What the run showed is not told again.
+    let told = |one: &Finding| found.iter().any(|f| (f.kind, &f.place) == (one.kind, &one.place));
+    let of_code: Vec<Finding> = of_code.into_iter().filter(|one| !told(one)).collect();
+    found.extend(of_code);
     // The worst come first; of one severity, in the order of the run.
     found.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
     let denied = match args.deny {

@@ -198,6 +198,9 @@ pub struct TraceArgs {
     /// Only system calls
     #[arg(long)]
     pub syscalls: bool,
+    /// Do not check the instructions; otherwise what `sotto check` finds stands below the line it is about
+    #[arg(long)]
+    pub no_check: bool,
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,

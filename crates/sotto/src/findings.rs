@@ -6,7 +6,7 @@ use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 use sotto_check::{Finding, Severity};
 use sotto_session::{Place, Session};
 
-use crate::console;
+use crate::console::{self, Tone, paint};
 use crate::render;
 
 /// The source line of a place, as an excerpt with all of its text marked.
@@ -20,13 +20,32 @@ fn excerpt<'a>(
     let source = session.sources().iter().find(|source| *source.name == **file)?;
     let line = console::sanitized(source.line(number)?);
     let start = line.len() - line.trim_start().len();
-    let end = line.trim_end().len();
+    let end = match place.is_compiled() {
+        true => line.trim_end().len(),
+        false => statement_end(&line, sotto_asm::comment_signs(session.arch())),
+    };
     let mut annotation = kind.span(start..end.max(start));
     if let Some(label) = label {
         annotation = annotation.label(console::in_line(label));
     }
     let name = console::in_line(&source.name).into_owned();
     Some(Snippet::source(line).line_start(number as usize).path(name).annotation(annotation))
+}
+
+/// Where a line's comment begins, or what is blank before it.
+fn statement_end(line: &str, signs: &[&str]) -> usize {
+    let mut quoted = None;
+    for (at, c) in line.char_indices() {
+        match (quoted, c) {
+            (None, '"' | '\'') => quoted = Some(c),
+            (Some(quote), c) if c == quote => quoted = None,
+            (None, _) if signs.iter().any(|sign| line[at..].starts_with(sign)) => {
+                return line[..at].trim_end().len();
+            }
+            _ => {}
+        }
+    }
+    line.trim_end().len()
 }
 
 /// A finding as text, with colour.
@@ -62,6 +81,24 @@ pub fn to_text(session: &Session, finding: &Finding) -> String {
     let help: Cow<str> = finding.help.as_str().into();
     group = group.element(Level::HELP.message(help));
     Renderer::styled().render(&[group]).to_string()
+}
+
+/// A finding below the step that it is about: the fact, then places and the remedy.
+pub fn beside_step(finding: &Finding) -> String {
+    let tone = match finding.severity {
+        Severity::Error => Tone::Error,
+        Severity::Warning => Tone::Warning,
+        Severity::Hint => Tone::Quiet,
+    };
+    let head = paint(tone, &format!("{} {}:", finding.severity.name(), finding.code));
+    let mut text = format!("        {head} {}", finding.fact);
+    for remark in &finding.history {
+        let place = console::plain(&render::place_line(&remark.place));
+        text.push_str(&format!("\n          {} ({place})", remark.text));
+    }
+    let help = finding.help.replace('\n', "\n          ");
+    text.push_str(&format!("\n          {} {help}", paint(Tone::Quiet, "help:")));
+    text
 }
 
 /// How many findings there are of each severity, in words: `1 error, 2 warnings`.

@@ -4,18 +4,22 @@ use std::collections::HashSet;
 use std::io::{self, Write};
 
 use serde_json::{Value, json};
+use sotto_check::Follower;
 use sotto_isa::Width;
 use sotto_session::{Session, StepReport, StopReason};
 
 use crate::cli::TraceArgs;
 use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
-use crate::{guest_io, interrupt, render, run, with_c};
+use crate::{findings, guest_io, interrupt, render, run, with_c};
 
 /// Status when the traced program died by a fault.
 const FAULTED: u8 = 1;
 /// Status when its memory limit was reached, as `run` has it.
 const LIMIT_REACHED: u8 = 124;
+
+/// Instructions before the trace that are looked at, at most, for findings in it.
+const CATCH_UP: u64 = 1 << 20;
 
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
@@ -56,12 +60,17 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     // The limit counts from where the trace begins.
     let end = u64::MAX;
     let (json, remarked) = (Vec::new(), HashSet::new());
-    let mut tracer = Tracer { session, args, as_json, colour, at, to, end, out, json, remarked };
+    let follower = (!args.no_check).then(Follower::default);
+    let mut tracer =
+        Tracer { session, args, as_json, colour, at, to, end, out, json, remarked, follower };
     let here = tracer.session.here().address;
     let status = match from.is_empty() || from.contains(&here) {
         true => None,
         false => tracer.run_to(&from)?,
     };
+    if let Some(follower) = &mut tracer.follower {
+        follower.catch_up(&mut tracer.session, CATCH_UP, &interrupt::asked);
+    }
     tracer.end = tracer.session.moment().saturating_add(limit);
     let status = match status {
         Some(status) => status,
@@ -88,6 +97,8 @@ struct Tracer<'a, W: Write> {
     json: Vec<u8>,
     /// What was remarked of steps so far.
     remarked: HashSet<String>,
+    /// What looks at the instructions, if they are checked.
+    follower: Option<Follower>,
 }
 
 impl<W: Write> Tracer<'_, W> {
@@ -197,7 +208,10 @@ impl<W: Write> Tracer<'_, W> {
             }
             // Values are those that the instruction finds.
             let values = if self.args.show.is_empty() { Vec::new() } else { self.values() };
-            let (completed, reason) = self.session.step_into(&mut report);
+            let (completed, reason) = match &mut self.follower {
+                Some(follower) => follower.step_into(&mut self.session, &mut report),
+                None => self.session.step_into(&mut report),
+            };
             // A loop would say the same again and again.
             if !self.as_json
                 && report.remark.as_ref().is_some_and(|text| self.remarked.contains(text))
@@ -215,6 +229,9 @@ impl<W: Write> Tracer<'_, W> {
             } else if completed && self.is_asked_for(&report) {
                 self.line(&report, &values)?;
             }
+            if completed {
+                self.findings(report.moment - 1)?;
+            }
             match reason {
                 StopReason::Done => {}
                 StopReason::NeedsInput => {
@@ -227,6 +244,18 @@ impl<W: Write> Tracer<'_, W> {
                 return Ok(0);
             }
         }
+    }
+
+    /// What was found in the step that began at this moment.
+    fn findings(&mut self, moment: u64) -> Result<(), Failure> {
+        let Some(follower) = &self.follower else { return Ok(()) };
+        let found = follower.findings(moment..moment + 1);
+        if self.as_json {
+            let values: Vec<Value> = found.iter().map(|one| json!({ "finding": one })).collect();
+            return values.iter().try_for_each(|value| self.print_json(value));
+        }
+        let texts: Vec<String> = found.iter().map(findings::beside_step).collect();
+        texts.iter().try_for_each(|text| self.print(text))
     }
 
     fn is_asked_for(&self, report: &StepReport) -> bool {

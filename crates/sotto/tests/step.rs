@@ -44,6 +44,14 @@ fn a_fault_is_shown_and_can_be_gone_back_from() {
 }
 
 #[test]
+fn findings_stand_below_the_step_that_they_are_about() {
+    let lamp = sotto_check::Kind::LostInCall.info().example;
+    let folder = Folder::new(&[("lamp.s", lamp)]);
+    let commands = "step 7\nback\nstep\nrewind\nresume\ncheck\ncheck off\nback\nback 3\nstep\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "lamp.s", "--plain"], commands));
+}
+
+#[test]
 fn input_is_waited_for_and_fed() {
     let common::Program { path, .. } =
         common::programs("x86-64").into_iter().find(|p| !p.input.is_empty()).unwrap();

@@ -41,6 +41,20 @@ fn only_chosen_values_at_chosen_places() {
 }
 
 #[test]
+fn findings_stand_below_the_line_that_they_are_about() {
+    let folder = Folder::new(&[("lamp.s", sotto_check::Kind::LostInCall.info().example)]);
+    let whole = folder.transcript(&["trace", "lamp.s"], "");
+    insta::assert_snapshot!(whole);
+    let data = folder.transcript(&["trace", "lamp.s", "--json"], "");
+    let finding = data.lines().find(|line| line.starts_with("{\"finding\"")).unwrap();
+    let finding: serde_json::Value = serde_json::from_str(finding).unwrap();
+    assert_eq!(finding["finding"]["code"], "C105");
+    // What comes before the trace is looked at too.
+    assert!(folder.transcript(&["trace", "lamp.s", "--from", "11"], "").contains("C105"));
+    assert!(!folder.transcript(&["trace", "lamp.s", "--no-check"], "").contains("C105"));
+}
+
+#[test]
 fn faults_end_a_trace_with_a_report_and_status_1() {
     let text = " .target x86-64\n .global _start\n_start: mov eax, 5\n mov rbx, [rax]\n";
     let folder = Folder::new(&[("fog.s", text)]);

@@ -372,7 +372,7 @@ impl Session {
     }
 
     /// Goes to where the session was at `moment`, dead or alive.
-    pub(crate) fn return_to(&mut self, moment: u64, ending: Option<Termination>) {
+    pub fn return_to(&mut self, moment: u64, ending: Option<Termination>) {
         self.go_to(moment);
         if ending.is_some() && self.ending().is_none() {
             self.go_back_to_the_end();
@@ -393,6 +393,7 @@ impl Session {
         edit.apply(&mut self.process);
         self.history.edits.push((moment, edit));
         self.furthest = moment;
+        self.branches.push(moment);
         self.trail.clear();
         self.writers.forget();
     }

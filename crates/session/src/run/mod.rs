@@ -6,6 +6,7 @@ pub(crate) mod history;
 pub(crate) mod last_writer;
 pub(crate) mod marks;
 pub(crate) mod motion;
+pub(crate) mod observe;
 pub(crate) mod reload;
 pub(crate) mod session;
 pub(crate) mod stops;

@@ -72,6 +72,7 @@ impl Session {
         self.compared = None;
         self.furthest = 0;
         self.trail.clear();
+        self.branches.clear();
         Ok(())
     }
 

@@ -13,6 +13,7 @@ use crate::run::evaluate;
 use crate::run::evaluate::{EvaluateError, Evaluated};
 use crate::run::history::History;
 use crate::run::marks::Mark;
+use crate::run::observe::{Observed, StepObserver};
 use crate::run::stops::Stops;
 use crate::views::places::{ImageNames, Place, SourceText};
 use crate::views::remarks;
@@ -120,6 +121,8 @@ pub struct Session {
     pub(crate) furthest: u64,
     /// Reports of the latest steps, one after the other.
     pub(crate) trail: VecDeque<Arc<StepReport>>,
+    /// The moments to which history was cut back since the start, in their order.
+    pub(crate) branches: Vec<u64>,
 }
 
 impl Session {
@@ -150,6 +153,7 @@ impl Session {
             texts: TextCache::default(),
             furthest: 0,
             trail: VecDeque::new(),
+            branches: Vec::new(),
         })
     }
 
@@ -270,6 +274,11 @@ impl Session {
         evaluate::flag_named(&self.image, name.trim())
     }
 
+    /// The moments at which a change made the run another from there on, in the order in which they were made.
+    pub fn branches(&self) -> &[u64] {
+        &self.branches
+    }
+
     /// The latest moment that was reached since history last branched.
     pub fn furthest(&self) -> u64 {
         self.furthest
@@ -379,7 +388,17 @@ impl Session {
     /// Executes one instruction. `None` if the program has ended or waits for input. Arriving at a
     /// breakpoint is counted, and is no reason to stop.
     pub fn step(&mut self) -> (Option<StepReport>, StopReason) {
-        let (report, reason) = self.step_plainly();
+        self.step_under(None)
+    }
+
+    /// Does the same under an observer.
+    pub fn step_under(
+        &mut self,
+        observer: Option<&mut dyn StepObserver>,
+    ) -> (Option<StepReport>, StopReason) {
+        let mut report = StepReport::default();
+        let (completed, reason) = self.step_into_observed(&mut report, observer);
+        let report = completed.then_some(report);
         if reason == StopReason::Done && !self.stops.breakpoints.is_empty() {
             self.arrive(self.process.machine.pc());
         }
@@ -397,22 +416,25 @@ impl Session {
     /// before: whoever steps millions of times need not make room for each. Whether it was completed;
     /// if not, the report is of no use.
     pub fn step_into(&mut self, report: &mut StepReport) -> (bool, StopReason) {
+        self.step_into_observed(report, None)
+    }
+
+    /// Does the same under an observer.
+    pub fn step_into_observed(
+        &mut self,
+        report: &mut StepReport,
+        observer: Option<&mut dyn StepObserver>,
+    ) -> (bool, StopReason) {
         if self.ending().is_some() {
             return (false, StopReason::Terminated);
         }
         self.history.keep(&mut self.process);
         let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
+        let observed = Observed::begin(observer, &mut self.process);
         let (step, syscall, stop) = self.step_process();
-        let incomplete = match stop {
-            Stop::NeedsInput => Some(StopReason::NeedsInput),
-            Stop::MemoryLimit => Some(StopReason::MemoryLimit),
-            Stop::Unfinished => {
-                self.settle();
-                Some(StopReason::Interrupted)
-            }
-            _ => None,
-        };
-        if let Some(reason) = incomplete {
+        observed.end(&mut self.process, &step, syscall.as_deref());
+        let reason = self.stop_of_step(stop);
+        if !matches!(reason, StopReason::Done | StopReason::Terminated) {
             self.compared = compared;
             return (false, reason);
         }
@@ -456,6 +478,20 @@ impl Session {
         let reason = if report.ended.is_some() { StopReason::Terminated } else { StopReason::Done };
         self.furthest = self.furthest.max(self.process.executed());
         (true, reason)
+    }
+
+    /// Why a step ended, whose process stopped so. An instruction that was left in its middle is taken back.
+    pub(crate) fn stop_of_step(&mut self, stop: Stop) -> StopReason {
+        match stop {
+            Stop::NeedsInput => StopReason::NeedsInput,
+            Stop::MemoryLimit => StopReason::MemoryLimit,
+            Stop::Unfinished => {
+                self.settle();
+                StopReason::Interrupted
+            }
+            Stop::Terminated(_) => StopReason::Terminated,
+            _ => StopReason::Done,
+        }
     }
 
     /// Why the program died; `None` if it did not.

@@ -1,6 +1,7 @@
 //! `sotto step`: a program under examination, line by line or on the full screen. Both carry out the same
 //! commands on the same [`Commander`].
 
+mod follow;
 pub(crate) mod inspect;
 pub(crate) mod line;
 pub(crate) mod saved_state;

@@ -13,3 +13,4 @@ quit:
         mov     x0, #0
         svc     #0
 _start: bl      lamp
+        b       quit

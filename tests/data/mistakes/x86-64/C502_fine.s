@@ -3,7 +3,6 @@
         .global _start
         .text
 _start: xor     ebx, ebx
-        lea     eax, [rbx]              ; computes the address alone
+        lea     edi, [rbx]              ; computes the address alone
         mov     eax, 60                 ; exit
-        xor     edi, edi
         syscall

@@ -4,9 +4,10 @@
 //! standard output at once, or collected for the full screen.
 
 use std::ffi::OsString;
-use std::io;
+use std::io::{self, Write};
 
 use serde_json::{Value, json};
+use sotto_check::Follower;
 use sotto_isa::{OperandOrder, Width};
 use sotto_session::{Format, Session, StepReport, StopReason, Wrote};
 
@@ -60,6 +61,8 @@ pub struct Commander {
     /// The program's first argument.
     argument: OsString,
     operands: OperandOrder,
+    /// What looks at the steps, if they are checked.
+    pub(crate) follower: Option<Follower>,
 }
 
 impl Commander {
@@ -86,6 +89,7 @@ impl Commander {
             name,
             argument,
             operands,
+            follower: Some(Follower::default()),
         })
     }
 
@@ -111,10 +115,14 @@ impl Commander {
         }
     }
 
-    /// Prints what somebody else said with its escape sequences, who has shown control characters as escapes.
-    fn print_styled(&mut self, text: &str) {
-        if let Answers::Collect(lines) = &mut self.answers {
-            lines.extend(text.lines().map(str::to_string));
+    /// Prints what is rendered already, with its escape sequences and with control characters shown as escapes.
+    pub(crate) fn print_rendered(&mut self, text: &str) {
+        match &mut self.answers {
+            Answers::Print => {
+                let written = writeln!(anstream::stdout().lock(), "{text}");
+                self.note(written);
+            }
+            Answers::Collect(lines) => lines.extend(text.lines().map(str::to_string)),
         }
     }
 
@@ -217,7 +225,7 @@ impl Commander {
                 let before = self.session.moment();
                 let (report, reason) = self.session.over(LIMIT, &interrupt::asked);
                 match report {
-                    Some(report) => self.show_step(&report),
+                    Some(report) => self.show_new_step(&report),
                     None => self.show_ran(before),
                 }
                 self.show_stop(reason);
@@ -313,6 +321,7 @@ impl Commander {
             Command::Syscalls => self.syscalls(),
             Command::Source => self.source(),
             Command::Code => self.code(),
+            Command::Check(on) => self.check(*on)?,
             Command::Help => self.print(&grammar::help()),
             Command::Quit => {}
         }
@@ -326,9 +335,12 @@ impl Commander {
 
     fn step(&mut self, count: u64) {
         for _ in 0..count {
-            let (report, reason) = self.session.step();
+            let (report, reason) = match &mut self.follower {
+                Some(follower) => follower.step(&mut self.session),
+                None => self.session.step(),
+            };
             if let Some(report) = &report {
-                self.show_step(report);
+                self.show_new_step(report);
                 if matches!(self.answers, Answers::Collect(_)) {
                     self.session.keep_report(report);
                 }
@@ -377,8 +389,19 @@ impl Commander {
         }
     }
 
-    /// Says how far the program ran, and what it wrote meanwhile.
+    /// The same of a step that was just made, with what was found.
+    fn show_new_step(&mut self, report: &StepReport) {
+        self.show_step(report);
+        self.show_findings(report.moment - 1);
+    }
+
+    /// Says how far the program ran, and what it wrote and what was found meanwhile.
     fn show_ran(&mut self, before: u64) {
+        self.show_written(before);
+        self.show_findings(before);
+    }
+
+    fn show_written(&mut self, before: u64) {
         /// Bytes of output that are shown at once, from its end.
         const MOST: u64 = 64 << 10;
         let process = self.session.process();
@@ -726,6 +749,7 @@ impl Commander {
         guest_io::connect(&mut self.session, self.args.stdin.as_deref())
             .map_err(|error| error.to_string())?;
         self.output_shown = 0;
+        self.check_anew();
         self.show_stop(StopReason::Done);
         Ok(())
     }
@@ -742,7 +766,7 @@ impl Commander {
             Answers::Print => load(),
             Answers::Collect(_) => {
                 let (program, said) = diagnostics::held(load);
-                self.print_styled(said.trim_end());
+                self.print_rendered(said.trim_end());
                 program
             }
         };
@@ -751,6 +775,7 @@ impl Commander {
         let mut session = session(program, &self.args).map_err(errors)?;
         let told = session.take_over(&mut self.session, LIMIT, &interrupt::asked);
         self.session = session;
+        self.check_anew();
         self.output_shown = self.session.process().output_bytes();
         for lost in &told.lost {
             self.complain(lost);
@@ -759,6 +784,13 @@ impl Commander {
         self.print(&paint(Tone::Quiet, &format!("reloaded; {reached}")));
         self.show_stop(StopReason::Done);
         Ok(())
+    }
+
+    /// Forgets what was found in another run.
+    fn check_anew(&mut self) {
+        if let Some(follower) = &mut self.follower {
+            *follower = Follower::default();
+        }
     }
 
     /// Words, symbols and registers for completion.

@@ -46,6 +46,7 @@ pub enum Command {
     Code,
     Restart(Option<Vec<String>>),
     Reload,
+    Check(Option<bool>),
     Help,
     Quit,
 }
@@ -319,6 +320,18 @@ const COMMANDS: &[Row] = &[
         arguments: "",
         help: "assemble the source again, and return to this line",
         make: |rest| rest.nothing(Command::Reload),
+        ..ROW
+    },
+    Row {
+        word: "check",
+        arguments: "[off]",
+        help: "what `sotto check` finds in the run up to now; `off`: not at every step",
+        make: |rest| match rest.text {
+            "" => Ok(Command::Check(None)),
+            "on" => Ok(Command::Check(Some(true))),
+            "off" => Ok(Command::Check(Some(false))),
+            _ => Err(rest.usage()),
+        },
         ..ROW
     },
     Row {

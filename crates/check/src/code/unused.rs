@@ -12,7 +12,7 @@ use crate::kinds::Kind;
 /// The names of the session's sources that stand there once: where they are defined.
 ///
 /// Names that other files may use, dotted labels, and names that a macro puts together are left out.
-pub fn unused_names(session: &Session, options: &Options) -> Vec<Finding> {
+pub(crate) fn unused_names(session: &Session, options: &Options) -> Vec<Finding> {
     let mut findings = Vec::new();
     if options.allow.contains(&Kind::Unused) {
         return findings;

@@ -1,0 +1,12 @@
+; C503: control goes on into data
+        .target x86-64
+        .global _start
+        .text
+_start: mov     ecx, [lamps]
+        cmp     ecx, 3
+        jne     .dark
+        mov     eax, 60                 ; exit
+        xor     edi, edi
+        syscall
+.dark:  mov     edi, 1
+lamps:  .long   3

@@ -1,0 +1,14 @@
+; C503, mended
+        .target x86-64
+        .global _start
+        .text
+_start: mov     ecx, [lamps]
+        cmp     ecx, 3
+        jne     .dark
+        mov     eax, 60                 ; exit
+        xor     edi, edi
+        syscall
+.dark:  mov     edi, 1
+        mov     eax, 60                 ; exit
+        syscall
+lamps:  .long   3

@@ -1,0 +1,74 @@
+//! Findings beside the steps that they are about.
+
+use serde_json::json;
+
+use crate::console::{Tone, paint};
+use crate::stepper::line::commander::Commander;
+use crate::{findings, interrupt, render};
+
+/// Instructions that are executed again, at most, to look at what a command ran over.
+const CATCH_UP: u64 = 1 << 20;
+/// Findings that are shown after a command; the rest is counted.
+const MOST: usize = 5;
+
+impl Commander {
+    /// Shows what was found since a moment, up to now. What a command ran over is looked at now, if it is not too long.
+    pub(crate) fn show_findings(&mut self, since: u64) {
+        let now = self.session.moment();
+        let Some(follower) = &mut self.follower else { return };
+        follower.catch_up(&mut self.session, CATCH_UP, &interrupt::asked);
+        let found = follower.findings(since..now).to_vec();
+        for finding in found.iter().take(MOST) {
+            match self.as_json {
+                true => self.print_json(&json!({ "finding": finding })),
+                false => self.print(&findings::beside_step(finding)),
+            }
+        }
+        if found.len() > MOST && !self.as_json {
+            let more = found.len() - MOST;
+            self.print(&paint(
+                Tone::Quiet,
+                &format!("        and {more} more; `check` lists them"),
+            ));
+        }
+    }
+
+    /// Looks at the run from its start up to now, and lists what is found; or no longer looks.
+    pub(crate) fn check(&mut self, on: Option<bool>) -> Result<(), String> {
+        if on == Some(false) {
+            self.follower = None;
+            self.print(&paint(
+                Tone::Quiet,
+                "steps are no longer checked; `check` checks them again",
+            ));
+            return Ok(());
+        }
+        let now = self.session.moment();
+        let follower = self.follower.get_or_insert_default();
+        if !follower.has_work(&self.session) {
+            return Err("nothing is judged: the program has no source lines and no contracts; `sotto check --libraries` judges all code".to_string());
+        }
+        follower.catch_up(&mut self.session, u64::MAX, &interrupt::asked);
+        let seen = follower.seen().min(now);
+        let found = follower.findings(0..now).to_vec();
+        for finding in &found {
+            match self.as_json {
+                true => self.print_json(&json!({ "finding": finding })),
+                false => {
+                    let text = findings::to_text(&self.session, finding);
+                    self.print_rendered(&text);
+                    let moment = finding.moment.map(render::thousands).unwrap_or_default();
+                    let there = format!("        at #{moment}: `until #{moment}` goes there\n");
+                    self.print(&paint(Tone::Quiet, &there));
+                }
+            }
+        }
+        let counts = match found.is_empty() {
+            true => "nothing found".to_string(),
+            false => format!("found {}", findings::counts(&found)),
+        };
+        let checked = render::thousands(seen);
+        self.print(&format!("{counts}; {checked} instructions checked"));
+        Ok(())
+    }
+}

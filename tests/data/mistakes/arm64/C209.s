@@ -1,0 +1,12 @@
+// C209: a branch takes the numbers that were compared for what they are not
+        .target arm64
+        .global _start
+        .text
+_start: mov     w1, -20
+        cmp     w1, 0
+        b.lo    .out                    // never below 0
+        mov     w1, 1
+.out:
+        mov     w0, 0
+        mov     w8, 93                  // exit
+        svc     0
