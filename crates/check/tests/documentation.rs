@@ -8,9 +8,10 @@ use sotto_check::KINDS;
 const HEAD: &str = "\
 # Checks
 
-`sotto check` runs a program and reports what it does and probably should not. Each finding has a code, the place, the values, where they
-came from, the reason and the remedy; `sotto explain C101` tells more about a code. Code that has source lines or a
-[contract](contracts.md) is judged, and with `--libraries` all of it. Errors and warnings make the status 1 (`--deny` says from which severity on);
+`sotto check` reads a program's code, runs it, and reports what it does and probably should not. Each finding has a code, the place, the
+values, where they came from, the reason and the remedy; `sotto explain C101` tells more about a code. Code that has source lines or a
+[contract](contracts.md) is judged, and with `--libraries` all of it. Files without `_start` are read alone; `--cases FILE` runs the [cases](contracts.md) of a
+routine. `step` and `trace` show what the run shows, below the step that it is about. Errors and warnings make the status 1 (`--deny` says from which severity on);
 `--allow C201` leaves a code out, and `;: allow C201` in the source does so for its line or the line below.
 
 This page is written from the table of findings (`crates/check/src/kinds.rs`).

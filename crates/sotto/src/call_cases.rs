@@ -3,12 +3,29 @@
 use std::path::Path;
 
 use serde_json::json;
-use sotto_check::call::{Case, CaseError, CaseReport, Routine};
+use sotto_check::call::{Case, CaseError, CaseReport, CaseTable, Routine};
 
 use crate::call;
 use crate::console::{Tone, paint};
 use crate::output::{self, Failure};
 use crate::program::Program;
+
+/// Reads a table of cases.
+///
+/// # Errors
+///
+/// A file that cannot be read or is no table of cases.
+pub fn read(path: &Path) -> Result<CaseTable, Failure> {
+    let shown = output::shown(path);
+    let text = String::from_utf8(output::read(path)?)
+        .map_err(|_| Failure::plain(format!("{shown} is no UTF-8 text")))?;
+    CaseTable::parse(&text).map_err(|error| {
+        Failure::new(
+            format!("{shown}:{}: {error}", error.line),
+            "a case is `[[case]]` with `name`, `arguments`, `expect` and `output`",
+        )
+    })
+}
 
 /// Runs every case and prints a table; the exit status.
 ///
@@ -22,26 +39,10 @@ pub fn run(
     limit: u64,
     as_json: bool,
 ) -> Result<u8, Failure> {
-    let shown = output::shown(path);
-    let text = String::from_utf8(output::read(path)?)
-        .map_err(|_| Failure::plain(format!("{shown} is no UTF-8 text")))?;
-    let cases = Case::parse_table(&text).map_err(|error| {
-        Failure::new(
-            format!("{shown}:{}: {error}", error.line),
-            "a case is `[[case]]` with `name`, `arguments`, `expect` and `output`",
-        )
-    })?;
-    let startup = call::startup(program);
+    let cases = read(path)?.cases;
     let mut failed: Vec<CaseReport> = Vec::new();
     for case in &cases {
-        let in_case = |failure: Failure| failure.in_context(&format!("{shown}, {}", case.name));
-        let arguments = call::arguments(program.image.arch, &case.arguments).map_err(in_case)?;
-        let report = case.run(routine, &arguments, &startup, limit).map_err(|error| {
-            in_case(match error {
-                CaseError::Call(error) => call::refused(error),
-                CaseError::Expectation(error) => call::no_expectation(&error),
-            })
-        })?;
+        let report = run_case(path, program, routine, case, limit)?;
         match as_json {
             true => output::say_json(&json!(report))?,
             false => output::say(&line(&routine.name, &report))?,
@@ -58,6 +59,29 @@ pub fn run(
         }
     }
     Ok(u8::from(!failed.is_empty()))
+}
+
+/// Runs a case of the table in a file.
+///
+/// # Errors
+///
+/// Arguments or expectations that do not go with the routine.
+pub fn run_case(
+    path: &Path,
+    program: &Program,
+    routine: &Routine,
+    case: &Case,
+    limit: u64,
+) -> Result<CaseReport, Failure> {
+    let context = format!("{}, {}", output::shown(path), case.name);
+    let in_case = |failure: Failure| failure.in_context(&context);
+    let arguments = call::arguments(program.image.arch, &case.arguments).map_err(in_case)?;
+    case.run(routine, &arguments, &call::startup(program), limit).map_err(|error| {
+        in_case(match error {
+            CaseError::Call(error) => call::refused(error),
+            CaseError::Expectation(error) => call::no_expectation(&error),
+        })
+    })
 }
 
 fn line(routine: &str, case: &CaseReport) -> String {

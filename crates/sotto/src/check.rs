@@ -1,24 +1,95 @@
 //! `sotto check`: a program run under the checker.
 
 use serde_json::json;
+use sotto_check::call::Routine;
 use sotto_check::{Checker, Finding, Kind, Options, Outcome, Severity, findings_of_code};
 use sotto_kernel::Stop;
 use sotto_session::Session;
 
 use crate::cli::{CheckArgs, Deny};
+use crate::console::{Tone, paint};
 use crate::output::{self, Failure};
-use crate::{findings, guest_io, interrupt, render, run, with_c};
+use crate::program::{self, Program};
+use crate::{call, call_cases, findings, guest_io, interrupt, render, run, with_c};
 
 /// Status when something was found.
 const FOUND: u8 = 1;
+
+/// What was found, and how it was looked at.
+#[derive(Default)]
+struct Looked {
+    findings: Vec<Finding>,
+    /// How the run ended, or why there was none, and what came of the cases.
+    run: String,
+    /// Cases whose results are not what they should be.
+    wrong: Vec<String>,
+}
 
 /// `sotto check`
 pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
     let allow = args.allow.iter().map(|code| kind(code)).collect::<Result<_, _>>()?;
     let options = Options { libraries: args.libraries, allow, memory: false };
-    let program = with_c::load_program(&args.program, args.with_c, as_json)?;
+    let program = match args.with_c {
+        true => with_c::load_program(&args.program, true, as_json)?,
+        false => program::load_routines(&args.program, as_json)?,
+    };
+    interrupt::listen();
+    let cases = cases(args, &program)?;
+    let (starts, has_cases) = (program.starts, !args.cases.is_empty());
     let startup = run::startup(&program.argument, &args.arguments, args.memory);
     let mut session = run::session(program, &startup)?;
+    let mut of_code = findings_of_code(&mut session, &options);
+    let mut looked = match starts {
+        true => run_program(args, &mut session, &options)?,
+        false => Looked::default(),
+    };
+    looked.run = match (starts, has_cases) {
+        (true, _) => format!("the program {}", looked.run),
+        (false, true) => String::new(),
+        (false, false) => {
+            format!("not run: it has no `{}`; `--cases FILE` runs routines", args.program.entry)
+        }
+    };
+    if has_cases {
+        let separator = if looked.run.is_empty() { "" } else { "; " };
+        looked.run = format!("{}{separator}{}", looked.run, cases.run);
+    }
+    looked.wrong = cases.wrong;
+    let allowed = |finding: &Finding| !options.allow.contains(&finding.kind);
+    for finding in cases.findings.into_iter().filter(allowed) {
+        looked.add(finding);
+    }
+    for finding in of_code.drain(..) {
+        looked.add(finding);
+    }
+    // The worst come first; of one severity, in the order of the run.
+    looked.findings.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
+    let denied = match args.deny {
+        Deny::Hint => Severity::Hint,
+        Deny::Warning => Severity::Warning,
+        Deny::Error => Severity::Error,
+    };
+    let found = looked.findings.iter().any(|finding| finding.severity >= denied);
+    tell(&session, &looked, as_json)?;
+    Ok(if found || !looked.wrong.is_empty() { FOUND } else { 0 })
+}
+
+impl Looked {
+    /// Adds a finding unless it was told already of this place.
+    fn add(&mut self, finding: Finding) {
+        let same = |known: &Finding| (known.kind, &known.place) == (finding.kind, &finding.place);
+        if !self.findings.iter().any(same) {
+            self.findings.push(finding);
+        }
+    }
+}
+
+/// Runs the program under the checker.
+fn run_program(
+    args: &CheckArgs,
+    session: &mut Session,
+    options: &Options,
+) -> Result<Looked, Failure> {
     match &args.stdin {
         Some(path) => {
             session.process_mut().set_input_source(guest_io::file_source(path)?);
@@ -26,26 +97,37 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
         // Nobody is asked for input: a check runs by itself.
         None => session.process_mut().close_input(),
     }
-    interrupt::listen();
-    let of_code = findings_of_code(&mut session, &options);
-    let mut checker = Checker::new(&session, options);
-    let ending = watch(&mut session, &mut checker, args.limit);
-    checker.finish(&mut session);
-    let mut found: Vec<Finding> = checker.into_findings();
-    // What the run showed is not told again.
-    let told = |one: &Finding| found.iter().any(|f| (f.kind, &f.place) == (one.kind, &one.place));
-    let of_code: Vec<Finding> = of_code.into_iter().filter(|one| !told(one)).collect();
-    found.extend(of_code);
-    // The worst come first; of one severity, in the order of the run.
-    found.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
-    let denied = match args.deny {
-        Deny::Hint => Severity::Hint,
-        Deny::Warning => Severity::Warning,
-        Deny::Error => Severity::Error,
-    };
-    let status = found.iter().any(|finding| finding.severity >= denied);
-    tell(&session, &found, &ending, as_json)?;
-    Ok(if status { FOUND } else { 0 })
+    let mut checker = Checker::new(session, options.clone());
+    let run = watch(session, &mut checker, args.limit);
+    checker.finish(session);
+    Ok(Looked { findings: checker.into_findings(), run, wrong: Vec::new() })
+}
+
+/// Runs the tables of cases.
+fn cases(args: &CheckArgs, program: &Program) -> Result<Looked, Failure> {
+    let mut looked = Looked::default();
+    let (mut count, mut passed) = (0, 0);
+    for path in &args.cases {
+        let table = call_cases::read(path)?;
+        let stem = path.file_stem().unwrap_or_default().to_string_lossy().into_owned();
+        let name = table.routine.unwrap_or(stem);
+        let found = Routine::find(&program.image, &program.sources, &name);
+        let routine =
+            found.map_err(|error| call::refused(error).in_context(&output::shown(path)))?;
+        for case in &table.cases {
+            let report = call_cases::run_case(path, program, &routine, case, args.limit)?;
+            count += 1;
+            passed += u64::from(report.wrong.is_empty());
+            // Findings are told by themselves.
+            let told: Vec<String> =
+                report.report.findings.iter().map(|f| format!("{}: {}", f.code, f.fact)).collect();
+            let wrong = report.wrong.iter().filter(|text| !told.contains(text));
+            looked.wrong.extend(wrong.map(|text| format!("{name}, {}: {text}", case.name)));
+            report.report.findings.into_iter().for_each(|finding| looked.add(finding));
+        }
+    }
+    looked.run = format!("{passed} of {count} cases passed");
+    Ok(looked)
 }
 
 fn kind(code: &str) -> Result<Kind, Failure> {
@@ -82,16 +164,20 @@ fn watch(session: &mut Session, checker: &mut Checker, limit: u64) -> String {
     }
 }
 
-fn tell(session: &Session, found: &[Finding], ending: &str, as_json: bool) -> Result<(), Failure> {
+fn tell(session: &Session, looked: &Looked, as_json: bool) -> Result<(), Failure> {
+    let Looked { findings: found, run, wrong } = looked;
     if as_json {
         for finding in found {
             output::say_json(&json!(finding))?;
         }
-        return output::say_json(&json!({ "run": ending, "findings": found.len() }));
+        return output::say_json(&json!({ "run": run, "findings": found.len(), "wrong": wrong }));
     }
     for finding in found {
         output::say_rendered(&findings::to_text(session, finding))?;
         output::say("")?;
+    }
+    for text in wrong {
+        output::say(&format!("{} {text}", paint(Tone::Error, "wrong:")))?;
     }
     let lines = session.image().lines.rows.is_empty() && session.image().contracts.is_empty();
     let what = match (found.is_empty(), lines) {
@@ -99,5 +185,5 @@ fn tell(session: &Session, found: &[Finding], ending: &str, as_json: bool) -> Re
         (true, false) => "nothing found".to_string(),
         _ => format!("found {}", findings::counts(found)),
     };
-    output::say(&format!("{what}; the program {ending}"))
+    output::say(&format!("{what}; {run}"))
 }

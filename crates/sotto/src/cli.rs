@@ -274,6 +274,9 @@ pub struct CheckArgs {
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,
+    /// Table of cases (TOML) to run too, for the routine that it names or is called after; can be given several times
+    #[arg(long, value_name = "FILE")]
+    pub cases: Vec<PathBuf>,
     /// Stop after this many instructions
     #[arg(long, value_name = "N", default_value_t = 20_000_000)]
     pub limit: u64,

@@ -28,6 +28,8 @@ pub struct Program {
     pub name: String,
     /// The program's first argument: that name as it was given.
     pub argument: OsString,
+    /// It has an instruction to start at; otherwise its files hold routines alone.
+    pub starts: bool,
 }
 
 /// What a file turned out to be.
@@ -49,6 +51,8 @@ pub struct BuildOptions {
     pub runs: bool,
     /// The program may start at a symbol that only its own file sees.
     pub local_entry: bool,
+    /// The files may hold routines alone.
+    pub routines: bool,
     /// Report as data.
     pub json: bool,
 }
@@ -73,6 +77,15 @@ pub fn load_routine(args: &ProgramArgs, json: bool) -> Result<Program, Failure> 
     load_by(args, BuildOptions { json, runs: true, local_entry: true, ..BuildOptions::default() })
 }
 
+/// Makes a program of the files that may be routines alone.
+///
+/// # Errors
+///
+/// See [`load`].
+pub fn load_routines(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
+    load_by(args, BuildOptions { json, runs: true, routines: true, ..BuildOptions::default() })
+}
+
 fn load_by(args: &ProgramArgs, making: BuildOptions) -> Result<Program, Failure> {
     let first = &args.files[0];
     let (objects, archives, assemblies) = match inputs(args)? {
@@ -81,7 +94,9 @@ fn load_by(args: &ProgramArgs, making: BuildOptions) -> Result<Program, Failure>
             let operands = args.operands.unwrap_or_default();
             let sources = with_files(&image, Vec::new());
             let image = *image;
-            return Ok(Program { image, sources, assemblies: vec![], operands, name, argument });
+            let starts = true;
+            let assemblies = Vec::new();
+            return Ok(Program { image, sources, assemblies, operands, name, argument, starts });
         }
         Inputs::Parts(sources, objects, archives) => {
             let assembled = assemble_all(sources, args, making);
@@ -184,9 +199,20 @@ pub fn link_all(
         position_independent: making.position_independent,
         local_entry: making.local_entry,
     };
-    let image = link(&objects, &options).map_err(|errors| {
-        let no_entry = errors.iter().any(|error| matches!(error, LinkError::NoEntry { .. }));
-        if making.local_entry && no_entry {
+    let is_entry = |error: &LinkError| matches!(error, LinkError::NoEntry { .. });
+    let mut linked = link(&objects, &options);
+    let mut starts = true;
+    if making.routines
+        && let Err(errors) = &linked
+        && let [LinkError::NoEntry { local: false, has_main: false, .. }] = errors[..]
+        && let Some(routine) = routine_names(&objects).first()
+    {
+        starts = false;
+        let entry = routine.to_string();
+        linked = link(&objects, &LinkOptions { entry, local_entry: true, ..options });
+    }
+    let image = linked.map_err(|errors| {
+        if making.local_entry && errors.iter().any(is_entry) {
             return no_routine(&objects, &args.entry);
         }
         diagnostics::print_link(&errors, making.runs, making.json);
@@ -196,11 +222,11 @@ pub fn link_all(
     let (name, argument) = (output::shown(&args.files[0]), args.files[0].clone().into_os_string());
     let written = assemblies.first().map(|assembly| assembly.operands);
     let operands = args.operands.or(written).unwrap_or_default();
-    Ok(Program { image, sources, assemblies, operands, name, argument })
+    Ok(Program { image, sources, assemblies, operands, name, argument, starts })
 }
 
-/// Says that no file has a routine.
-fn no_routine(objects: &[Object], name: &str) -> Failure {
+/// The names of what stands in code.
+fn routine_names(objects: &[Object]) -> Vec<&str> {
     let is_routine = |object: &Object, symbol: &Symbol| match symbol.place {
         Place::Section(section, _) => {
             let named = !symbol.name.starts_with(['.', '$']) && !symbol.name.contains('\0');
@@ -208,11 +234,16 @@ fn no_routine(objects: &[Object], name: &str) -> Failure {
         }
         _ => false,
     };
-    let known: Vec<&str> = objects
+    objects
         .iter()
         .flat_map(|object| object.symbols.iter().filter(|symbol| is_routine(object, symbol)))
         .map(|symbol| symbol.name.as_str())
-        .collect();
+        .collect()
+}
+
+/// Says that no file has a routine.
+fn no_routine(objects: &[Object], name: &str) -> Failure {
+    let known = routine_names(objects);
     let help = match sotto_asm::nearest(name, known.iter().copied()) {
         Some(near) => format!("did you mean `{near}`?"),
         None if known.is_empty() => "the files have no routines".to_string(),

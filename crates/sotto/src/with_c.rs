@@ -181,5 +181,6 @@ fn finish(args: &ProgramArgs, image: Image, assemblies: &[Assembly]) -> Program 
     let (name, argument) = (output::shown(first), first.clone().into_os_string());
     let written = assemblies.first().map(|assembly| assembly.operands);
     let operands = args.operands.or(written).unwrap_or_default();
-    Program { image, sources, assemblies: Vec::new(), operands, name, argument }
+    let assemblies = Vec::new();
+    Program { image, sources, assemblies, operands, name, argument, starts: true }
 }

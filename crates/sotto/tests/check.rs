@@ -99,6 +99,32 @@ fn findings_are_allowed_by_code_and_in_the_source() {
 }
 
 #[test]
+fn routines_without_a_start_are_read_and_run_by_their_cases() {
+    let double = " .target x86-64\n;: takes edi = depth: u32\n;: returns eax = twice\ndouble: lea eax, [rdi + rdi]\n ret\n";
+    let lost = double.replace("lea", "mov ebx, 3\n lea");
+    let cases = "[[case]]\narguments = [4]\nexpect = 8\n[[case]]\narguments = [5]\nexpect = 11\n";
+    let folder = Folder::new(&[
+        ("double.s", double),
+        ("lost.s", &lost),
+        ("double.toml", cases),
+        ("other.toml", &format!("routine = \"double\"\n{cases}")),
+        ("none.toml", cases),
+    ]);
+    let read = folder.transcript(&["check", "double.s"], "");
+    assert!(read.contains("nothing found; not run: it has no `_start`"), "{read}");
+    let run = folder.transcript(&["check", "double.s", "--cases", "double.toml"], "");
+    assert!(run.contains("wrong: double, case 2: expected 11, and it is 10"), "{run}");
+    assert!(
+        run.contains("nothing found; 1 of 2 cases passed") && run.contains("status 1"),
+        "{run}"
+    );
+    let lost = folder.transcript(&["check", "lost.s", "--cases", "other.toml"], "");
+    assert_eq!(lost.matches("error[C107]").count(), 1, "{lost}");
+    let none = folder.transcript(&["check", "double.s", "--cases", "none.toml"], "");
+    assert!(none.contains("none.toml: no routine `none`"), "{none}");
+}
+
+#[test]
 fn a_hint_makes_no_status_unless_it_is_asked_for() {
     let folder = Folder::new(&[("tide.s", &example("C601"))]);
     folder.sotto(&["check", "tide.s"]).assert().code(0);

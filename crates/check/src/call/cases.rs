@@ -8,7 +8,8 @@
 //! ```
 //!
 //! Arguments are written as on the command line; numbers may stand without quotes. `expect` is the result, or a table of
-//! results by name; `output` is what the routine writes.
+//! results by name; `output` is what the routine writes. `routine = "mean"` above the cases says whose they are, for who
+//! is given the table alone.
 
 use std::collections::BTreeMap;
 
@@ -19,6 +20,15 @@ use crate::call::argument::Argument;
 use crate::call::expectation::{Expectation, ExpectationError};
 use crate::call::result::{CallReport, Ending};
 use crate::call::routine::{CallError, Routine};
+
+/// Cases, and whose they are.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct CaseTable {
+    /// The routine's name, if the table says it.
+    pub routine: Option<String>,
+    /// At least one.
+    pub cases: Vec<Case>,
+}
 
 /// One case.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -72,6 +82,7 @@ pub struct CaseReport {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Table {
+    routine: Option<String>,
     #[serde(rename = "case", default)]
     cases: Vec<Row>,
 }
@@ -124,13 +135,13 @@ impl Expected {
     }
 }
 
-impl Case {
+impl CaseTable {
     /// Reads a table of cases.
     ///
     /// # Errors
     ///
     /// The first thing that is wrong with the text. A table without cases is none.
-    pub fn parse_table(text: &str) -> Result<Vec<Case>, CasesError> {
+    pub fn parse(text: &str) -> Result<CaseTable, CasesError> {
         let table: Table = toml::from_str(text).map_err(|error| CasesError {
             line: error.span().map_or(1, |span| text[..span.start].matches('\n').count() + 1),
             message: error.message().lines().next().unwrap_or_default().to_string(),
@@ -147,9 +158,12 @@ impl Case {
             expected: row.expect.iter().flat_map(Expected::typed).collect(),
             output: row.output.clone(),
         };
-        Ok(table.cases.iter().enumerate().map(case).collect())
+        let cases = table.cases.iter().enumerate().map(case).collect();
+        Ok(CaseTable { routine: table.routine, cases })
     }
+}
 
+impl Case {
     /// Calls the routine. `arguments` are those of the case, with the contents of files in them.
     ///
     /// # Errors
@@ -193,13 +207,13 @@ mod tests {
     #[test]
     fn tables_are_read_and_mistakes_have_their_line() {
         let table = "[[case]]\narguments = [\"ebb\", 4, -1.5]\nexpect = { mean = 9 }\n\n[[case]]\nname = \"none\"\n";
-        let cases = Case::parse_table(table).unwrap();
+        let cases = CaseTable::parse(table).unwrap().cases;
         assert_eq!(cases[0].name, "case 1");
         assert_eq!(cases[0].arguments, ["ebb", "4", "-1.5"]);
         assert_eq!(cases[0].expected, ["mean=9"]);
         assert_eq!((cases[1].name.as_str(), cases[1].expected.len()), ("none", 0));
         for (text, line) in [("", 1), ("[[case]]\nargument = 1\n", 2), ("\n\n[[case\n", 3)] {
-            assert_eq!(Case::parse_table(text).unwrap_err().line, line, "{text}");
+            assert_eq!(CaseTable::parse(text).unwrap_err().line, line, "{text}");
         }
     }
 }

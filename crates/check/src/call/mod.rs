@@ -9,7 +9,7 @@ mod routine;
 mod setup;
 
 pub use argument::{Argument, ArgumentError, Element};
-pub use cases::{Case, CaseError, CaseReport, CasesError};
+pub use cases::{Case, CaseError, CaseReport, CaseTable, CasesError};
 pub use expectation::{Expectation, ExpectationError};
 pub use random::{Difference, by_convention, compare};
 pub use result::{BufferAfter, CallReport, CallResult, Ending, RegisterAfter, TouchedMemory};

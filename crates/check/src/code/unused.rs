@@ -29,9 +29,11 @@ pub(crate) fn unused_names(session: &Session, options: &Options) -> Vec<Finding>
     let info = Kind::Unused.info();
     for symbol in &session.image().symbols {
         let own = symbol.binding == Binding::Local && !symbol.absolute;
+        // A routine with a contract may be called from anywhere.
+        let promised = session.image().contract_at(symbol.address).is_some();
         let known = symbol.defined_at.as_ref().is_some_and(|(_, line)| *line > 0);
         let dotted = symbol.name.contains(['.', '$']);
-        if !own || !known || dotted || words.get(symbol.name.as_str()) != Some(&1) {
+        if !own || !known || dotted || promised || words.get(symbol.name.as_str()) != Some(&1) {
             continue;
         }
         let mut place = session.place(symbol.address);
