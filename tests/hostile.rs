@@ -27,7 +27,8 @@ impl Disk for Ring {
 pub fn text(text: &str) {
     for target in [Arch::X86_64, Arch::Arm64] {
         let source = Source { name: "fog.s".into(), text: text.into() };
-        let options = Options { externals: true, listing: true, target: Some(target) };
+        let options =
+            Options { externals: true, listing: true, labels: true, target: Some(target) };
         let assembly = assemble_with(&source, &options, &Ring);
         let again = assemble_with(&source, &options, &Ring);
         assert_eq!(assembly.diagnostics, again.diagnostics, "twice the same");

@@ -24,6 +24,8 @@ pub struct Options {
     pub externals: bool,
     /// Keep what each line laid down.
     pub listing: bool,
+    /// Keep dotted and numbered labels in the object, for who runs it.
+    pub labels: bool,
 }
 
 impl Options {
@@ -77,6 +79,7 @@ pub fn assemble_with(source: &Source, options: &Options, disk: &dyn Disk) -> Ass
         }
     };
     let mut assembler = Assembler::new(arch, options.externals, options.listing, disk);
+    assembler.keeps_labels = options.labels;
     assembler.read(source);
     let mut object = None;
     // Sizes and values are settled even after errors, so that all errors come in one go.

@@ -112,6 +112,8 @@ pub(crate) struct Assembler<'d> {
     /// The line table that the source states.
     pub stated: StatedTable,
     pub listing: Option<Vec<ListedLine>>,
+    /// Labels that are names within the source alone go into the object.
+    pub keeps_labels: bool,
     /// The lines of a contract whose routine comes next: text, and where it stands.
     pub open_contract: Vec<(Box<str>, Span)>,
     /// Where its first line stands among what is laid down.
@@ -170,6 +172,7 @@ impl<'d> Assembler<'d> {
             unwind: Unwind::default(),
             stated: StatedTable::default(),
             listing: listing.then(Vec::new),
+            keeps_labels: false,
             open_contract: Vec::new(),
             open_contract_at: Position::default(),
             contracts: Vec::new(),

@@ -30,7 +30,7 @@ pub use sections::listing::{Listing, ListingLine};
 pub use text::diagnostic::{Code, Diagnostic, Finding, Note, Severity};
 pub use text::disk::{Disk, NoDisk};
 pub use text::expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_expression};
-pub use text::lexer::text_with_comments;
+pub use text::lexer::{escaped_bytes, text_with_comments};
 pub use text::source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
 pub use text::suggest::nearest;
 pub use text::syntax::comment_signs;

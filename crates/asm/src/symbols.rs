@@ -60,7 +60,7 @@ pub(crate) struct Symbol {
     /// The name as written; of a dotted label without the name it belongs to.
     pub name: CompactString,
     /// The `name:` that a dotted label belongs to.
-    owner: Option<SymbolId>,
+    pub owner: Option<SymbolId>,
     pub definition: Definition,
     /// Where it is defined, or first mentioned.
     pub span: Span,

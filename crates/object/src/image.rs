@@ -21,6 +21,8 @@ pub struct Image {
     pub segments: Vec<Segment>,
     /// Symbols that have an address, by ascending address.
     pub symbols: Vec<ImageSymbol>,
+    /// Dotted and numbered labels of sources that were assembled to be run, by ascending address.
+    pub labels: Vec<ImageLabel>,
     /// Source lines, if they are known.
     pub lines: LineTable,
     /// What went where, by ascending address within a segment; empty unless we linked it.
@@ -112,6 +114,17 @@ impl Segment {
     pub fn end(&self) -> u64 {
         self.address + self.memory_size
     }
+}
+
+/// A label that is a name within its source alone.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ImageLabel {
+    /// Its name as written: `.next`, `1`.
+    pub name: String,
+    /// The plain label that a dotted one belongs to.
+    pub owner: Option<String>,
+    /// Its address.
+    pub address: u64,
 }
 
 /// A symbol with an address.
@@ -209,6 +222,20 @@ impl Image {
     /// The symbol with this name.
     pub fn symbol(&self, name: &str) -> Option<&ImageSymbol> {
         self.symbols.iter().find(|symbol| symbol.name == name)
+    }
+
+    /// The last dotted label at or before an address that belongs to the symbol before it.
+    pub fn label_before(&self, address: u64) -> Option<(&ImageLabel, u64)> {
+        let after = self.labels.partition_point(|label| label.address <= address);
+        let (symbol, offset) = self.symbol_before(address)?;
+        // At the symbol itself its name says more.
+        if offset == 0 {
+            return None;
+        }
+        let own = |label: &&ImageLabel| label.owner.as_deref() == Some(symbol.name.as_str());
+        let near = self.labels[..after].iter().rev();
+        let label = near.take_while(|label| address - label.address <= offset).find(own)?;
+        Some((label, address - label.address))
     }
 
     /// The nearest symbol at or below `address` in the same segment, and the distance in bytes.

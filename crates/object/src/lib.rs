@@ -22,8 +22,8 @@ pub use elf::read_object::{ObjectError, read_archive, read_object};
 pub use elf::write::write_executable;
 pub use elf::write_object::{WriteError, write_object};
 pub use image::{
-    Image, ImagePart, ImageSymbol, LineTable, ProgramHeaders, Segment, SourceLine, Surroundings,
-    TlsTemplate,
+    Image, ImageLabel, ImagePart, ImageSymbol, LineTable, ProgramHeaders, Segment, SourceLine,
+    Surroundings, TlsTemplate,
 };
 pub use index::{SectionIndex, SymbolIndex};
 pub use linker::errors::{LinkError, Reference};
@@ -31,8 +31,8 @@ pub use linker::link::{LinkOptions, link};
 pub use linker::members::with_members;
 pub use linker::resolve::is_linker_defined;
 pub use object::{
-    Binding, Datum, DatumKind, Group, Line, Object, Place, Section, SectionFlags, StatedLine,
-    StatedLines, Symbol, SymbolKind, Visibility,
+    Binding, Datum, DatumKind, Group, Line, LocalLabel, Object, Place, Section, SectionFlags,
+    StatedLine, StatedLines, Symbol, SymbolKind, Visibility,
 };
 pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};
 pub use target::has_mapping_symbols;

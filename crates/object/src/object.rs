@@ -2,7 +2,7 @@
 
 use sotto_isa::Arch;
 
-use crate::index::SectionIndex;
+use crate::index::{SectionIndex, SymbolIndex};
 use crate::target::has_mapping_symbols;
 use crate::{Relocation, UnwindTable};
 
@@ -23,6 +23,21 @@ pub struct Object {
     pub groups: Vec<Group>,
     /// The line table that the source describes with `.file` and `.loc`, as compilers do.
     pub stated_lines: Option<StatedLines>,
+    /// Labels that are names within the source alone, if they were asked for. They are in no file.
+    pub labels: Vec<LocalLabel>,
+}
+
+/// A dotted or numbered label.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LocalLabel {
+    /// Its name as written: `.next`, `1`.
+    pub name: String,
+    /// The label that it belongs to: of a dotted one the last plain one before it.
+    pub owner: Option<SymbolIndex>,
+    /// The section where it is.
+    pub section: SectionIndex,
+    /// Bytes into the section.
+    pub offset: u64,
 }
 
 /// The section whose flags say whether an object needs an executable stack: `SHF_EXECINSTR` if so.

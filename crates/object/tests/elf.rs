@@ -43,6 +43,7 @@ fn lamp(arch: Arch) -> Image {
         unwind: Vec::new(),
         groups: Vec::new(),
         stated_lines: None,
+        labels: Vec::new(),
     };
     link(&[object], &LinkOptions::default()).unwrap()
 }

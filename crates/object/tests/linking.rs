@@ -43,6 +43,7 @@ fn object(file: &str, sections: Vec<Section>, symbols: Vec<Symbol>) -> Object {
         unwind: Vec::new(),
         groups: Vec::new(),
         stated_lines: None,
+        labels: Vec::new(),
     }
 }
 

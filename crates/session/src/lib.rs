@@ -18,12 +18,13 @@ pub use run::observe::StepObserver;
 pub use run::reload::CarriedOver;
 pub use run::session::{LastMoment, Session, SessionError, StopReason};
 pub use run::stops::{Breakpoint, Watch, WatchChange};
+pub use views::code::CodeLine;
 pub use views::frames::{Argument, Frame};
 pub use views::places::{Place, SourceText, hex};
 pub use views::reasons::{Compared, Reason};
 pub use views::stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
 pub use views::step_report::{
     BranchReport, FlagReport, FlagReports, FlagsRead, MemoryReport, OnStack, RegisterReport,
-    StepReport, SyscallArgument, SyscallView, VectorReport,
+    StepReport, SyscallArgument, SyscallView, VectorReport, WholeRegister,
 };
 pub use views::values::{Format, MemoryLine, Reading, Readings, format_words, read_as};

@@ -237,7 +237,7 @@ fn what_is_passed_on_the_stack_is_told_from_room_and_gaps() {
     let frames = session.frames();
     let arguments: Vec<(&str, u64)> =
         frames[0].arguments.iter().map(|a| (a.name.as_str(), a.value)).collect();
-    assert_eq!(arguments, [("rdi", 1), ("[rsp + 8]", 7), ("[rsp + 16]", 8)]);
+    assert_eq!(arguments, [("rdi", 1), ("argument 7", 7), ("argument 8", 8)]);
     let roles = |session: &mut Session| -> Vec<SlotRole> {
         session.stack(0, 6, 1000).slots.into_iter().map(|slot| slot.role).collect()
     };

@@ -51,6 +51,7 @@ fn bench_image(arch: Arch) -> Image {
     Image {
         position_independent: false,
         executable_stack: false,
+        labels: Vec::new(),
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,

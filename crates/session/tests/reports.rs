@@ -3,7 +3,8 @@
 mod common;
 
 use serde_json::{Value, json};
-use sotto_session::StopReason;
+use sotto_isa::Arch;
+use sotto_session::{Format, StopReason};
 
 fn steps(text: &str, count: usize) -> Vec<Value> {
     let mut session = common::session(text);
@@ -92,7 +93,12 @@ fn jumps_say_what_they_read_and_decided() {
     assert_eq!(steps[1]["branch"]["condition"], "less (signed)");
     assert_eq!(
         steps[2]["branch"],
-        json!({ "taken": false, "condition": "register zero", "flags": [] })
+        json!({
+            "taken": false,
+            "condition": "register zero",
+            "flags": [],
+            "tested": { "name": "x0", "value": "0x0" },
+        })
     );
 }
 
@@ -176,7 +182,7 @@ fn a_repeated_instruction_reports_its_elements_together_and_who_finds_them() {
 }
 
 #[test]
-fn who_finds_the_writer_of_a_vector_and_values_of_vectors_are_refused_with_the_way_to_see_them() {
+fn who_finds_the_writer_of_a_vector_and_vectors_have_values() {
     let mut session = common::session(
         " .target x86-64\n .global _start\n_start: pxor xmm3, xmm3\n nop\n mov eax, 5\n",
     );
@@ -184,6 +190,12 @@ fn who_finds_the_writer_of_a_vector_and_values_of_vectors_are_refused_with_the_w
     let target = session.target("xmm3").unwrap();
     let writer = session.who(target).instruction().unwrap();
     assert_eq!((&*writer.report.instruction, writer.ago), ("pxor xmm3, xmm3", 3));
-    let error = session.evaluate("xmm3 + 1").unwrap_err().to_string();
-    assert_eq!(error, "`xmm3` holds several values at once; `registers xmm3` shows them");
+    session.change("xmm3", "0x3f80000040000000").unwrap();
+    assert_eq!(session.evaluate("xmm3 == 0").unwrap().value, 0);
+    let shown = |session: &mut sotto_session::Session, format: &str| {
+        session.show("xmm3", Format::parse(format, Arch::X86_64).unwrap()).unwrap()
+    };
+    assert_eq!(shown(&mut session, "f32"), "2, 1, 0, 0");
+    assert_eq!(shown(&mut session, "x64"), "0x3f80000040000000, 0x0000000000000000");
+    assert_eq!(session.show("xmm3", Format::default()).unwrap(), "0x3f80000040000000");
 }

@@ -345,7 +345,8 @@ fn assemble_only(
     making: BuildOptions,
     externals: bool,
 ) -> Assembly {
-    let options = Options { target: args.target, externals, listing: making.listing };
+    let options =
+        Options { target: args.target, externals, listing: making.listing, labels: making.runs };
     let disk = Folders { search: &args.include_path };
     sotto_asm::assemble_with(source, &options, &disk)
 }

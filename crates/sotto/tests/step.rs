@@ -52,6 +52,61 @@ fn findings_stand_below_the_step_that_they_are_about() {
 }
 
 #[test]
+fn the_past_is_searched_and_shown() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
+    let commands = "until .next\nbreak at .next when ecx == 5\nwatch [total]\nresume\nresume\nback break\nback watch\n\
+                    recent 3\nback to _start\nback to .next\ncode\nuntil tide\nuntil 40\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--plain"], commands));
+}
+
+#[test]
+fn bits_and_parts_and_reasons_are_shown() {
+    let text = " .target x86-64\n .global _start\n_start: mov eax, 0xc0000001\n shl eax, 1\n bt eax, 1\n mov ah, 7\n imul ecx, eax, 16\n push rax\n movq xmm0, rax\n";
+    let folder = Folder::new(&[("bits.s", text)]);
+    let commands = "step\nbits on\nstep 5\nbits off\nbits\nstep\nshow xmm0 as u16\nregisters brief\nshow rflags\nchange rflags to 1\nchange rflags to 2\n";
+    insta::assert_snapshot!(folder.transcript(&["step", "bits.s", "--plain"], commands));
+}
+
+#[test]
+fn scripts_have_remarks_and_their_mistakes_a_status() {
+    let remarks =
+        "# a walk\nstep  2\n; and on\nuntil nowhere\nhelp back\nhelp places\nhelp nothing\n";
+    let folder = Folder::new(&[
+        ("tide.s", &demo("tide.s")),
+        ("wrong", remarks),
+        ("right", "# a walk\nstep\n"),
+    ]);
+    insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--script", "wrong"], ""));
+    folder.sotto(&["step", "tide.s", "--script", "right"]).assert().code(0);
+    folder.sotto(&["step", "tide.s", "--script", "wrong"]).assert().code(2);
+}
+
+#[test]
+fn text_in_quotes_is_fed_as_it_is_and_arguments_are_split_as_a_shell_does() {
+    let text = " .target x86-64\n .global _start\n .bss\nline: .skip 8\n .text\n_start: mov rsi, [rsp + 16]\n xor eax, eax\n xor edi, edi\n lea rsi, [line]\n mov edx, 8\n syscall\n nop\n";
+    let folder = Folder::new(&[("log.s", text)]);
+    let commands = "resume\nfeed \"a\\tb\"\nstep\nrestart \"two words\" one\nmemory [rsp + 16] 9 as text\nfeed \"\\q\"\n";
+    let transcript = folder.transcript(&["step", "log.s", "--plain"], commands);
+    assert!(
+        transcript.contains("= 3") && transcript.contains("\\ta") || transcript.contains("3 ("),
+        "{transcript}"
+    );
+    assert!(transcript.contains("two words"), "{transcript}");
+    assert!(transcript.contains("`\\q` is not an escape"), "{transcript}");
+}
+
+#[test]
+fn many_frames_are_folded() {
+    let text = " .target x86-64\n .global _start\n_start: mov edi, 60\nsink: dec edi\n jz .on\n call sink\n.on: nop\n jmp .on\n";
+    let folder = Folder::new(&[("sink.s", text)]);
+    let commands = "until .on\nframes\nframes 2\n";
+    let transcript = folder.transcript(&["step", "sink.s", "--plain"], commands);
+    assert!(transcript.contains("and 37 more; `frames N`"), "{transcript}");
+    assert!(transcript.contains(" 59  _start"), "{transcript}");
+    assert!(transcript.contains("and 58 more; `frames N`"), "{transcript}");
+}
+
+#[test]
 fn input_is_waited_for_and_fed() {
     let common::Program { path, .. } =
         common::programs("x86-64").into_iter().find(|p| !p.input.is_empty()).unwrap();

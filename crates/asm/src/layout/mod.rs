@@ -15,7 +15,7 @@ use sotto_object::{
 };
 
 use emit::Emitter;
-use object_symbols::{mapping_symbols, name_symbols, object_symbols};
+use object_symbols::{local_labels, mapping_symbols, name_symbols, object_symbols};
 use places::{Starts, org_gap};
 use prepare::{name_sections, note_externals, place_local_commons};
 use sizes::settle;
@@ -94,6 +94,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
     assembler.diagnostics.append(&mut emitter.diagnostics);
     let mut sections: Vec<sotto_object::Section> = sections;
     sections.extend(contract_section(assembler, &starts, &emitter_symbols));
+    let labels = local_labels(assembler, &starts);
     name_symbols(assembler, &mut symbols);
     let mut object = Object {
         arch: assembler.arch,
@@ -103,6 +104,7 @@ pub(crate) fn finish(assembler: &mut Assembler) -> (Option<Object>, Option<Listi
         unwind: unwind_tables(assembler, &starts, &emitter_symbols),
         groups: groups(assembler),
         stated_lines: stated_lines(assembler, &starts),
+        labels,
     };
     let derived = derived_unwind::derive(&object);
     object.unwind.extend(derived);

@@ -1,10 +1,12 @@
 //! The symbols of the object.
 
-use sotto_object::{Binding, Place, SectionIndex, Symbol, SymbolIndex, SymbolKind, Visibility};
+use sotto_object::{
+    Binding, LocalLabel, Place, SectionIndex, Symbol, SymbolIndex, SymbolKind, Visibility,
+};
 
 use crate::context::Assembler;
 use crate::layout::places::Starts;
-use crate::symbols::{Definition, Evaluator, Linear, Memo};
+use crate::symbols::{Definition, Evaluator, Linear, Memo, shown};
 use crate::{Code, Diagnostic, Span};
 
 /// Gives the symbols of the object their names, which are not asked for by anything after this. What stays out
@@ -15,6 +17,24 @@ pub(crate) fn name_symbols(assembler: &mut Assembler, symbols: &mut [Symbol]) {
             symbol.name = std::mem::take(&mut source.name).into_string();
         }
     }
+}
+
+/// The labels that are names within the source alone, if they are asked for.
+pub(crate) fn local_labels(assembler: &Assembler, starts: &Starts) -> Vec<LocalLabel> {
+    if !assembler.keeps_labels {
+        return Vec::new();
+    }
+    let hidden = assembler.symbols.symbols.iter().filter(|symbol| symbol.hidden);
+    let label = |symbol: &crate::symbols::Symbol| {
+        let Definition::Label(position) = symbol.definition else { return None };
+        Some(LocalLabel {
+            name: shown(&symbol.name).to_string(),
+            owner: symbol.owner.map(|owner| SymbolIndex(owner.0)),
+            section: SectionIndex(position.section),
+            offset: starts.offset(position),
+        })
+    };
+    hidden.filter_map(label).collect()
 }
 
 /// Symbols of the object, still without their names, and for each section the index of the one that stands

@@ -552,6 +552,15 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
     })
 }
 
+/// The bytes that a text between quotes stands for, for who has no source: see the escapes of C in the language.
+///
+/// # Errors
+///
+/// What is wrong with an escape, in words.
+pub fn escaped_bytes(text: &str) -> Result<Vec<u8>, String> {
+    unescape(text, Span::default()).map_err(|diagnostic| diagnostic.message.clone())
+}
+
 /// The bytes a quoted text stands for, with the escapes of C: `\n \t \r \a \b \e \f \v \\ \' \" \?`, one to three
 /// octal digits, `\x` and one or two hexadecimal digits, `\u` and four, `\U` and eight (UTF-8 comes of these).
 ///

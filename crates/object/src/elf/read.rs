@@ -183,6 +183,7 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         segments,
         symbols: read_symbols(arch, &file, base),
         lines: executable_lines(&file, base),
+        labels: Vec::new(),
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,

@@ -110,6 +110,7 @@ pub fn read_object(name: &str, bytes: &[u8]) -> Result<Object, ObjectError> {
             unwind: Vec::new(),
             groups: Vec::new(),
             stated_lines: None,
+            labels: Vec::new(),
         },
         sections: HashMap::new(),
     };

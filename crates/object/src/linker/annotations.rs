@@ -9,7 +9,9 @@ use crate::linker::errors::file_name;
 use crate::linker::layout::Output;
 use crate::linker::resolve::address_of;
 use crate::object::is_mapping_symbol;
-use crate::{ImagePart, ImageSymbol, LineTable, Object, Place, Segment, SourceLine, SymbolKind};
+use crate::{
+    ImageLabel, ImagePart, ImageSymbol, LineTable, Object, Place, Segment, SourceLine, SymbolKind,
+};
 
 /// The unwind tables of what we assembled, for reading in memory.
 pub(crate) fn call_frames(arch: Arch, objects: &[&Object], bases: &[Vec<Option<u64>>]) -> Vec<u8> {
@@ -80,6 +82,21 @@ pub(crate) fn image_symbols(
     symbols.sort_by_key(|symbol| symbol.address);
     guess_sizes(&mut symbols, segments);
     symbols
+}
+
+/// The labels that are names within a source alone.
+pub(crate) fn image_labels(objects: &[&Object], bases: &[Vec<Option<u64>>]) -> Vec<ImageLabel> {
+    let mut labels = Vec::new();
+    for (object, bases) in objects.iter().zip(bases) {
+        for label in &object.labels {
+            let place = Place::Section(label.section, label.offset);
+            let Some(address) = address_of(place, bases) else { continue };
+            let owner = label.owner.map(|owner| object.symbols[owner.position()].name.clone());
+            labels.push(ImageLabel { name: label.name.clone(), owner, address });
+        }
+    }
+    labels.sort_by_key(|label| label.address);
+    labels
 }
 
 /// A symbol without a size covers what lies up to the next one, or to the end of its section.

@@ -8,7 +8,9 @@
 //! the global offset table only where an instruction cannot be rewritten to do without.
 
 use crate::elf::write::{header_bytes, write_executable};
-use crate::linker::annotations::{call_frames, image_parts, image_symbols, line_table};
+use crate::linker::annotations::{
+    call_frames, image_labels, image_parts, image_symbols, line_table,
+};
 use crate::linker::errors::file_name;
 use crate::linker::fields::Linker;
 use crate::linker::layout::{merge, part_addresses, place, repeated_sections, tls_template};
@@ -103,6 +105,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         position_independent: options.position_independent,
         executable_stack: objects.iter().any(|object| object.needs_executable_stack()),
         symbols: image_symbols(&objects, &linker.bases, &segments),
+        labels: image_labels(&objects, &linker.bases),
         lines: line_table(&objects, &outputs),
         parts: image_parts(&objects, &outputs),
         call_frames: call_frames(first.arch, &objects, &linker.bases),
@@ -193,6 +196,7 @@ mod tests {
             unwind,
             groups: Vec::new(),
             stated_lines: None,
+            labels: Vec::new(),
         }
     }
 

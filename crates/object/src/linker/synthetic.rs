@@ -60,6 +60,7 @@ pub(crate) fn synthetic_object(objects: &[Object]) -> Synthetic {
         unwind: Vec::new(),
         groups: Vec::new(),
         stated_lines: None,
+        labels: Vec::new(),
     };
     let writable = SectionFlags { alloc: true, write: true, ..SectionFlags::default() };
     let mut bss = made_section(".bss", SectionFlags { nobits: true, ..writable }, 1, 0);

@@ -1,7 +1,7 @@
 //! Changing registers, flags, memory and the instruction pointer of a program that is being examined.
 
 use sotto_asm::Expr;
-use sotto_isa::{Reg, RegKind, RegisterValue, Width};
+use sotto_isa::{FlagSet, Reg, RegKind, RegisterValue, Width};
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
@@ -61,6 +61,19 @@ impl Session {
             .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
         match &expr {
             Expr::Register(reg, _) => self.change_register(*reg, evaluated, done),
+            Expr::Symbol(name, _) if evaluate::is_flags_register(&self.image, name) => {
+                let shift = self.arch().flags_register().1;
+                let all = self.arch().flags().iter().fold(0, |all, info| all | info.flag.0);
+                let old = u64::from(self.process.machine.flags().0) << shift;
+                let new = fitting(evaluated, 32)?;
+                let others = new & !(u64::from(all) << shift);
+                if others != 0 {
+                    let text = format!("the bits {others:#x} of `{name}` are no status flags");
+                    return refused(text);
+                }
+                self.edit(Edit::Flags(FlagSet((new >> shift) as _)));
+                Ok(done(old, new, 32))
+            }
             counter if self.is_counter(counter) => {
                 let (storage, bits) = (self.arch().pc(), self.arch().address_width().bits());
                 let (old, new) = (self.process.machine.pc(), fitting(evaluated, bits)?);

@@ -4,7 +4,7 @@ use sotto_asm::{Binary, EvalError, Expr};
 use sotto_isa::{Arch, FlagInfo, RegKind, Storage, Width};
 use sotto_kernel::Process;
 use sotto_machine::Watched;
-use sotto_object::Image;
+use sotto_object::{Image, ImageLabel};
 
 /// Why an expression has no value now.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -20,6 +20,22 @@ pub enum EvaluateError {
         /// The nearest symbol.
         near: Option<String>,
     },
+    /// More than one routine has a dotted label of this name.
+    #[error("several routines have `{name}`: write which, `{owner}{name}`")]
+    SeveralLabels {
+        /// The label.
+        name: String,
+        /// The first of the routines.
+        owner: String,
+    },
+    /// No numbered label lies that way.
+    #[error("no label `{number}` comes {} this place", if *.forward { "after" } else { "before" })]
+    NoNumbered {
+        /// The label.
+        number: u32,
+        /// It was looked for behind the place.
+        forward: bool,
+    },
     /// Arithmetic without a result.
     #[error(transparent)]
     Arithmetic(#[from] EvalError),
@@ -34,7 +50,7 @@ pub enum EvaluateError {
         "`{0}` is not a target: name a register, a flag, memory as `[address]`, or a symbol for what it labels"
     )]
     NoTarget(String),
-    /// Numbered labels and the current address mean nothing outside a source.
+    /// What means something in a source alone, as the current address.
     #[error("`{0}` means nothing here")]
     Meaningless(&'static str),
     /// Nobody can tell who wrote a register that instructions change without naming it.
@@ -74,7 +90,14 @@ pub(crate) fn value(
             let bits = process.machine.bank_register(id).element(0, reg.width());
             Ok(Evaluated { value: i128::from(bits), width: Some(reg.width()) })
         }
-        Expr::Register(reg, _) if reg.id().is_some() => Err(EvaluateError::Vector(reg.name())),
+        Expr::Register(reg, _) if let Some(id) = reg.id() => {
+            let whole = process.machine.bank_register(id);
+            if reg.width() > Width::W128 {
+                return Err(EvaluateError::Vector(reg.name()));
+            }
+            let bits = whole.low_128() & u128::MAX >> (128 - reg.width().bits());
+            Ok(Evaluated { value: bits as i128, width: Some(reg.width()) })
+        }
         Expr::Register(reg, _) if reg.kind == RegKind::Segment => {
             Err(EvaluateError::Meaningless("a segment register"))
         }
@@ -86,12 +109,15 @@ pub(crate) fn value(
         }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
+            None if let Some(address) = label_named(image, process.machine.pc(), name)? => {
+                plain(i128::from(address))
+            }
             None if storage_named(process.arch(), name).is_some() => {
                 let storage = storage_named(process.arch(), name).expect("a register");
                 let value = i128::from(process.machine.register(storage));
                 Ok(Evaluated { value, width: Some(process.arch().address_width()) })
             }
-            None if process.arch().flags_register().0.eq_ignore_ascii_case(name) => {
+            None if is_flags_register(image, name) => {
                 let shift = process.arch().flags_register().1;
                 plain(i128::from(process.machine.flags().0) << shift)
             }
@@ -130,10 +156,53 @@ pub(crate) fn value(
             let b = value(image, process, b)?.value;
             plain(operator.apply(a, b)?)
         }
-        Expr::Numbered(..) => Err(EvaluateError::Meaningless("a numbered label")),
+        Expr::Numbered(number, forward, _) => {
+            let pc = process.machine.pc();
+            let address = numbered_label(image, pc, *number, *forward);
+            let (number, forward) = (*number, *forward);
+            let address = address.ok_or(EvaluateError::NoNumbered { number, forward })?;
+            plain(i128::from(address))
+        }
         Expr::Via(..) | Expr::Known(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
     }
+}
+
+/// The address of a dotted label: `.next` of the routine that is running, or the only one; `copy.next` of that routine.
+fn label_named(image: &Image, pc: u64, name: &str) -> Result<Option<u64>, EvaluateError> {
+    if !name.starts_with('.') {
+        let found = name.match_indices('.').find_map(|(at, _)| {
+            let is = |label: &&ImageLabel| {
+                label.owner.as_deref() == Some(&name[..at]) && label.name == name[at..]
+            };
+            image.labels.iter().find(is)
+        });
+        return Ok(found.map(|label| label.address));
+    }
+    let here = image.symbol_before(pc).map(|(symbol, _)| symbol.name.as_str());
+    let named = || image.labels.iter().filter(|label| label.name == name);
+    if let Some(own) = named().find(|label| label.owner.as_deref() == here) {
+        return Ok(Some(own.address));
+    }
+    let mut all = named();
+    match (all.next(), all.next()) {
+        (Some(one), Some(_)) => Err(EvaluateError::SeveralLabels {
+            name: name.to_string(),
+            owner: one.owner.clone().unwrap_or_default(),
+        }),
+        (one, _) => Ok(one.map(|label| label.address)),
+    }
+}
+
+/// The numbered label behind an address, or the last one that is not.
+fn numbered_label(image: &Image, pc: u64, number: u32, forward: bool) -> Option<u64> {
+    let name = number.to_string();
+    let mut named = image.labels.iter().filter(|label| label.name == name);
+    let found = match forward {
+        true => named.find(|label| label.address > pc),
+        false => named.take_while(|label| label.address <= pc).last(),
+    };
+    found.map(|label| label.address)
 }
 
 /// The register that no instruction has as an operand and that has this name: the instruction pointer, and those for the
@@ -142,6 +211,11 @@ pub(crate) fn storage_named(arch: Arch, name: &str) -> Option<Storage> {
     let names = arch.storage_names().iter().zip(0..).skip(usize::from(arch.pc().0));
     let mut named = names.filter(|(known, _)| known.eq_ignore_ascii_case(name));
     named.next().map(|(_, number)| Storage(number))
+}
+
+/// Whether a name is that of the register that holds the flags, `rflags` or `nzcv`, and of no symbol.
+pub(crate) fn is_flags_register(image: &Image, name: &str) -> bool {
+    image.symbol(name).is_none() && image.arch.flags_register().0.eq_ignore_ascii_case(name)
 }
 
 /// Whether a name is that of the machine's instruction pointer, which is no operand of instructions on every
@@ -173,6 +247,8 @@ pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watc
         Expr::Symbol(name, _) => {
             if let Some(info) = flag_named(image, name) {
                 watched.add_flags(info.flag);
+            } else if is_flags_register(image, name) {
+                image.arch.flags().iter().for_each(|info| watched.add_flags(info.flag));
             } else if image.symbol(name).is_none()
                 && let Some(storage) = storage_named(image.arch, name)
             {

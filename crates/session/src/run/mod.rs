@@ -1,5 +1,6 @@
 //! A run under examination: moving in time, history, stops, marks, changes by hand, reloading.
 
+pub(crate) mod backwards;
 pub(crate) mod changes;
 pub(crate) mod evaluate;
 pub(crate) mod history;

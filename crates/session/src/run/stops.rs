@@ -106,6 +106,8 @@ pub struct WatchChange {
     pub new: Option<i128>,
     /// The width of what it came from, if that has one.
     pub width: Option<Width>,
+    /// Where memory was read before and is read now, if its address is another: the memory need not have changed.
+    pub moved: Option<(u64, u64)>,
     /// The instruction that changed it.
     pub report: StepReport,
 }
@@ -261,9 +263,21 @@ impl Session {
         let (old, new) = (value(&before[at]), value(&now[at]));
         let width = now[at].or(before[at]).and_then(|evaluated| evaluated.width);
         let report = self.last_report()?;
+        let moved = self.moved_address(&watch.expr);
         let Watch { number, text, .. } = watch;
-        self.stops.change = Some(WatchChange { number, text, old, new, width, report });
+        self.stops.change = Some(WatchChange { number, text, old, new, width, moved, report });
         Some(number)
+    }
+
+    /// The address of a memory operand before the last instruction and after it, if they differ.
+    fn moved_address(&mut self, expr: &Expr) -> Option<(u64, u64)> {
+        let Expr::Load(_, address) = expr else { return None };
+        let (moment, ending) = (self.moment(), self.ending());
+        let now = self.evaluate_expr(address).ok()?.value as u64;
+        self.go_to(moment.checked_sub(1)?);
+        let before = self.evaluate_expr(address).map(|evaluated| evaluated.value as u64);
+        self.return_to(moment, ending);
+        before.ok().filter(|before| *before != now).map(|before| (before, now))
     }
 
     /// What the instruction before this moment did; the session stays where it is.

@@ -8,6 +8,7 @@
 use serde::Serialize;
 use sotto_isa::{Control, Instruction, Storage};
 use sotto_machine::registers_used;
+use sotto_object::{Binding, SymbolKind};
 
 use crate::Session;
 use crate::views::frame_code::{FrameUses, first_passed, frame_uses, words_passed};
@@ -16,7 +17,7 @@ use crate::views::places::{Place, hex};
 /// An argument of a routine.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct Argument {
-    /// The register, or the place on the stack when the routine was entered.
+    /// The register, or which argument of the convention it is, if it was passed on the stack.
     pub name: String,
     /// Its value then.
     #[serde(serialize_with = "hex")]
@@ -34,6 +35,9 @@ pub struct Frame {
     pub entry: Place,
     /// The instruction that is next in it: after the call of the routine above it, for all but the innermost.
     pub at: Place,
+    /// The routine that it went on in by a jump and that is not its own, if it did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub went_on_in: Option<String>,
     /// The instruction that called it; `None` for the outermost.
     pub call: Option<Place>,
     /// That instruction's address.
@@ -84,7 +88,23 @@ impl Session {
                 .collect();
         }
         self.return_to(now, ending);
+        for frame in &mut frames {
+            frame.went_on_in = self.went_on_in(frame);
+        }
         frames
+    }
+
+    /// The routine where a frame is now, if that is another than the one that was called: it was jumped to, and returns
+    /// for both.
+    fn went_on_in(&self, frame: &Frame) -> Option<String> {
+        let (symbol, _) = self.image.symbol_before(frame.at.address)?;
+        let called =
+            self.image.symbol_before(frame.entry.address).map(|(symbol, _)| symbol.address);
+        let is_routine = symbol.binding != Binding::Local
+            || symbol.kind == SymbolKind::Function
+            || self.image.contract_at(symbol.address).is_some();
+        let other = called.is_some_and(|called| called != symbol.address);
+        (is_routine && other).then(|| symbol.name.clone())
     }
 
     /// The frames without their arguments, the innermost first. There is at least one.
@@ -117,6 +137,7 @@ impl Session {
                 moment: Some(call.moment),
                 start,
                 end,
+                went_on_in: None,
                 arguments: Vec::new(),
             });
             (at, start) = (call.return_address, end);
@@ -131,6 +152,7 @@ impl Session {
             moment: Some(0),
             start,
             end: self.outermost_end(start),
+            went_on_in: None,
             arguments: Vec::new(),
         });
         frames
@@ -164,15 +186,12 @@ impl Session {
             (arch.storage_name(storage).to_string(), ArgumentPlace::Register(storage))
         });
         let (first, slot) = (first_passed(arch) as u64, arch.address_bytes());
-        let pointer = arch.storage_name(arch.stack_pointer());
+        let in_registers = arch.convention().arguments.len() as u64;
         let passed = words_passed(arch, &self.frame_uses(routine));
+        // Where it is on the stack changes with the stack pointer; which argument it is does not.
         let passed = (0..passed).map(|number| {
-            let offset = first + number * slot;
-            let name = match offset {
-                0 => format!("[{pointer}]"),
-                _ => format!("[{pointer} + {offset}]"),
-            };
-            (name, ArgumentPlace::Stack(offset))
+            let name = format!("argument {}", in_registers + number + 1);
+            (name, ArgumentPlace::Stack(first + number * slot))
         });
         registers.chain(passed).collect()
     }

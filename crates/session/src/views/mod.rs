@@ -1,6 +1,7 @@
 //! What is shown of a moment: the step report, reasons of flags, stack, frames, values and places.
 
 pub(crate) mod call_notices;
+pub(crate) mod code;
 pub(crate) mod frame_code;
 pub(crate) mod frames;
 pub(crate) mod places;

@@ -59,6 +59,12 @@ pub struct Place {
     pub symbol: Option<Arc<str>>,
     /// Bytes from the symbol to the address.
     pub offset: u64,
+    /// The dotted label between the two, if there is one: the last.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<Arc<str>>,
+    /// Bytes from that label to the address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label_offset: Option<u64>,
     /// The source file, if lines are known.
     pub file: Option<Arc<str>>,
     /// The line in it, from 1.
@@ -77,13 +83,18 @@ pub fn hex<S: serde::Serializer>(value: &u64, serializer: S) -> Result<S::Ok, S:
 }
 
 impl Place {
-    /// The symbol, with the distance if there is one: `lamp`, `lamp + 4`.
+    /// The dotted label or the symbol, with the distance if there is one: `lamp`, `lamp + 4`, `.next`.
     pub fn name(&self) -> Option<String> {
-        let symbol = self.symbol.as_ref()?;
-        Some(match self.offset {
-            0 => symbol.to_string(),
-            offset => format!("{symbol} + {offset}"),
-        })
+        let (name, offset) = match (&self.label, self.label_offset) {
+            (Some(label), Some(offset)) => (label, offset),
+            _ => (self.symbol.as_ref()?, self.offset),
+        };
+        Some(with_offset(name, offset))
+    }
+
+    /// The same by the symbol alone, which says more to who is somewhere else.
+    pub fn symbol_name(&self) -> Option<String> {
+        Some(with_offset(self.symbol.as_ref()?, self.offset))
     }
 
     /// Whether the line is one of a compiled language, of which one becomes several instructions.
@@ -105,10 +116,20 @@ pub(crate) struct ImageNames<'a>(pub &'a Image);
 impl Names for ImageNames<'_> {
     fn name(&self, address: u64) -> Option<String> {
         let (symbol, offset) = self.0.symbol_before(address)?;
-        Some(match offset {
-            0 => symbol.name.clone(),
-            _ => format!("{} + {offset}", symbol.name),
-        })
+        if offset > 0
+            && let Some((label, 0)) = self.0.label_before(address)
+        {
+            return Some(label.name.clone());
+        }
+        Some(with_offset(&symbol.name, offset))
+    }
+}
+
+/// `lamp`, `lamp + 4`
+fn with_offset(name: &str, offset: u64) -> String {
+    match offset {
+        0 => name.to_string(),
+        offset => format!("{name} + {offset}"),
     }
 }
 

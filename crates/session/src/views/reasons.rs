@@ -7,16 +7,100 @@ use std::fmt;
 use std::sync::Arc;
 
 use serde::{Serialize, Serializer};
-use sotto_isa::{Arch, FlagInfo, FlagRole, Width};
+use sotto_isa::{Arch, FlagInfo, FlagRole, FlagSet, Instruction, Operand, Width};
 use sotto_machine::{FlagOperation, FlagOrigin};
 
 /// Why a flag has its value; put into words when somebody reads it, since most are read by nobody.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct Reason {
-    pub(crate) arch: Arch,
-    pub(crate) info: &'static FlagInfo,
-    pub(crate) set: bool,
-    pub(crate) origin: FlagOrigin,
+pub struct Reason(Cause);
+
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum Cause {
+    /// The result of an operation.
+    Operation { arch: Arch, info: &'static FlagInfo, set: bool, origin: FlagOrigin },
+    /// What the instruction does, and all flags after it.
+    Nature { nature: Nature, info: &'static FlagInfo, after: FlagSet },
+}
+
+/// What an instruction does to flags, where the result of an operation does not say it.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Nature {
+    /// Bits move out at one end.
+    Shift,
+    /// A bit is copied to the carry flag.
+    BitTest,
+    /// A product of which only the lower half may be kept.
+    Product,
+    /// Two floating-point numbers are compared.
+    FloatComparison,
+}
+
+impl Nature {
+    /// The nature of an x86 instruction, by its effects. Source: SDM Vol. 2, SAL and RCL, BT, MUL, COMISS.
+    pub fn of(instruction: &Instruction) -> Option<Nature> {
+        let flags = instruction.flags();
+        let flag = |role: FlagRole| {
+            let mut known = instruction.arch.flags().iter();
+            known.find(|info| info.role == role).map_or(FlagSet::NONE, |info| info.flag)
+        };
+        let (carry, zero, sign) =
+            (flag(FlagRole::Carry), flag(FlagRole::Zero), flag(FlagRole::Sign));
+        let overflow = flag(FlagRole::Overflow);
+        let in_banks = instruction.operands.iter().any(Operand::is_in_bank);
+        if instruction.arch.carry_means_no_borrow() {
+            return None;
+        }
+        if instruction.count_operand().is_some() {
+            return Some(Nature::Shift);
+        }
+        if in_banks && flags.modified.contains(carry.with(zero)) && flags.cleared.contains(overflow)
+        {
+            return Some(Nature::FloatComparison);
+        }
+        if flags.modified == carry && flags.tested.is_empty() && instruction.operands.len() == 2 {
+            return Some(Nature::BitTest);
+        }
+        let product =
+            flags.modified.contains(carry.with(overflow)) && flags.undefined.contains(sign);
+        product.then_some(Nature::Product)
+    }
+
+    /// Whether it says something of a flag.
+    pub fn says_of(self, info: &FlagInfo) -> bool {
+        match self {
+            Nature::Shift | Nature::BitTest => info.role == FlagRole::Carry,
+            Nature::Product => matches!(info.role, FlagRole::Carry | FlagRole::Overflow),
+            Nature::FloatComparison => {
+                matches!(info.role, FlagRole::Carry | FlagRole::Zero | FlagRole::Parity)
+            }
+        }
+    }
+
+    /// Why a flag is what it is after the instruction.
+    fn words(self, info: &FlagInfo, after: FlagSet) -> String {
+        let set = after.contains(info.flag);
+        let bit = u8::from(set);
+        match self {
+            Nature::Shift => format!("the last bit that moved out is {bit}"),
+            Nature::BitTest => format!("the tested bit is {bit}"),
+            Nature::Product if set => "the product does not fit the lower half".to_string(),
+            Nature::Product => "the product fits the lower half".to_string(),
+            Nature::FloatComparison => {
+                // Source: SDM Vol. 2A, COMISS, Table "EFLAGS": unordered sets all three.
+                let is = |letter: char| {
+                    let names = Arch::X86_64.flags().iter();
+                    let mut named = names.filter(|info| info.name.starts_with(letter));
+                    named.any(|info| after.contains(info.flag))
+                };
+                match (is('P'), is('Z'), is('C')) {
+                    (true, ..) => "one of the two is no number".to_string(),
+                    (_, true, _) => "the two are equal".to_string(),
+                    (_, _, true) => "the first is below the second".to_string(),
+                    _ => "the first is above the second".to_string(),
+                }
+            }
+        }
+    }
 }
 
 impl Reason {
@@ -34,16 +118,22 @@ impl Reason {
             (FlagRole::Carry | FlagRole::Direction, _) => false,
             _ => true,
         };
-        known.then_some(Reason { arch, info, set, origin })
+        known.then_some(Reason(Cause::Operation { arch, info, set, origin }))
+    }
+
+    /// Why a flag has its value after an instruction of some nature, given all flags after it.
+    pub(crate) fn of_nature(nature: Nature, info: &'static FlagInfo, after: FlagSet) -> Reason {
+        Reason(Cause::Nature { nature, info, after })
     }
 }
 
 impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match of_flag(self.arch, self.info, self.set, &self.origin) {
-            Some(text) => f.write_str(&text),
-            None => Ok(()),
-        }
+        let text = match &self.0 {
+            Cause::Operation { arch, info, set, origin } => of_flag(*arch, info, *set, origin),
+            Cause::Nature { nature, info, after } => Some(nature.words(info, *after)),
+        };
+        f.write_str(&text.unwrap_or_default())
     }
 }
 

@@ -486,7 +486,7 @@ fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String>
     };
     if segment.exec {
         let place = session.place(value);
-        let name = place.name()?;
+        let name = place.symbol_name()?;
         // The start of a routine is the address of the routine, whatever lies before it.
         let starts_routine = place.offset == 0 && place.symbol.is_some();
         let after_call = *role == SlotRole::ReturnAddress
@@ -497,7 +497,7 @@ fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String>
             false => format!("code: {name}{location}"),
         });
     }
-    session.place(value).name().map(|name| format!("address of {name}"))
+    session.place(value).symbol_name().map(|name| format!("address of {name}"))
 }
 
 /// The text at an address on the stack, quoted: an argument or a variable of the environment.

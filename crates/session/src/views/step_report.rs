@@ -6,7 +6,7 @@ use std::sync::{Arc, LazyLock};
 use serde::{Serialize, Serializer};
 use sotto_isa::{
     Arch, Control, FlagInfo, FlagRole, FlagSet, Instruction, LaneKind, Lanes, Operand,
-    OperandOrder, Storage, Width,
+    OperandOrder, Reg, Storage, Width,
 };
 use sotto_kernel::SyscallAbi;
 use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
@@ -15,7 +15,7 @@ use sotto_object::{DatumKind, Image};
 
 use crate::views::call_notices;
 use crate::views::places::{ImageNames, Place, hex};
-use crate::views::reasons::{Compared, Reason};
+use crate::views::reasons::{Compared, Nature, Reason};
 
 /// A register that was written.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -32,11 +32,24 @@ pub struct RegisterReport {
     pub bits: u32,
     /// The full register, if the write reached beyond the name and that changed something.
     pub cleared_above: Option<&'static str>,
+    /// The register that the name is a part of, and its value after, if the rest of it was left as it was.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub whole: Option<WholeRegister>,
     /// The symbol that the new value is the address of, if it is exactly one.
     pub points_to: Option<Arc<str>>,
     /// The new value is an address on the stack, which as a number of 32 bits would be negative.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub on_stack: bool,
+}
+
+/// A register and its value.
+#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct WholeRegister {
+    /// Its name.
+    pub name: &'static str,
+    /// Its value.
+    #[serde(serialize_with = "hex")]
+    pub value: u64,
 }
 
 /// A vector register that was written.
@@ -82,14 +95,22 @@ pub struct FlagReports {
     change: FlagChange,
     /// The operation that set them, if one of them changed.
     origin: Option<FlagOrigin>,
+    /// What the instruction does, where the operation alone does not say it.
+    nature: Option<Nature>,
 }
 
 impl FlagReports {
-    fn new(arch: Arch, change: FlagChange, origin: Option<FlagOrigin>) -> FlagReports {
+    fn new(
+        arch: Arch,
+        change: FlagChange,
+        origin: Option<FlagOrigin>,
+        nature: Option<Nature>,
+    ) -> FlagReports {
         let FlagChange { written, undefined, old, new } = change;
         // Of the others nothing is told.
         let change = FlagChange { written, undefined, old: old & written, new: new & written };
-        FlagReports { arch, change, origin: origin.filter(|_| change.old != change.new) }
+        let origin = origin.filter(|_| change.old != change.new);
+        FlagReports { arch, change, origin, nature }
     }
 
     /// Those whose value is defined and changed: the manual's name, and the value after.
@@ -103,13 +124,19 @@ impl FlagReports {
 
     /// Each, in the order of the machine.
     pub fn iter(&self) -> impl Iterator<Item = FlagReport> {
-        let FlagReports { arch, change, origin } = *self;
+        let FlagReports { arch, change, origin, nature } = *self;
         let written = move |info: &&FlagInfo| change.written.contains(info.flag);
         arch.flags().iter().filter(written).map(move |info| {
             let of = |flags: FlagSet| flags.contains(info.flag);
             let (old, new, undefined) = (of(change.old), of(change.new), of(change.undefined));
-            let origin = origin.filter(|_| old != new && !undefined);
-            let reason = origin.and_then(|origin| Reason::of(arch, info, new, origin));
+            let told = old != new && !undefined;
+            let reason = match (told, nature, origin) {
+                (true, Some(nature), _) if nature.says_of(info) => {
+                    Some(Reason::of_nature(nature, info, change.new))
+                }
+                (true, _, Some(origin)) => Reason::of(arch, info, new, origin),
+                _ => None,
+            };
             FlagReport { name: info.name, word: info.word, old, new, undefined, reason }
         })
     }
@@ -249,6 +276,9 @@ pub struct BranchReport {
     /// What was compared, as the jump reads it, if that is known: `ecx = 3 against 10`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub compared: Option<Compared>,
+    /// The register that was tested, where no flags were.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tested: Option<WholeRegister>,
 }
 
 /// What a step did.
@@ -296,7 +326,7 @@ impl Default for StepReport {
             instruction,
             registers: Vec::new(),
             vectors: Vec::new(),
-            flags: FlagReports::new(Arch::X86_64, FlagChange::default(), None),
+            flags: FlagReports::new(Arch::X86_64, FlagChange::default(), None, None),
             memory: Vec::new(),
             reads: Vec::new(),
             branch: None,
@@ -345,8 +375,12 @@ pub(crate) struct CodeText {
     pub names: Option<Arc<[String; 2]>>,
     /// What a conditional jump finds when it is not taken, and when it is.
     conditions: Option<[&'static str; 2]>,
+    /// The register that a conditional jump tests.
+    tested: Option<Reg>,
     /// Whether an operand is a register of a bank beside the general ones.
     in_banks: bool,
+    /// What it does to flags beside what operations on numbers do.
+    nature: Option<Nature>,
     /// Whether that takes what was compared as signed numbers; `None` if it makes no difference.
     signed: Option<bool>,
 }
@@ -377,7 +411,12 @@ impl CodeText {
             lanes: instruction.lanes(),
             names: operand_names(instruction, image, order).map(Arc::new),
             conditions: is_branch.then(|| [words(false), words(true)]),
+            tested: instruction.operands.iter().find_map(|operand| match operand {
+                Operand::Reg(reg) if is_branch => Some(*reg),
+                _ => None,
+            }),
             in_banks: instruction.operands.iter().any(Operand::is_in_bank),
+            nature: Nature::of(instruction),
             signed: signedness(image.arch, instruction.flags().tested),
         }
     }
@@ -409,8 +448,13 @@ pub(crate) fn describe_step(
     let origin = after.machine.flag_origin();
     let branch = code.conditions.map(|conditions| {
         let tested = instruction.flags().tested;
+        let register = code.tested.filter(|_| tested.is_empty());
         let taken = step.jumped;
         BranchReport {
+            tested: register.map(|reg| WholeRegister {
+                name: reg.name(),
+                value: reg.storage().map_or(0, |s| reg.part_of(after.machine.register(s))),
+            }),
             taken,
             condition: conditions[usize::from(taken)],
             // A jump changes no flags, so those after it are those it read.
@@ -439,7 +483,7 @@ pub(crate) fn describe_step(
     report.instruction.clone_from(&code.text);
     replace(&mut report.registers, registers(after, effects, symbol));
     replace(&mut report.vectors, vectors(lanes, effects));
-    report.flags = FlagReports::new(arch, effects.flags, origin);
+    report.flags = FlagReports::new(arch, effects.flags, origin, code.nature);
     let written = effects.memory.iter().map(|m| Access {
         address: m.address,
         bytes: m.bytes,
@@ -493,6 +537,7 @@ fn choice(
     // What changes the flags itself has replaced what they came from.
     let origin = origin.filter(|_| flags.written.is_empty());
     Some(BranchReport {
+        tested: None,
         taken: held,
         condition: instruction.condition_words(held)?,
         flags: FlagsRead { arch: scene.image.arch, read: tested, values: flags.old & tested },
@@ -649,6 +694,8 @@ fn registers<'a>(
             new,
             bits: reg.width().bits(),
             cleared_above: lost.then(|| arch.storage_name(storage)),
+            whole: (reg.width() < Width::W32 && change.new != new)
+                .then(|| WholeRegister { name: arch.storage_name(storage), value: change.new }),
             points_to: points_to.map(|(name, _)| name),
             on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
         }

@@ -44,14 +44,19 @@ impl TextCache {
     pub fn place(&self, image: &Image, sources: &[SourceText], address: u64) -> Place {
         let (symbol, offset) = self.symbol(image, address).unzip();
         let offset = offset.unwrap_or_default();
-        let Some(line) = image.lines.at(address) else {
-            return Place { address, symbol, offset, ..Place::default() };
+        let label = match image.labels.is_empty() {
+            true => None,
+            false => image.label_before(address),
         };
+        let (label, label_offset) =
+            label.map(|(label, offset)| (label.name.as_str().into(), offset)).unzip();
+        let here = Place { address, symbol, offset, label, label_offset, ..Place::default() };
+        let Some(line) = image.lines.at(address) else { return here };
         let mut lines = self.lines.borrow_mut();
         forget_if_many(&mut lines);
         let words = || places::source_line(image, sources, line);
         let (file, source) = lines.entry(line_key(line)).or_insert_with(words).clone();
-        Place { address, symbol, offset, file, line: Some(line.line), source }
+        Place { file, line: Some(line.line), source, ..here }
     }
 
     /// The name of the nearest symbol at or below an address in the same part of memory, and the distance

@@ -116,6 +116,7 @@ impl Session {
             moment: None,
             start,
             end: self.outermost_end(start),
+            went_on_in: None,
             arguments: Vec::new(),
         }
     }

@@ -167,6 +167,23 @@ pub fn read_as(reading: Reading, value: u64, width: Width) -> String {
     }
 }
 
+/// The elements of a vector in a format, the lowest first; without a format all of it in hex.
+fn elements(value: u128, bits: u32, format: Format) -> String {
+    let reading = format.reading.unwrap_or(Reading::Hex);
+    let Some(width) = format.width.or((reading == Reading::Float).then_some(Width::W32)) else {
+        return match reading {
+            Reading::Unsigned => value.to_string(),
+            Reading::Signed => (value as i128).to_string(),
+            _ => format!("{value:#x}"),
+        };
+    };
+    let shown = (0..bits / width.bits()).map(|number| {
+        let element = (value >> (number * width.bits())) as u64;
+        read_as(reading, element, width)
+    });
+    shown.collect::<Vec<String>>().join(", ")
+}
+
 impl Session {
     /// A value in every reading that it has.
     pub fn readings(&self, value: u64, width: Width) -> Readings {
@@ -182,7 +199,7 @@ impl Session {
             binary: text(Reading::Binary),
             character: shows.then(|| text(Reading::Character)),
             float: is_float.then(|| text(Reading::Float)),
-            address: self.place(value).name(),
+            address: self.place(value).symbol_name(),
         }
     }
 
@@ -193,11 +210,14 @@ impl Session {
     /// If it has no value now.
     pub fn show(&mut self, text: &str, format: Format) -> Result<String, EvaluateError> {
         let evaluated = self.evaluate(text)?;
+        if let Some(bits) = evaluated.width.map(Width::bits).filter(|bits| *bits > 64) {
+            return Ok(elements(evaluated.value as u128, bits, format));
+        }
         let width = format.width.or(evaluated.width).unwrap_or(Width::W64);
         let value = evaluated.value as u64;
         Ok(match format.reading.unwrap_or(Reading::Hex) {
             Reading::Text => self.text_at(value),
-            Reading::Address => match self.place(value).name() {
+            Reading::Address => match self.place(value).symbol_name() {
                 Some(name) => format!("{value:#x} = {name}"),
                 None => format!("{value:#x}"),
             },
@@ -241,8 +261,10 @@ impl Session {
             _ => Reading::Hex,
         });
         if reading == Reading::Text {
-            let (name, values) =
-                (self.place(address).name().unwrap_or_default(), vec![self.text_at(address)]);
+            let (name, values) = (
+                self.place(address).symbol_name().unwrap_or_default(),
+                vec![self.text_at(address)],
+            );
             return Ok(vec![MemoryLine { address, name, reading, values, text: None }]);
         }
         let whole = declared.filter(|_| format.width.is_none()).map(|datum| datum.count);
@@ -268,7 +290,7 @@ impl Session {
                     let mut all = [0; 8];
                     all[..element.len()].copy_from_slice(element);
                     let value = u64::from_le_bytes(all);
-                    match (reading, self.place(value).name()) {
+                    match (reading, self.place(value).symbol_name()) {
                         (Reading::Address, Some(name)) => format!("{value:#x} = {name}"),
                         _ => read_as(reading, value, width),
                     }
@@ -280,7 +302,7 @@ impl Session {
             };
             let is_bytes = width == Width::W8 && reading == Reading::Hex;
             let text = is_bytes.then(|| bytes.iter().map(shown).collect());
-            let name = self.place(start).name().unwrap_or_default();
+            let name = self.place(start).symbol_name().unwrap_or_default();
             lines.push(MemoryLine { address: start, name, reading, values, text });
         }
         Ok(lines)

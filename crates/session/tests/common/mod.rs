@@ -19,7 +19,8 @@ pub use programs::{Program, data, has, kernel_runs_32_bit, programs};
 /// Assembles and links a text.
 pub fn image(name: &str, text: &str) -> Image {
     let source = Source { name: name.into(), text: text.into() };
-    let assembly = assemble(&source, &Options::default());
+    let options = Options { labels: true, ..Options::default() };
+    let assembly = assemble(&source, &options);
     let object = assembly.object.unwrap_or_else(|| panic!("{name}: {:#?}", assembly.diagnostics));
     link(&[object], &LinkOptions::default()).unwrap_or_else(|errors| panic!("{name}: {errors:?}"))
 }

@@ -6,10 +6,11 @@ mod values;
 
 use std::fmt::Write;
 
+use sotto_isa::Width;
 use sotto_session::{
     Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Reading,
     Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView,
-    VectorReport,
+    VectorReport, read_as,
 };
 
 use crate::console::{self, Tone, paint};
@@ -55,7 +56,10 @@ pub fn place_line(place: &Place) -> String {
 /// The source line as it is shown beside its symbol: blanks made one, its own label left out.
 fn source_text(place: &Place) -> Option<String> {
     let source = place.source.as_ref()?;
-    let label = place.symbol.as_ref().filter(|_| place.offset == 0);
+    let label = match place.label_offset {
+        Some(offset) => place.label.as_ref().filter(|_| offset == 0),
+        None => place.symbol.as_ref().filter(|_| place.offset == 0),
+    };
     let unlabelled = label
         .and_then(|label| source.strip_prefix(&**label)?.strip_prefix(':'))
         .filter(|rest| !rest.trim().is_empty());
@@ -117,7 +121,11 @@ pub fn step(report: &StepReport) -> String {
             branch.flags.iter().map(|(name, set)| format!("{name} = {}", u8::from(set))).collect();
         let read = if read.is_empty() { String::new() } else { format!(" ({})", read.join(", ")) };
         let compared = branch.compared.as_ref().map(|text| format!(", {text}"));
-        let words = format!("{}{}{read}", branch.condition, compared.unwrap_or_default());
+        let compared = compared.unwrap_or_else(|| match &branch.tested {
+            Some(tested) => format!(", {} = {}", tested.name, value(tested.value, 64)),
+            None => String::new(),
+        });
+        let words = format!("{}{compared}{read}", branch.condition);
         line(match branch.taken {
             true => format!("{}: {words}", paint(Tone::Changed, "taken")),
             false => format!("not taken: {words}"),
@@ -320,10 +328,48 @@ fn register_line(register: &RegisterReport) -> String {
     if let Some(name) = &register.points_to {
         let _ = write!(text, "  = {}", paint(Tone::Strong, name));
     }
+    if let Some(whole) = &register.whole {
+        let whole = format!("{} = {:#x}", whole.name, whole.value);
+        let _ = write!(text, "  {}", paint(Tone::Quiet, &whole));
+    }
     if let Some(full) = register.cleared_above {
         let _ = write!(text, "  {}", paint(Tone::Quiet, &format!("upper half of {full} cleared")));
     }
     text
+}
+
+/// The bits of what a step wrote, before and after, one below the other; those that changed stand out.
+pub fn bits(report: &StepReport) -> String {
+    let registers = report.registers.iter().map(|register| {
+        let width = Width::from_bytes(u64::from(register.bits / 8));
+        (register.name.to_string(), register.old, register.new, width)
+    });
+    let memory = report.memory.iter().filter(|memory| memory.elements.is_none()).map(|memory| {
+        (format!("[{}]", memory.name()), memory.old, memory.new, Width::from_bytes(memory.bytes))
+    });
+    let mut lines = Vec::new();
+    for (name, old, new, width) in registers.chain(memory) {
+        let Some(width) = width else { continue };
+        let before = read_as(Reading::Binary, old, width);
+        let after = read_as(Reading::Binary, new, width);
+        let marked: String = before
+            .chars()
+            .zip(after.chars())
+            .map(|(old, new)| match old == new {
+                true => new.to_string(),
+                false => paint(Tone::Changed, &new.to_string()),
+            })
+            .collect();
+        lines.push(format!("        {name:<8} {}", paint(Tone::Quiet, &before)));
+        lines.push(format!("        {:<8} {marked}", ""));
+    }
+    let carry = report.flags.iter().find(|flag| flag.word == "carry" && !flag.undefined);
+    if let (Some(carry), false) = (carry, lines.is_empty()) {
+        let (old, new) = (u8::from(carry.old), u8::from(carry.new));
+        let change = if old == new { format!("{new}") } else { format!("{old} -> {new}") };
+        lines.push(format!("        {:<8} {change}", carry.name));
+    }
+    lines.join("\n")
 }
 
 /// What a repeated instruction wrote, in one line.
@@ -419,17 +465,13 @@ pub fn syscall(call: &SyscallView) -> String {
 }
 
 /// The instruction that comes next.
-pub fn next(place: &Place, instruction: Option<&str>) -> String {
-    match instruction {
-        Some(instruction) => {
-            format!("  {}  {}", paint(Tone::Help, "next"), code_columns(place, instruction))
-        }
-        None => format!(
-            "  {}  {:#x}  nothing that can be executed",
-            paint(Tone::Help, "next"),
-            place.address
-        ),
-    }
+pub fn next(place: &Place, instruction: Option<&str>, moment: u64) -> String {
+    let what = match instruction {
+        Some(instruction) => code_columns(place, instruction),
+        None => format!("{:#x}  nothing that can be executed", place.address),
+    };
+    let moment = paint(Tone::Quiet, &format!("#{}", thousands(moment)));
+    format!("  {}  {what}  {moment}", paint(Tone::Help, "next"))
 }
 
 /// Why a program died.
@@ -534,9 +576,9 @@ fn frame_rule(view: &StackView, frame: Option<usize>) -> String {
 }
 
 /// The chain of calls, the innermost first.
-pub fn frames(frames: &[Frame]) -> String {
+pub fn frames(frames: &[Frame], first: usize) -> String {
     let mut lines = Vec::new();
-    for (number, frame) in frames.iter().enumerate() {
+    for (number, frame) in (first..).zip(frames) {
         let arguments: Vec<String> = frame
             .arguments
             .iter()
@@ -552,8 +594,9 @@ pub fn frames(frames: &[Frame]) -> String {
         lines.push(format!("{number:>3}  {routine}({})", arguments.join(", ")));
         let at = frame.at.location().unwrap_or_else(|| format!("{:#x}", frame.at.address));
         let mut facts = vec![format!("{} {at}", if number == 0 { "at" } else { "goes on at" })];
+        facts.extend(frame.went_on_in.as_ref().map(|name| format!("jumped on to {name}")));
         if let Some(call) = &frame.call {
-            let by = call.name().unwrap_or_else(|| format!("{:#x}", call.address));
+            let by = call.symbol_name().unwrap_or_else(|| format!("{:#x}", call.address));
             let from = call.location().map(|l| format!(", {l}")).unwrap_or_default();
             facts.push(format!("called by {by}{from}"));
             facts.push(match frame.moment {

@@ -2,7 +2,7 @@
 
 use serde_json::{Value, json};
 use sotto_isa::{LaneKind, Lanes, Reg, RegisterValue, Width};
-use sotto_session::{DEEP, Format, Place};
+use sotto_session::{DEEP, Format, StepReport};
 
 use crate::console::{Tone, paint};
 use crate::render;
@@ -38,6 +38,13 @@ impl Commander {
     }
 
     pub(crate) fn registers(&mut self, names: &[String]) -> Result<(), String> {
+        if let [only] = names
+            && "brief".starts_with(only.as_str())
+            && Reg::parse(self.session.arch(), only).is_none()
+        {
+            self.registers_in_brief();
+            return Ok(());
+        }
         for name in names {
             let vector = Reg::parse(self.session.arch(), name).filter(|reg| reg.id().is_some());
             match vector {
@@ -72,13 +79,38 @@ impl Commander {
                 let title = if index == 0 { group.role.title() } else { "" };
                 let register = self.session.register(storage);
                 let name = arch.storage_name(storage);
-                let place = self.session.place(register).name().map(|n| format!("  = {n}"));
+                let place = self.session.place(register).symbol_name().map(|n| format!("  = {n}"));
                 let shown = render::value(register, 64);
                 let text = format!("{title:<10} {name:<4} {shown}{}", place.unwrap_or_default());
                 self.print(&if register == 0 { paint(Tone::Quiet, &text) } else { text });
             }
         }
         Ok(())
+    }
+
+    /// The general registers, several in a row, and the flags that are set.
+    fn registers_in_brief(&mut self) {
+        const PER_ROW: usize = 4;
+        let arch = self.session.arch();
+        let all: Vec<String> = arch
+            .convention()
+            .groups
+            .iter()
+            .flat_map(|group| group.registers)
+            .map(|&storage| {
+                let value = self.session.register(storage);
+                let text =
+                    format!("{:<4} {:<18}", arch.storage_name(storage), format!("{value:#x}"));
+                if value == 0 { paint(Tone::Quiet, &text) } else { text }
+            })
+            .collect();
+        for row in all.chunks(PER_ROW) {
+            self.print(format!("        {}", row.join("  ")).trim_end());
+        }
+        let flags = self.session.process().machine.flags();
+        let set: Vec<&str> = arch.flag_names(flags);
+        let words = if set.is_empty() { "none".to_string() } else { set.join(" ") };
+        self.print(&format!("        flags set: {words}"));
     }
 
     /// A vector register, read in every way.
@@ -192,12 +224,75 @@ impl Commander {
         Ok(())
     }
 
-    /// The chain of calls.
-    pub(crate) fn frames(&mut self) {
+    /// The chain of calls: the innermost `count`, or as many as anybody reads.
+    pub(crate) fn frames(&mut self, count: Option<u64>) {
+        /// Frames that are shown unless more are asked for; as many of the outermost stand below them.
+        const SHOWN: usize = 20;
+        const OUTERMOST: usize = 3;
         let frames = self.session.frames();
+        let most = count.map_or(SHOWN, |count| usize::try_from(count).unwrap_or(usize::MAX));
+        let outermost = if count.is_none() { OUTERMOST } else { 0 };
+        let folded = frames.len() > most.saturating_add(outermost);
+        let (inner, outer) = match folded {
+            true => (&frames[..most], &frames[frames.len() - outermost..]),
+            false => (&frames[..], &frames[..0]),
+        };
+        let left_out = frames.len() - inner.len() - outer.len();
+        if self.as_json {
+            return self
+                .print_json(&json!({ "frames": inner, "left_out": left_out, "outermost": outer }));
+        }
+        let mut text = render::frames(inner, 0);
+        if left_out > 0 {
+            let count = render::thousands(left_out as u64);
+            let line = format!("     and {count} more; `frames N` shows the innermost N");
+            text = format!("{text}\n{}", paint(Tone::Quiet, &line));
+        }
+        if !outer.is_empty() {
+            text = format!("{text}\n{}", render::frames(outer, frames.len() - outer.len()));
+        }
+        self.print(&text);
+    }
+
+    /// The latest instructions that were executed, and what each did.
+    pub(crate) fn recent(&mut self, count: u64) {
+        /// More than that nobody reads, and all of it is kept meanwhile.
+        const MOST: u64 = 10_000;
+        let reports = self.session.recent(count.min(MOST) as usize);
+        if reports.is_empty() && !self.as_json {
+            self.print("no instruction has been executed yet");
+        }
+        for report in reports {
+            match self.as_json {
+                true => self.print_json(&json!(&*report)),
+                false => self.print(&render::step_line(&report)),
+            }
+        }
+    }
+
+    /// The bits that the last instruction changed; or whether they are shown at every step.
+    pub(crate) fn bits(&mut self, on: Option<bool>) -> Result<(), String> {
+        if let Some(on) = on {
+            self.shows_bits = on;
+            return Ok(());
+        }
+        let report = self.session.last_report();
+        let report = report.ok_or("no instruction has been executed yet")?;
         match self.as_json {
-            true => self.print_json(&json!({ "frames": frames })),
-            false => self.print(&render::frames(&frames)),
+            true => self.print_json(&json!(report)),
+            false => {
+                self.print(&render::step_head(&report));
+                self.print_bits(&report);
+            }
+        }
+        Ok(())
+    }
+
+    /// The bits that a step changed.
+    pub(crate) fn print_bits(&mut self, report: &StepReport) {
+        let text = render::bits(report);
+        if !text.is_empty() {
+            self.print(&text);
         }
     }
 
@@ -275,19 +370,28 @@ impl Commander {
         self.print(&lines.join("\n"));
     }
 
-    /// Instructions from the next one on.
-    pub(crate) fn code(&mut self) {
-        let mut place: Place = self.session.here();
-        for index in 0..10 {
-            let Ok(instruction) = self.session.process_mut().machine.instruction_at(place.address)
-            else {
-                return;
-            };
-            let marker = if index == 0 { "->" } else { "  " };
-            let text = self.session.instruction_text(&instruction);
-            let name = place.name().unwrap_or_default();
-            self.print(&format!("{marker} {:#x}  {name:<16} {text}", place.address));
-            place = self.session.place(instruction.end());
+    /// Instructions around the next one, or from a place on.
+    pub(crate) fn code(&mut self, place: Option<&str>) -> Result<(), String> {
+        /// Instructions before the next one, and in all.
+        const BEFORE: usize = 4;
+        const ALL: usize = 14;
+        let here = self.session.here_address();
+        let lines = match place {
+            None => self.session.code_around(here, BEFORE, ALL),
+            Some(place) => {
+                let start = self.session.resolve_place(place).map_err(|error| error.to_string())?;
+                self.session.code_around(start, 0, ALL)
+            }
+        };
+        for line in lines {
+            if self.as_json {
+                self.print_json(&json!({ "code": line }));
+                continue;
+            }
+            let marker = if line.place.address == here { "->" } else { "  " };
+            let name = line.place.name().unwrap_or_default();
+            self.print(&format!("{marker} {:#x}  {name:<16} {}", line.place.address, line.text));
         }
+        Ok(())
     }
 }

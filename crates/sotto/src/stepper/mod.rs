@@ -17,6 +17,9 @@ use line::commander::{Commander, Outcome};
 use line::input::Lines;
 use saved_state::SavedState;
 
+/// Status when a command of a script was wrong.
+const WRONG: u8 = 2;
+
 /// `sotto step`
 pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
     let terminal = std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
@@ -36,7 +39,8 @@ pub fn step_command(args: &StepArgs, as_json: bool) -> Result<u8, Failure> {
         kept.keep(&commander);
     }
     result?;
-    Ok(0)
+    // A script that does not do what it says has failed.
+    Ok(if args.script.is_some() && commander.complained { WRONG } else { 0 })
 }
 
 /// Reads and carries out commands until the end.

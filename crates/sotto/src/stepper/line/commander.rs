@@ -61,6 +61,10 @@ pub struct Commander {
     /// The program's first argument.
     argument: OsString,
     operands: OperandOrder,
+    /// Bits are shown at every step.
+    pub(crate) shows_bits: bool,
+    /// Something was complained about.
+    pub(crate) complained: bool,
     /// What looks at the steps, if they are checked.
     pub(crate) follower: Option<Follower>,
 }
@@ -89,6 +93,8 @@ impl Commander {
             name,
             argument,
             operands,
+            shows_bits: false,
+            complained: false,
             follower: Some(Follower::default()),
         })
     }
@@ -186,7 +192,7 @@ impl Commander {
             "" => self.last.clone(),
             text => text.to_string(),
         };
-        if line.is_empty() {
+        if line.is_empty() || grammar::is_comment(&line) {
             return Outcome::Done;
         }
         if self.failed.is_some() {
@@ -206,6 +212,7 @@ impl Commander {
     }
 
     pub(crate) fn complain(&mut self, message: &str) {
+        self.complained = true;
         match self.as_json {
             true => self.print_json(&json!({ "error": message })),
             false => self.print(&format!("{} {message}", paint(Tone::Error, "error:"))),
@@ -237,11 +244,7 @@ impl Commander {
                 self.show_stop(reason);
             }
             Command::Back(distance) => {
-                let reason = match distance {
-                    Distance::Instructions(count) => self.session.back(*count),
-                    Distance::Line => self.session.back_line(),
-                    Distance::Call => self.session.back_out(),
-                };
+                let reason = self.back(distance)?;
                 self.went_back();
                 self.show_stop(reason);
             }
@@ -260,6 +263,11 @@ impl Commander {
             Command::Reload => self.reload()?,
             Command::Until(place) => {
                 let reason = self.go_until(place)?;
+                if matches!(reason, StopReason::Terminated | StopReason::NeedsInput)
+                    && !place.starts_with('#')
+                {
+                    self.complain(&format!("`{place}` was not reached"));
+                }
                 self.show_stop(reason);
             }
             Command::Break { place, condition, from_arrival } => {
@@ -298,7 +306,8 @@ impl Commander {
             Command::Registers(names) => self.registers(names)?,
             Command::Flags => self.flags(),
             Command::Stack(count) => self.stack(count.unwrap_or(STACK_WORDS)),
-            Command::Frames => self.frames(),
+            Command::Frames(count) => self.frames(*count),
+            Command::Recent(count) => self.recent(*count),
             Command::Memory { place, count, format } => self.memory(place, *count, *format)?,
             Command::Change { target, value } => self.change(target, value)?,
             Command::Who(text) => self.who(text)?,
@@ -320,12 +329,41 @@ impl Commander {
             Command::Output => self.output(),
             Command::Syscalls => self.syscalls(),
             Command::Source => self.source(),
-            Command::Code => self.code(),
+            Command::Code(place) => self.code(place.as_deref())?,
+            Command::Bits(on) => self.bits(*on)?,
             Command::Check(on) => self.check(*on)?,
-            Command::Help => self.print(&grammar::help()),
+            Command::Help(None) => self.print(&grammar::help()),
+            Command::Help(Some(topic)) => {
+                let text = grammar::topic(topic)?;
+                self.print(&text);
+            }
             Command::Quit => {}
         }
         Ok(())
+    }
+
+    fn back(&mut self, distance: &Distance) -> Result<StopReason, String> {
+        let nowhere = |what: &str| Err(format!("{what}; the session stays where it is"));
+        Ok(match distance {
+            Distance::Instructions(count) => self.session.back(*count),
+            Distance::Line => self.session.back_line(),
+            Distance::Call => self.session.back_out(),
+            Distance::To(place) => {
+                let places = self.session.resolve_places(place).map_err(|e| e.to_string())?;
+                if !self.session.back_to(&places, &interrupt::asked) {
+                    return nowhere(&format!("`{place}` was not next before"));
+                }
+                StopReason::Place
+            }
+            Distance::Break => match self.session.back_to_breakpoint(&interrupt::asked) {
+                Some(number) => StopReason::Breakpoint(number),
+                None => return nowhere("no breakpoint was arrived at before"),
+            },
+            Distance::Watch => match self.session.back_to_change(&interrupt::asked) {
+                Some(number) => StopReason::Watch(number),
+                None => return nowhere("no watched value changed before"),
+            },
+        })
     }
 
     /// Output that was taken back will be shown again.
@@ -392,6 +430,9 @@ impl Commander {
     /// The same of a step that was just made, with what was found.
     fn show_new_step(&mut self, report: &StepReport) {
         self.show_step(report);
+        if self.shows_bits && !self.as_json {
+            self.print_bits(report);
+        }
         self.show_findings(report.moment - 1);
     }
 
@@ -485,6 +526,7 @@ impl Commander {
                 "expression": change.text,
                 "old": text(change.old),
                 "new": text(change.new),
+                "moved": change.moved.map(|(from, to)| [format!("{from:#x}"), format!("{to:#x}")]),
                 "by": change.report,
             }));
         }
@@ -494,6 +536,10 @@ impl Commander {
             "{} {text}  {value}",
             paint(Tone::Warning, &format!("watch {number}:"))
         ));
+        if let Some((before, now)) = change.moved {
+            let why = format!("        its address went from {before:#x} to {now:#x}");
+            self.print(&paint(Tone::Quiet, &why));
+        }
         self.print(&render::step(&change.report));
     }
 
@@ -528,8 +574,14 @@ impl Commander {
         let place = self.session.here();
         let next = self.session.next_instruction().map(|(_, text)| text);
         match self.as_json {
-            true => self.print_json(&json!({ "next": place, "instruction": next })),
-            false => self.print(&render::next(&place, next.as_deref())),
+            true => {
+                let moment = self.session.moment();
+                self.print_json(&json!({ "next": place, "instruction": next, "moment": moment }));
+            }
+            false => {
+                let moment = self.session.moment();
+                self.print(&render::next(&place, next.as_deref(), moment));
+            }
         }
     }
 
@@ -567,6 +619,9 @@ impl Commander {
             return self.session.show(text, format).map_err(|error| error.to_string());
         }
         let bits = evaluated.width.map_or(64, Width::bits);
+        if bits > 64 {
+            return Ok(format!("{:#x}", evaluated.value as u128));
+        }
         Ok(match u64::try_from(evaluated.value) {
             Ok(value) if !self.as_json => render::value(value, bits),
             _ => evaluated.value.to_string(),
@@ -721,11 +776,11 @@ impl Commander {
         }
     }
 
-    fn feed(&mut self, text: Option<&str>) -> Result<(), String> {
+    fn feed(&mut self, text: Option<&[u8]>) -> Result<(), String> {
         let process = self.session.process_mut();
         let told = match text {
             Some(text) => {
-                if !process.give_input(format!("{text}\n").as_bytes()) {
+                if !process.give_input(text) {
                     return Err("the input has ended already".to_string());
                 }
                 "the program will read it when it goes on"

@@ -4,11 +4,17 @@ use sotto_isa::Arch;
 use sotto_session::Format;
 
 /// How far to go back.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Distance {
     Instructions(u64),
     Line,
     Call,
+    /// To the last time a place was next.
+    To(String),
+    /// To the last breakpoint that was arrived at.
+    Break,
+    /// To before the last change of a watched value.
+    Watch,
 }
 
 /// A command.
@@ -32,22 +38,24 @@ pub enum Command {
     Registers(Vec<String>),
     Flags,
     Stack(Option<u64>),
-    Frames,
+    Frames(Option<u64>),
+    Recent(u64),
     Memory { place: String, count: Option<u64>, format: Format },
     Change { target: String, value: String },
     Who(String),
     Ahead,
     Mark(Option<String>),
     Compare(String),
-    Feed(Option<String>),
+    Feed(Option<Vec<u8>>),
     Output,
     Syscalls,
     Source,
-    Code,
+    Code(Option<String>),
     Restart(Option<Vec<String>>),
     Reload,
     Check(Option<bool>),
-    Help,
+    Bits(Option<bool>),
+    Help(Option<String>),
     Quit,
 }
 
@@ -114,13 +122,16 @@ const COMMANDS: &[Row] = &[
     },
     Row {
         word: "back",
-        arguments: "[N | line | call]",
-        help: "go back by an instruction, N, a line, or to the call",
+        arguments: "[N | line | call | to PLACE | break | watch]",
+        help: "go back by an instruction, N, a line; to the call, a place, a breakpoint, or a watched change",
         repeats: true,
         make: |rest| {
-            Ok(Command::Back(match rest.text {
-                text if is_prefix(text, "line") => Distance::Line,
-                text if is_prefix(text, "call") => Distance::Call,
+            Ok(Command::Back(match rest.text.split_once(' ') {
+                Some(("to", place)) => Distance::To(place.trim().to_string()),
+                _ if is_prefix(rest.text, "line") => Distance::Line,
+                _ if is_prefix(rest.text, "call") => Distance::Call,
+                _ if is_prefix(rest.text, "break") => Distance::Break,
+                _ if is_prefix(rest.text, "watch") => Distance::Watch,
                 _ => Distance::Instructions(rest.number(Some(1))?),
             }))
         },
@@ -198,7 +209,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "registers",
         arguments: "[NAMES]",
-        help: "all registers by role, or the ones named; `vectors` for those",
+        help: "all by role, or the ones named; `brief`: in a few lines, with the flags; `vectors`",
         make: |rest| Ok(Command::Registers(rest.words())),
         ..ROW
     },
@@ -221,9 +232,19 @@ const COMMANDS: &[Row] = &[
     },
     Row {
         word: "frames",
-        arguments: "",
-        help: "the chain of calls, with arguments",
-        make: |rest| rest.nothing(Command::Frames),
+        arguments: "[N]",
+        help: "the chain of calls, with arguments; the innermost N",
+        make: |rest| match rest.text {
+            "" => Ok(Command::Frames(None)),
+            _ => Ok(Command::Frames(Some(rest.number(None)?))),
+        },
+        ..ROW
+    },
+    Row {
+        word: "recent",
+        arguments: "[N]",
+        help: "the latest N instructions that were executed",
+        make: |rest| Ok(Command::Recent(rest.number(Some(10))?)),
         ..ROW
     },
     Row {
@@ -275,9 +296,9 @@ const COMMANDS: &[Row] = &[
     },
     Row {
         word: "feed",
-        arguments: "[TEXT]",
-        help: "give the program a line of input; alone, the end of it",
-        make: |rest| Ok(Command::Feed(rest.optional())),
+        arguments: "[TEXT | \"TEXT\"]",
+        help: "give the program a line of input; in quotes just that text, with escapes; alone, the end of it",
+        make: feed,
         ..ROW
     },
     Row {
@@ -303,16 +324,22 @@ const COMMANDS: &[Row] = &[
     },
     Row {
         word: "code",
-        arguments: "",
-        help: "the instructions that are next",
-        make: |rest| rest.nothing(Command::Code),
+        arguments: "[PLACE]",
+        help: "the instructions around the next one, or from PLACE on",
+        make: |rest| Ok(Command::Code(rest.optional())),
         ..ROW
     },
     Row {
         word: "restart",
         arguments: "[ARGS]",
-        help: "start again without changes; with other arguments",
-        make: |rest| Ok(Command::Restart((!rest.text.is_empty()).then(|| rest.words()))),
+        help: "start again without changes; with other arguments, quoted as in a shell",
+        make: |rest| match rest.text {
+            "" => Ok(Command::Restart(None)),
+            text => match shlex::split(text) {
+                Some(words) => Ok(Command::Restart(Some(words))),
+                None => Err("a quote has no end".to_string()),
+            },
+        },
         ..ROW
     },
     Row {
@@ -320,6 +347,18 @@ const COMMANDS: &[Row] = &[
         arguments: "",
         help: "assemble the source again, and return to this line",
         make: |rest| rest.nothing(Command::Reload),
+        ..ROW
+    },
+    Row {
+        word: "bits",
+        arguments: "[on | off]",
+        help: "the bits that the last instruction changed, before and after; `on`: at every step",
+        make: |rest| match rest.text {
+            "" => Ok(Command::Bits(None)),
+            "on" => Ok(Command::Bits(Some(true))),
+            "off" => Ok(Command::Bits(Some(false))),
+            _ => Err(rest.usage()),
+        },
         ..ROW
     },
     Row {
@@ -336,9 +375,9 @@ const COMMANDS: &[Row] = &[
     },
     Row {
         word: "help",
-        arguments: "",
-        help: "this list",
-        make: |rest| rest.nothing(Command::Help),
+        arguments: "[TOPIC]",
+        help: "this list; a command, or places, targets, formats, time",
+        make: |rest| Ok(Command::Help(rest.optional())),
         ..ROW
     },
     Row {
@@ -400,6 +439,43 @@ pub fn usage(word: &str) -> Option<(&'static str, &'static str)> {
     COMMANDS.iter().find(|row| row.word == word).map(|row| (row.arguments, row.help))
 }
 
+/// What there is beside commands.
+const TOPICS: &[(&str, &str)] = &[
+    (
+        "places",
+        "a PLACE is a label (`lamp`, `.next` of this routine, `copy.next`, `1b`, `1f`), an address or any expression, a\nline of the file in front (`12`) or of another (`tide.s:12`), and for `until` a moment (`#1234`)",
+    ),
+    (
+        "targets",
+        "a TARGET is a register (`rax`, `al`, `xmm0`), a flag (`zf`, `carry`), memory (`[rsp + 8]`, `byte [tide]`), or a\nsymbol for what it labels",
+    ),
+    (
+        "formats",
+        "a FORMAT is a width (`byte`, `dword` ...), a reading (`hex`, `signed`, `unsigned`, `binary`, `character`, `text`,\n`float`, `address`), both, or short: `i32`, `u8`, `x16`, `f64`; a vector register shows elements of it",
+    ),
+    (
+        "time",
+        "a moment is a number of executed instructions, `#0` the start; `back` and `until #N` go there, `change` starts a new\nhistory from now on, `rewind` goes to the start, `restart` forgets everything",
+    ),
+];
+
+/// A command, or something that several commands take.
+pub fn topic(name: &str) -> Result<String, String> {
+    let lower = name.to_ascii_lowercase();
+    if let Some((_, text)) = TOPICS.iter().find(|(word, _)| word.starts_with(&lower)) {
+        return Ok((*text).to_string());
+    }
+    let row = row(&lower)?;
+    let mut text = format!("{} {}\n  {}", row.word, row.arguments, row.help).replace(" \n", "\n");
+    if row.by_letter {
+        text.push_str(&format!("\n  `{}` is enough", &row.word[..1]));
+    }
+    if row.repeats {
+        text.push_str("\n  an empty line does it again");
+    }
+    Ok(text)
+}
+
 /// The list of commands.
 pub fn help() -> String {
     let mut lines: Vec<String> = COMMANDS
@@ -440,6 +516,11 @@ fn row(prefix: &str) -> Result<&'static Row, String> {
     }
 }
 
+/// Whether a line is a remark for who reads a script. A moment begins with `#` too, and with it no command.
+pub fn is_comment(line: &str) -> bool {
+    line.trim_start().starts_with(['#', ';'])
+}
+
 /// Parses a line.
 ///
 /// # Errors
@@ -468,6 +549,16 @@ fn breakpoint(rest: &Rest) -> Result<Command, String> {
         return Err(rest.usage());
     }
     Ok(Command::Break { place: place.to_string(), condition, from_arrival })
+}
+
+/// `[TEXT | "TEXT"]`
+fn feed(rest: &Rest) -> Result<Command, String> {
+    let quoted = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
+    Ok(Command::Feed(match (rest.text, quoted) {
+        ("", _) => None,
+        (_, Some(text)) => Some(sotto_asm::escaped_bytes(text)?),
+        (text, None) => Some(format!("{text}\n").into_bytes()),
+    }))
 }
 
 /// `[EXPR [as FORMAT]]`

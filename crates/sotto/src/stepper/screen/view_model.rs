@@ -376,7 +376,7 @@ impl ViewModel {
                     _ => writes(last, storage),
                 };
                 let is_pc = storage == arch.pc();
-                let points_to = session.place(value).name();
+                let points_to = session.place(value).symbol_name();
                 self.registers.push(RegisterRow {
                     role: group.role.title(),
                     name: arch.storage_name(storage),
