@@ -516,6 +516,11 @@ fn row(prefix: &str) -> Result<&'static Row, String> {
     }
 }
 
+/// Whether a line is a command that goes somewhere; an empty one repeats such a command.
+pub fn moves(line: &str, arch: Arch) -> bool {
+    line.trim().is_empty() || parse(line, arch).is_ok_and(|parsed| parsed.repeats)
+}
+
 /// Whether a line is a remark for who reads a script. A moment begins with `#` too, and with it no command.
 pub fn is_comment(line: &str) -> bool {
     line.trim_start().starts_with(['#', ';'])

@@ -13,6 +13,7 @@ use sotto_isa::RegisterValue;
 use super::fold::fold;
 use super::state::{Pane, State};
 use super::theme::{Theme, clean};
+use crate::console;
 use crate::render;
 use crate::stepper::screen::view_model::{
     CodeLine, FlagRow, RegisterRow, VectorRow, ViewModel, ViewRequest,
@@ -183,7 +184,7 @@ pub fn draw(frame: &mut Frame, picture: &ViewModel, state: &mut State, theme: &T
             Pane::Source => source(picture, theme, area),
             Pane::Registers => registers(picture, theme, area, state, layout.registers),
             Pane::Stack => stack(picture, theme),
-            Pane::Answers => answers(state, theme, area),
+            Pane::Answers => answers(picture, state, theme, area),
             Pane::Memory => memory(picture, state, theme),
             Pane::Output => output(picture, state, theme, area),
         };
@@ -543,12 +544,28 @@ fn window(
     lines.into_iter().skip(skip).collect()
 }
 
-fn answers(state: &State, theme: &Theme, area: Rect) -> (String, Vec<Line<'static>>) {
+/// The answers to the last command. What a motion did ends at the bottom, and stands below what led there if there is
+/// room; what else was asked for begins at the top.
+fn answers(
+    picture: &ViewModel,
+    state: &State,
+    theme: &Theme,
+    area: Rect,
+) -> (String, Vec<Line<'static>>) {
     let columns = usize::from(area.width);
-    let lines = state.answers.iter().flat_map(|line| fold(theme.styled(line), columns)).collect();
     let rows = usize::from(area.height.saturating_sub(1));
+    let mut lines: Vec<Line<'static>> =
+        state.answers.iter().flat_map(|line| fold(theme.styled(line), columns)).collect();
+    if state.moved && lines.len() < rows {
+        let room = rows - lines.len();
+        let known = &picture.earlier[picture.earlier.len().saturating_sub(room)..];
+        let earlier = known.iter().map(|line| {
+            Line::styled(cut(&clean(&console::plain(line)), columns, theme), theme.quiet())
+        });
+        lines = earlier.chain(lines).collect();
+    }
     let scrolled = state.scrolled(Pane::Answers);
-    ("what happened".to_string(), window(lines, rows, scrolled, false))
+    ("what happened".to_string(), window(lines, rows, scrolled, state.moved))
 }
 
 fn memory(picture: &ViewModel, state: &State, theme: &Theme) -> (String, Vec<Line<'static>>) {

@@ -27,6 +27,7 @@ use crate::interrupt;
 use crate::output::Failure;
 use crate::render;
 use crate::stepper::line::commander::{Answers, Commander, Outcome};
+use crate::stepper::line::grammar;
 use draw::Layout;
 use state::{Action, Pane, State};
 use theme::Theme;
@@ -143,6 +144,7 @@ impl<'a> Screen<'a> {
             let moment = render::thousands(self.commander.session.moment());
             answers.push(paint(Tone::Quiet, &format!("at #{moment}")));
         }
+        self.state.moved = grammar::moves(line, self.commander.session.arch());
         self.state.answer(answers);
         Ok(heard)
     }

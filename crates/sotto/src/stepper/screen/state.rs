@@ -66,8 +66,9 @@ pub struct State {
     history: Vec<String>,
     /// Where in the history the line is, counted from its end.
     recalled: usize,
-    /// Answers to the last command.
+    /// Answers to the last command, and whether it went somewhere.
     pub answers: Vec<String>,
+    pub moved: bool,
     /// Where the panes are, as they were drawn last.
     pub places: Vec<(Pane, Rect)>,
     /// Completions that were offered last.
@@ -95,6 +96,7 @@ impl State {
             history: Vec::new(),
             recalled: 0,
             answers: Vec::new(),
+            moved: false,
             places: Vec::new(),
             offered: Vec::new(),
             registers: 18,
@@ -125,8 +127,10 @@ impl State {
             self.code_first = Some((from + lines).max(0) as usize);
             return;
         }
+        // What shows its end is scrolled upwards from there.
+        let from_end = pane == Pane::Output || (pane == Pane::Answers && self.moved);
         let scroll = &mut self.scroll[pane.index()];
-        *scroll += lines;
+        *scroll += if from_end { -lines } else { lines };
         if matches!(pane, Pane::Registers | Pane::Answers | Pane::Output) {
             *scroll = (*scroll).max(0);
         }
@@ -400,7 +404,8 @@ mod tests {
         let mut state = State::new("rsp".into());
         for pane in Pane::ALL {
             state.focus = pane;
-            press(&mut state, KeyCode::PageDown);
+            let up = pane == Pane::Output;
+            press(&mut state, if up { KeyCode::PageUp } else { KeyCode::PageDown });
             let moved = state.scrolled(pane) > 0 || state.code_first.is_some();
             assert!(moved, "{pane:?}");
         }

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use sotto_isa::{LaneKind, Lanes, Operand, Reg, RegisterValue, Storage, Width};
 use sotto_kernel::Termination;
-use sotto_session::{Format, Session, StackView, StepReport};
+use sotto_session::{Format, Session, SlotRole, StackView, StepReport};
 
 use crate::render;
 use crate::stepper::line::commander::Commander;
@@ -13,6 +13,10 @@ use crate::stepper::line::commander::Commander;
 const TRAIL: usize = 256;
 /// Instructions that are executed again at most to find who wrote what is on the stack.
 const REACH: u64 = 1 << 18;
+/// Steps before the last one that are shown with it, if there is room.
+const EARLIER: usize = 16;
+/// Words below the stack pointer that are shown in the place of what the kernel laid down for the C library.
+const MOST_BELOW: i64 = 8;
 /// Bytes of output that are shown.
 const OUTPUT: usize = 64 << 10;
 
@@ -98,6 +102,8 @@ pub struct ViewModel {
     pub memory_error: Option<String>,
     pub shown: Vec<(String, String, bool)>,
     pub output: Vec<String>,
+    /// The latest steps before the last one, a line each, the earliest first.
+    pub earlier: Vec<String>,
     pub moment: u64,
     pub furthest: u64,
     pub marks: Vec<(String, u64)>,
@@ -170,6 +176,8 @@ impl ViewModel {
             ..ViewModel::default()
         };
         let effects: Vec<&StepReport> = trail.iter().map(AsRef::as_ref).collect();
+        let earlier = effects.len().saturating_sub(1 + EARLIER)..effects.len().saturating_sub(1);
+        picture.earlier = effects[earlier].iter().map(|step| render::step_line(step)).collect();
         picture.gather_code(session, wanted, &effects);
         picture.gather_registers(session, before, last.as_deref(), ahead.as_ref(), moved);
         match wanted.vectors {
@@ -469,7 +477,19 @@ impl ViewModel {
         let pointer = session.register(session.arch().stack_pointer());
         let below = (wanted.stack_lines as i64 / 5).clamp(1, 4) - wanted.stack_scroll;
         let first = pointer.wrapping_sub((width as i64).wrapping_mul(below) as u64);
-        self.stack = Some(session.stack_from(first, wanted.stack_lines as u64, REACH));
+        let count = wanted.stack_lines as u64;
+        let stack = session.stack_from(first, count, REACH);
+        // What the kernel tells the C library is read once, if at all: what the program writes takes its room.
+        let of_kernel = |slot: &&sotto_session::StackSlot| match &slot.role {
+            SlotRole::Startup(label) => label.contains("AT_"),
+            _ => false,
+        };
+        let dropped = stack.slots.iter().rev().take_while(of_kernel).count() as u64;
+        let dropped = dropped.min((MOST_BELOW - below).max(0) as u64);
+        self.stack = Some(match wanted.stack_scroll == 0 && dropped > 0 {
+            true => session.stack_from(first.wrapping_sub(dropped * width), count, REACH),
+            false => stack,
+        });
     }
 
     fn gather_memory(
