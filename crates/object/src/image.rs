@@ -3,7 +3,7 @@
 use sotto_isa::Arch;
 
 use crate::contract::RoutineContract;
-use crate::{Binding, Datum, SectionFlags, SymbolKind};
+use crate::{Binding, Datum, SectionFlags, SymbolKind, Variable};
 
 /// A program ready to be loaded or written to a file.
 #[derive(Clone, Debug)]
@@ -23,6 +23,8 @@ pub struct Image {
     pub symbols: Vec<ImageSymbol>,
     /// Dotted and numbered labels of sources that were assembled to be run, by ascending address.
     pub labels: Vec<ImageLabel>,
+    /// Variables of compiled routines, as far as they are at simple places, by name.
+    pub variables: Vec<Variable>,
     /// Source lines, if they are known.
     pub lines: LineTable,
     /// What went where, by ascending address within a segment; empty unless we linked it.

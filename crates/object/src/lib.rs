@@ -14,6 +14,7 @@ mod object;
 mod printable;
 mod relocation;
 mod target;
+mod variable;
 
 pub use debug_info::read_unwind::{Caller, MAX_REGISTERS, Registers};
 pub use debug_info::unwind::{ExceptionHandler, UnwindRule, UnwindTable};
@@ -36,3 +37,4 @@ pub use object::{
 };
 pub use relocation::{ApplyError, Relocation, RelocationKind, TlsField};
 pub use target::has_mapping_symbols;
+pub use variable::{Variable, VariablePlace, VariableType};

@@ -52,6 +52,7 @@ fn bench_image(arch: Arch) -> Image {
         position_independent: false,
         executable_stack: false,
         labels: Vec::new(),
+        variables: Vec::new(),
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,

@@ -3,4 +3,5 @@
 pub(crate) mod dwarf;
 pub(crate) mod read_lines;
 pub(crate) mod read_unwind;
+pub(crate) mod read_variables;
 pub(crate) mod unwind;

@@ -7,6 +7,7 @@ use sotto_isa::Arch;
 
 use crate::contract::{self, RoutineContract};
 use crate::debug_info::read_lines::executable_lines;
+use crate::debug_info::read_variables::variables;
 use crate::elf::numbers::{arch_of, is_64_bit, visibility_of};
 use crate::object::is_mapping_symbol;
 use crate::printable::printable;
@@ -184,6 +185,7 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         symbols: read_symbols(arch, &file, base),
         lines: executable_lines(&file, base),
         labels: Vec::new(),
+        variables: variables(&file, base),
         parts: Vec::new(),
         call_frames: Vec::new(),
         tls_template: None,

@@ -105,6 +105,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         position_independent: options.position_independent,
         executable_stack: objects.iter().any(|object| object.needs_executable_stack()),
         symbols: image_symbols(&objects, &linker.bases, &segments),
+        variables: Vec::new(),
         labels: image_labels(&objects, &linker.bases),
         lines: line_table(&objects, &outputs),
         parts: image_parts(&objects, &outputs),

@@ -4,7 +4,9 @@ use sotto_asm::{Binary, EvalError, Expr};
 use sotto_isa::{Arch, FlagInfo, RegKind, Storage, Width};
 use sotto_kernel::Process;
 use sotto_machine::Watched;
-use sotto_object::{Image, ImageLabel};
+use sotto_object::{Image, ImageLabel, Variable, VariableType};
+
+use crate::run::variables::{VariableNow, place_now, variable_named, width_of};
 
 /// Why an expression has no value now.
 #[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
@@ -36,6 +38,9 @@ pub enum EvaluateError {
         /// It was looked for behind the place.
         forward: bool,
     },
+    /// A variable that the compiler keeps nowhere at this place, or where it does not simply say.
+    #[error("the compiler keeps `{0}` nowhere here that it says")]
+    NowHere(String),
     /// Arithmetic without a result.
     #[error(transparent)]
     Arithmetic(#[from] EvalError),
@@ -107,6 +112,11 @@ pub(crate) fn value(
             let value = i128::from(reg.part_of(register));
             Ok(Evaluated { value, width: Some(reg.width()) })
         }
+        Expr::Symbol(name, _)
+            if let Some(variable) = variable_named(image, process.machine.pc(), name) =>
+        {
+            of_variable(image, process, variable)
+        }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
             None if let Some(address) = label_named(image, process.machine.pc(), name)? => {
@@ -166,6 +176,35 @@ pub(crate) fn value(
         Expr::Via(..) | Expr::Known(..) => Err(EvaluateError::Meaningless("a way to a symbol")),
         Expr::Here => Err(EvaluateError::Meaningless("the current address")),
     }
+}
+
+/// The value of a variable of the routine that is running; of an array or a structure its address.
+fn of_variable(
+    image: &Image,
+    process: &mut Process,
+    variable: &Variable,
+) -> Result<Evaluated, EvaluateError> {
+    let nowhere = || EvaluateError::NowHere(variable.name.clone());
+    let now = place_now(image, process, variable).ok_or_else(nowhere)?;
+    let width = width_of(variable.kind);
+    let bits = match (now, width) {
+        (VariableNow::Memory(address), Some(width)) => {
+            let mut bytes = [0; 8];
+            let part = &mut bytes[..width.bytes() as usize];
+            let read = process.machine.memory().read_bytes(address, part);
+            read.map_err(|fault| EvaluateError::Unreadable(fault.address))?;
+            u64::from_le_bytes(bytes)
+        }
+        (VariableNow::Memory(address), None) => address,
+        (VariableNow::Register(storage), _) => process.machine.register(storage),
+        (VariableNow::BankRegister(id), _) => process.machine.bank_register(id).word(0),
+    };
+    let value = match (variable.kind, width) {
+        // As C has it: a number with a sign keeps it in arithmetic.
+        (VariableType::Signed(_), Some(width)) => i128::from(width.sign_extend(bits)),
+        (_, width) => i128::from(bits & width.map_or(u64::MAX, Width::mask)),
+    };
+    Ok(Evaluated { value, width })
 }
 
 /// The address of a dotted label: `.next` of the routine that is running, or the only one; `copy.next` of that routine.
@@ -242,6 +281,18 @@ pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watc
             }
             if let Some(id) = reg.id() {
                 watched.add_bank_register(id);
+            }
+        }
+        Expr::Symbol(name, _)
+            if let Some(variable) = variable_named(image, process.machine.pc(), name) =>
+        {
+            match place_now(image, process, variable) {
+                Some(VariableNow::Memory(address)) => {
+                    watched.add_memory(address, width_of(variable.kind).map_or(1, Width::bytes));
+                }
+                Some(VariableNow::Register(storage)) => watched.add_register(storage),
+                Some(VariableNow::BankRegister(id)) => watched.add_bank_register(id),
+                None => {}
             }
         }
         Expr::Symbol(name, _) => {

@@ -1,12 +1,13 @@
 //! Which instruction last wrote a register, a flag or memory: a search over executing again.
 
 use sotto_asm::{Binary, Expr};
-use sotto_isa::{FlagSet, RegisterId, Storage};
+use sotto_isa::{FlagSet, RegisterId, Storage, Width};
 use sotto_kernel::Stop;
 use sotto_machine::{OnWrite, Watched, Watcher};
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
+use crate::run::variables::{VariableNow, place_now, variable_named, width_of};
 use crate::{Session, StepReport};
 
 /// Something that instructions write.
@@ -85,6 +86,17 @@ impl Session {
             }
             let storage = reg.storage().ok_or(EvaluateError::Meaningless("the zero register"))?;
             return Ok(Target::Register(storage));
+        }
+        if let Expr::Symbol(name, _) = &expr
+            && let Some(variable) = variable_named(&self.image, self.process.machine.pc(), name)
+        {
+            let now = place_now(&self.image, &mut self.process, variable);
+            let bytes = width_of(variable.kind).map_or(1, Width::bytes);
+            return match now.ok_or_else(|| EvaluateError::NowHere(name.to_string()))? {
+                VariableNow::Memory(address) => Ok(Target::Memory(address, bytes)),
+                VariableNow::Register(storage) => Ok(Target::Register(storage)),
+                VariableNow::BankRegister(id) => Ok(Target::BankRegister(id)),
+            };
         }
         if self.is_counter(&expr) {
             return Ok(Target::Register(self.arch().pc()));

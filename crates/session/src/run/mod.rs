@@ -11,3 +11,4 @@ pub(crate) mod observe;
 pub(crate) mod reload;
 pub(crate) mod session;
 pub(crate) mod stops;
+pub(crate) mod variables;

@@ -164,7 +164,14 @@ impl Session {
     ///
     /// If it is no expression, or one of unknown names.
     pub fn add_watch(&mut self, text: &str) -> Result<&Watch, SessionError> {
-        let expr = self.parse_expression(text)?;
+        let mut expr = self.parse_expression(text)?;
+        // A variable stays where it is while its routine runs, also where other routines do.
+        if let Expr::Symbol(name, _) = &expr
+            && let Some((address, width)) = self.variable_in_memory(name)
+        {
+            let address = Expr::Number(i128::from(address));
+            expr = Expr::Load(Some(width), Box::new(address));
+        }
         let number = self.stops.next_number();
         self.stops.watches.push(Watch { number, text: text.trim().to_string(), expr });
         Ok(self.stops.watches.last().expect("pushed just now"))

@@ -254,6 +254,22 @@ impl Commander {
         self.print(&text);
     }
 
+    /// The variables of the compiled routine that is running.
+    pub(crate) fn variables(&mut self) {
+        let variables = self.session.variables();
+        if self.as_json {
+            return self.print_json(&json!({ "variables": variables }));
+        }
+        if variables.is_empty() {
+            self.print("no variables are known here: they come from a C source compiled with `-g`");
+        }
+        for variable in variables {
+            let name = paint(Tone::Strong, &format!("{:<12}", variable.name));
+            let place = paint(Tone::Quiet, &variable.place);
+            self.print(&format!("        {name} {:<16} {place}", variable.value));
+        }
+    }
+
     /// The latest instructions that were executed, and what each did.
     pub(crate) fn recent(&mut self, count: u64) {
         /// More than that nobody reads, and all of it is kept meanwhile.

@@ -330,6 +330,7 @@ impl Commander {
             Command::Syscalls => self.syscalls(),
             Command::Source => self.source(),
             Command::Code(place) => self.code(place.as_deref())?,
+            Command::Variables => self.variables(),
             Command::Bits(on) => self.bits(*on)?,
             Command::Check(on) => self.check(*on)?,
             Command::Help(None) => self.print(&grammar::help()),
@@ -615,6 +616,11 @@ impl Commander {
         format: sotto_session::Format,
     ) -> Result<String, String> {
         let evaluated = self.session.evaluate(text).map_err(|error| error.to_string())?;
+        // A variable of C is read as what it was declared.
+        let format = match self.session.variable_format(text) {
+            Some(own) if format == Default::default() => own,
+            _ => format,
+        };
         if format != Default::default() {
             return self.session.show(text, format).map_err(|error| error.to_string());
         }
@@ -854,7 +860,11 @@ impl Commander {
         let registers = self.session.arch().register_names().into_iter().map(str::to_string);
         let flags = self.session.arch().flags().iter().map(|info| info.word.to_string());
         let marks = self.session.marks().iter().map(|mark| mark.name.clone());
-        let mut names: Vec<String> = symbols.chain(registers).chain(flags).chain(marks).collect();
+        let image = self.session.image();
+        let labels = image.labels.iter().map(|label| label.name.clone());
+        let variables = image.variables.iter().map(|variable| variable.name.clone());
+        let words = registers.chain(flags).chain(marks);
+        let mut names: Vec<String> = symbols.chain(words).chain(labels).chain(variables).collect();
         names.sort();
         names.dedup();
         names

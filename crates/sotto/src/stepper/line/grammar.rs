@@ -53,6 +53,7 @@ pub enum Command {
     Code(Option<String>),
     Restart(Option<Vec<String>>),
     Reload,
+    Variables,
     Check(Option<bool>),
     Bits(Option<bool>),
     Help(Option<String>),
@@ -253,6 +254,13 @@ const COMMANDS: &[Row] = &[
         help: "memory, as it was declared, or as byte, i32, text, float ...",
         by_letter: true,
         make: memory,
+        ..ROW
+    },
+    Row {
+        word: "variables",
+        arguments: "",
+        help: "the variables of the C routine that is running; their names are values in expressions",
+        make: |rest| rest.nothing(Command::Variables),
         ..ROW
     },
     Row {
