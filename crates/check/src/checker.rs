@@ -11,9 +11,9 @@ use sotto_session::{Place, Session, StepObserver};
 
 use crate::called::Called;
 use crate::conventions::{Active, Conventions, Held};
-use crate::finding::{Finding, Remark};
 use crate::kinds::Kind;
 use crate::shadow::{Cause, Shadow, TaintedUse};
+use sotto_finding::{Finding, Remark};
 
 /// What is looked at.
 #[derive(Clone, Debug, Default)]
@@ -99,7 +99,6 @@ impl RawFinding {
         let history = self.history.into_iter().map(remark).collect();
         Some(Finding {
             code: info.code,
-            kind: self.kind,
             severity: info.severity,
             place,
             instruction,
@@ -575,7 +574,7 @@ impl Checker {
         let astray = matches!(fault, Fault::Memory(fault) if fault.access == AccessKind::Execute);
         // A return that went wrong was told already, with its reason.
         let told = self.findings.last().is_some_and(|last| {
-            let returned = matches!(last.kind, Kind::Unbalanced | Kind::ReturnAddress);
+            let returned = matches!(Kind::of(last), Some(Kind::Unbalanced | Kind::ReturnAddress));
             returned && last.moment.is_some_and(|moment| moment + 1 >= session.moment())
         });
         if astray && told {

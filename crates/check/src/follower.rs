@@ -3,7 +3,7 @@
 use sotto_session::{Session, StepReport, StopReason};
 
 use crate::checker::{Checker, Options};
-use crate::finding::Finding;
+use sotto_finding::Finding;
 
 /// Findings of the run of a session up to the furthest moment that was looked at.
 ///

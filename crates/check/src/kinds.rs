@@ -1,29 +1,6 @@
 //! The table of findings.
 
-use serde::Serialize;
-
-/// How bad a finding is.
-#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Severity {
-    /// Worth a look.
-    Hint,
-    /// Probably a mistake.
-    Warning,
-    /// A mistake.
-    Error,
-}
-
-impl Severity {
-    /// The severity in a word.
-    pub const fn name(self) -> &'static str {
-        match self {
-            Severity::Hint => "hint",
-            Severity::Warning => "warning",
-            Severity::Error => "error",
-        }
-    }
-}
+use sotto_finding::{Finding, Severity};
 
 /// What a kind of finding is about, as `explain` tells it.
 #[derive(Debug, PartialEq, Eq)]
@@ -180,6 +157,11 @@ impl Kind {
     /// The row of this kind.
     pub fn info(self) -> &'static KindInfo {
         KINDS.iter().find(|info| info.kind == self).expect("every kind has a row")
+    }
+
+    /// The kind of a finding; `None` if its code is of another table.
+    pub fn of(finding: &Finding) -> Option<Kind> {
+        Kind::by_code(finding.code).map(|info| info.kind)
     }
 
     /// The row with this code, in upper or lower case.

@@ -10,13 +10,12 @@ mod called;
 mod checker;
 mod code;
 mod conventions;
-mod finding;
 mod follower;
 mod kinds;
 mod shadow;
 
 pub use checker::{Checker, Options, Outcome};
 pub use code::findings_of_code;
-pub use finding::{Finding, Remark};
 pub use follower::Follower;
-pub use kinds::{KINDS, Kind, KindInfo, Severity};
+pub use kinds::{KINDS, Kind, KindInfo};
+pub use sotto_finding::{Finding, Remark, Severity};

@@ -57,7 +57,12 @@ fn a_finding_belongs_to_the_step_that_uses_the_value() {
     let mut found = Vec::new();
     while let (Some(report), _) = follower.step(&mut session) {
         let moments = report.moment - 1..report.moment;
-        found.extend(follower.findings(moments).iter().map(|one| (one.kind, report.place.line)));
+        found.extend(
+            follower
+                .findings(moments)
+                .iter()
+                .map(|one| (Kind::of(one).unwrap(), report.place.line)),
+        );
     }
     assert_eq!(found, [(Kind::LostInCall, Some(11)), (Kind::Unset, Some(13))]);
 }

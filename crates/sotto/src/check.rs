@@ -55,7 +55,8 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
         looked.run = format!("{}{separator}{}", looked.run, cases.run);
     }
     looked.wrong = cases.wrong;
-    let allowed = |finding: &Finding| !options.allow.contains(&finding.kind);
+    let allowed =
+        |finding: &Finding| !Kind::of(finding).is_some_and(|kind| options.allow.contains(&kind));
     for finding in cases.findings.into_iter().filter(allowed) {
         looked.add(finding);
     }
@@ -77,7 +78,7 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
 impl Looked {
     /// Adds a finding unless it was told already of this place.
     fn add(&mut self, finding: Finding) {
-        let same = |known: &Finding| (known.kind, &known.place) == (finding.kind, &finding.place);
+        let same = |known: &Finding| (known.code, &known.place) == (finding.code, &finding.place);
         if !self.findings.iter().any(same) {
             self.findings.push(finding);
         }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
-use sotto_check::{Finding, Severity};
+use sotto_check::{Finding, Kind, Severity};
 use sotto_session::{Place, Session};
 
 use crate::console::{self, Tone, paint};
@@ -77,7 +77,9 @@ pub fn to_text(session: &Session, finding: &Finding) -> String {
             }
         }
     }
-    group = group.element(Level::NOTE.message(finding.kind.info().why));
+    if let Some(kind) = Kind::of(finding) {
+        group = group.element(Level::NOTE.message(kind.info().why));
+    }
     let help: Cow<str> = finding.help.as_str().into();
     group = group.element(Level::HELP.message(help));
     Renderer::styled().render(&[group]).to_string()

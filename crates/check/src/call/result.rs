@@ -5,7 +5,7 @@ use sotto_isa::Width;
 use sotto_object::contract::ValueType;
 use sotto_session::FaultReport;
 
-use crate::finding::Finding;
+use sotto_finding::Finding;
 
 /// What came of a call.
 #[derive(Clone, Debug, Serialize)]

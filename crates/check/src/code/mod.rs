@@ -14,8 +14,8 @@ use std::collections::HashSet;
 use sotto_session::Session;
 
 use crate::checker::{Options, RawFinding};
-use crate::finding::Finding;
 use graph::CodeGraph;
+use sotto_finding::Finding;
 
 /// What is found in the code of a session's program as it was loaded.
 pub fn findings_of_code(session: &mut Session, options: &Options) -> Vec<Finding> {

@@ -6,8 +6,8 @@ use sotto_object::Binding;
 use sotto_session::Session;
 
 use crate::checker::{Options, is_allowed_at};
-use crate::finding::Finding;
 use crate::kinds::Kind;
+use sotto_finding::Finding;
 
 /// The names of the session's sources that stand there once: where they are defined.
 ///
@@ -50,7 +50,6 @@ pub(crate) fn unused_names(session: &Session, options: &Options) -> Vec<Finding>
         let what = if symbol.datum.is_some() { "datum" } else { "label" };
         findings.push(Finding {
             code: info.code,
-            kind: Kind::Unused,
             severity: info.severity,
             place,
             instruction: None,

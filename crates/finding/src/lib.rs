@@ -1,18 +1,41 @@
-//! A finding: what is wrong, as plain data.
+//! What is wrong with a program, as plain data: a code, places, the fact, the remedy and how bad it is.
+//!
+//! A [`Finding`] says nothing of how it was found or how it is shown.
+
+mod place;
 
 use serde::Serialize;
-use sotto_session::Place;
 
-use crate::kinds::{Kind, Severity};
+pub use place::{Place, hex, with_offset};
+
+/// How bad a finding is.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Debug, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// Worth a look.
+    Hint,
+    /// Probably a mistake.
+    Warning,
+    /// A mistake.
+    Error,
+}
+
+impl Severity {
+    /// The severity in a word.
+    pub const fn name(self) -> &'static str {
+        match self {
+            Severity::Hint => "hint",
+            Severity::Warning => "warning",
+            Severity::Error => "error",
+        }
+    }
+}
 
 /// Something that a program does and probably should not.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
 pub struct Finding {
     /// The code, `C101`.
     pub code: &'static str,
-    /// What it is, as a row of the table.
-    #[serde(skip)]
-    pub kind: Kind,
     /// How bad.
     pub severity: Severity,
     /// Where: the instruction, or the label.
