@@ -83,12 +83,12 @@ pub fn kernel_runs_32_bit() -> bool {
     runs
 }
 
-/// Whether a compiler is there. Without it the test is skipped, which it says; in CI it must be there.
-pub fn has(compiler: &str) -> bool {
-    let found = std::process::Command::new(compiler).arg("--version").output().is_ok();
+/// Whether a compiler or another program is there. Without it the test is skipped, which it says; in CI it must be there.
+pub fn has(program: &str) -> bool {
+    let found = std::process::Command::new(program).arg("--version").output().is_ok();
     if !found {
-        assert!(std::env::var_os("CI").is_none(), "{compiler} must be installed in CI");
-        eprintln!("skipped: {compiler} is not installed");
+        assert!(std::env::var_os("CI").is_none(), "{program} must be installed in CI");
+        eprintln!("skipped: {program} is not installed");
     }
     found
 }

@@ -6,6 +6,7 @@
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
 mod faults;
+pub mod protocol;
 mod run;
 mod views;
 

@@ -135,12 +135,20 @@ fn steps_as_data_are_one_object_a_line() {
         .lines()
         .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
         .collect();
-    assert_eq!(values[1]["registers"][0]["name"], "eax");
-    assert_eq!(values[1]["registers"][0]["new"], "0x1");
-    let call = &values[5]["syscall"];
+    let of = |tag: &str| -> Vec<&serde_json::Value> {
+        values.iter().filter(|value| value["answer"] == tag).collect()
+    };
+    let steps = of("step");
+    assert_eq!(steps[0]["registers"][0]["name"], "eax");
+    assert_eq!(steps[0]["registers"][0]["new"], "0x1");
+    let call = &steps[4]["syscall"];
     assert_eq!((&call["name"], &call["result"]), (&"write".into(), &9.into()));
     assert_eq!(call["arguments"][1]["shown"], "text");
-    assert_eq!(values[7]["rdx"], "0x9");
+    assert_eq!(of("output")[0]["text"], "lamp lit\n");
+    let registers = of("registers")[0]["registers"].as_array().unwrap();
+    let rdx = registers.iter().find(|register| register["name"] == "rdx").unwrap();
+    assert_eq!((&rdx["value"], &rdx["role"]), (&"0x9".into(), &"arguments".into()));
+    assert_eq!(of("end").len(), 2);
 }
 
 #[test]
@@ -182,7 +190,10 @@ fn vectors_are_shown_by_their_elements() {
     let commands = "step 5\nregisters xmm0\nwho xmm0\nshow xmm0\nregisters vectors\nexplain\n";
     insta::assert_snapshot!(folder.transcript(&["step", "swell.s", "--plain"], commands));
     let data = folder.transcript(&["step", "swell.s", "--json"], "step\nregisters xmm0\n");
-    assert!(data.contains(r#""lanes":"f64","name":"xmm0","new":["1.25","0.75"]"#), "{data}");
+    assert!(
+        data.contains(r#""name":"xmm0","lanes":"f64","old":["0","0"],"new":["1.25","0.75"]"#),
+        "{data}"
+    );
     assert!(data.contains(r#""f64":["1.25","0.75"]"#), "{data}");
 }
 
@@ -201,10 +212,7 @@ fn a_named_register_is_shown_with_its_parts_and_the_counter_by_the_machines_name
     assert!(text.contains("ah = 0x77"), "{text}");
     assert!(text.contains("rip = 0x40100a"), "{text}");
     let data = folder.transcript(&["step", "wide.s", "--json"], "step\nregisters rax\n");
-    assert!(
-        data.contains(r#"{"parts":{"ah":"0x77","al":"0x88","ax":"0x7788","eax":"0x55667788"}}"#),
-        "{data}"
-    );
+    assert!(data.contains(r#"{"name":"ah","value":"0x77","bits":8}"#), "{data}");
     let last = folder.transcript(&["step", "wide.s", "--plain"], "step 2\nwho rip\n");
     assert!(last.contains("wide.s:3") && !last.contains("nothing has written"), "{last}");
     let bell =
@@ -239,29 +247,95 @@ fn every_command_answers_as_data_too() {
         .lines()
         .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
         .collect();
-    let has = |key: &str| values.iter().any(|value| !value[key].is_null());
-    for key in [
-        "registers",
-        "rax",
-        "ZF",
-        "slots",
-        "values",
-        "show",
+    let tags: std::collections::BTreeSet<&str> =
+        values.iter().map(|value| value["answer"].as_str().unwrap()).collect();
+    for tag in [
+        "session",
+        "step",
         "stopped",
-        "ended",
-        "error",
-        "output",
         "next",
-        "breakpoint",
-        "when",
+        "registers",
+        "flags",
+        "stack",
+        "memory",
+        "value",
+        "writer",
+        "breakpoint-set",
+        "stops",
+        "ended",
+        "output",
+        "error",
+        "notice",
+        "source",
+        "code",
+        "end",
     ] {
-        assert!(has(key), "nothing has `{key}` in\n{text}");
+        assert!(tags.contains(tag), "nothing is `{tag}` in\n{text}");
     }
+    let ends: Vec<bool> = values
+        .iter()
+        .filter(|value| value["answer"] == "end")
+        .map(|value| value["ok"].as_bool().unwrap())
+        .collect();
+    assert_eq!(ends.len(), commands.lines().count(), "{text}");
+    assert_eq!(ends.iter().filter(|ok| !**ok).count(), 2, "{text}");
     // 64-bit values are strings, since many readers of JSON lose bits above 2^53.
-    let registers = values.iter().find(|value| !value["rax"].is_null()).unwrap();
-    assert_eq!(registers["rax"], "0x58");
-    let table = values.iter().find(|value| !value["values"].is_null()).unwrap();
-    assert_eq!(table["values"][0], "0x0c");
+    let find = |tag: &str| values.iter().find(|value| value["answer"] == tag).unwrap();
+    let registers = find("registers")["registers"].as_array().unwrap();
+    let rax = registers.iter().find(|register| register["name"] == "rax").unwrap();
+    assert_eq!(rax["value"], "0x58");
+    assert_eq!(find("memory")["lines"][0]["values"][0], "0x0c");
+}
+
+#[test]
+fn a_request_is_answered_under_its_id_to_an_end() {
+    let folder = Folder::new(&[("tide.s", &demo("tide.s"))]);
+    let requests = [
+        r#"{"id": 1, "command": "break at .next when ecx == 2"}"#,
+        r#"{"id": "two", "command": "resume"}"#,
+        r#"{"id": 3, "command": "stpe"}"#,
+        r#"{"id": 4}"#,
+        "step",
+    ];
+    let text =
+        folder.transcript(&["step", "tide.s", "--json"], &format!("{}\n", requests.join("\n")));
+    let values: Vec<serde_json::Value> =
+        text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect();
+    let under = |id: serde_json::Value| -> Vec<&str> {
+        let own = values.iter().filter(|value| value["id"] == id);
+        own.map(|value| value["answer"].as_str().unwrap()).collect()
+    };
+    assert_eq!(under(1.into()), ["breakpoint-set", "end"]);
+    assert_eq!(under("two".into()), ["ran", "stopped", "end"]);
+    assert_eq!(under(3.into()), ["error", "end"]);
+    // Of what is no request there is no id, and of a command in words.
+    let without = under(serde_json::Value::Null);
+    assert_eq!(without, ["session", "next", "error", "end", "step", "stopped", "end"]);
+    let stopped = values.iter().find(|value| value["answer"] == "stopped").unwrap();
+    assert_eq!(
+        (&stopped["reason"], &stopped["number"], &stopped["moment"]),
+        (&"breakpoint".into(), &1.into(), &12.into())
+    );
+    assert_eq!(stopped["place"]["label"], ".next");
+}
+
+/// The client of docs/json.md.
+#[test]
+fn the_example_client_steps_a_program() {
+    if !common::has("python3") {
+        return;
+    }
+    let folder = Folder::new(&[("flash.s", &demo("flash.s"))]);
+    let client = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/client.py");
+    let output = std::process::Command::new("python3")
+        .arg(client)
+        .args([env!("CARGO_BIN_EXE_sotto"), "flash.s"])
+        .current_dir(folder.path(""))
+        .output()
+        .unwrap();
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    assert!(output.status.success(), "{text}{}", String::from_utf8_lossy(&output.stderr));
+    insta::assert_snapshot!(text);
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! Reports as text. Every function is a function of its arguments; who prints decides about colour.
 
+pub mod answers;
 pub mod listing;
 pub mod map;
 mod values;

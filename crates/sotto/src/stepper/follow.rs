@@ -1,6 +1,6 @@
 //! Findings beside the steps that they are about.
 
-use serde_json::json;
+use sotto_session::protocol::Answer;
 
 use crate::console::{Tone, paint};
 use crate::stepper::line::commander::Commander;
@@ -18,18 +18,12 @@ impl Commander {
         let Some(follower) = &mut self.follower else { return };
         follower.catch_up(&mut self.session, CATCH_UP, &interrupt::asked);
         let found = follower.findings(since..now).to_vec();
-        for finding in found.iter().take(MOST) {
-            match self.as_json {
-                true => self.print_json(&json!({ "finding": finding })),
-                false => self.print(&findings::beside_step(finding)),
-            }
+        let more = found.len().saturating_sub(MOST);
+        for finding in found.into_iter().take(MOST) {
+            self.tell(&Answer::Finding { finding });
         }
-        if found.len() > MOST && !self.as_json {
-            let more = found.len() - MOST;
-            self.print(&paint(
-                Tone::Quiet,
-                &format!("        and {more} more; `check` lists them"),
-            ));
+        if more > 0 {
+            self.notice(format!("        and {more} more; `check` lists them"));
         }
     }
 
@@ -37,10 +31,7 @@ impl Commander {
     pub(crate) fn check(&mut self, on: Option<bool>) -> Result<(), String> {
         if on == Some(false) {
             self.follower = None;
-            self.print(&paint(
-                Tone::Quiet,
-                "steps are no longer checked; `check` checks them again",
-            ));
+            self.notice("steps are no longer checked; `check` checks them again");
             return Ok(());
         }
         let now = self.session.moment();
@@ -51,24 +42,25 @@ impl Commander {
         follower.catch_up(&mut self.session, u64::MAX, &interrupt::asked);
         let seen = follower.seen().min(now);
         let found = follower.findings(0..now).to_vec();
-        for finding in &found {
-            match self.as_json {
-                true => self.print_json(&json!({ "finding": finding })),
-                false => {
-                    let text = findings::to_text(&self.session, finding);
-                    self.print_rendered(&text);
-                    let moment = finding.moment.map(render::thousands).unwrap_or_default();
-                    let there = format!("        at #{moment}: `until #{moment}` goes there\n");
-                    self.print(&paint(Tone::Quiet, &there));
-                }
-            }
-        }
         let counts = match found.is_empty() {
             true => "nothing found".to_string(),
             false => format!("found {}", findings::counts(&found)),
         };
-        let checked = render::thousands(seen);
-        self.print(&format!("{counts}; {checked} instructions checked"));
+        let count = found.len();
+        for finding in found {
+            if self.as_json {
+                self.tell(&Answer::Finding { finding });
+                continue;
+            }
+            // With its source lines, which what stands below a step has above it.
+            let text = findings::to_text(&self.session, &finding);
+            self.print_rendered(&text);
+            let moment = finding.moment.map(render::thousands).unwrap_or_default();
+            let there = format!("        at #{moment}: `until #{moment}` goes there\n");
+            self.print(&paint(Tone::Quiet, &there));
+        }
+        let words = format!("{counts}; {} instructions checked", render::thousands(seen));
+        self.tell(&Answer::Checked { findings: count, instructions: seen, words });
         Ok(())
     }
 }

@@ -5,18 +5,22 @@
 
 use std::ffi::OsString;
 use std::io::{self, Write};
+use std::sync::Arc;
 
-use serde_json::{Value, json};
+use serde_json::Value;
 use sotto_check::Follower;
 use sotto_isa::{OperandOrder, Width};
-use sotto_session::{Format, Session, StepReport, StopReason, Wrote};
+use sotto_session::protocol::{
+    Answer, At, BreakpointAnswer, Located, Request, Shown, StopTag, VERSION, WatchAnswer,
+};
+use sotto_session::{Breakpoint, Format, Session, StepReport, StopReason, Watch, Wrote};
 
 use crate::cli::StepArgs;
 use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
-use crate::render;
+use crate::render::{self, answers};
 use crate::stepper::line::grammar;
-use crate::stepper::line::grammar::{Command, Distance, Parsed};
+use crate::stepper::line::grammar::{Command, Distance};
 use crate::{diagnostics, guest_io, interrupt, program, run, with_c};
 
 /// A single command runs at most this many instructions, unless Ctrl-C comes first.
@@ -61,6 +65,8 @@ pub struct Commander {
     /// The program's first argument.
     argument: OsString,
     operands: OperandOrder,
+    /// The id of the request that is being carried out.
+    id: Value,
     /// Bits are shown at every step.
     pub(crate) shows_bits: bool,
     /// Something was complained about.
@@ -93,6 +99,7 @@ impl Commander {
             name,
             argument,
             operands,
+            id: Value::Null,
             shows_bits: false,
             complained: false,
             follower: Some(Follower::default()),
@@ -104,12 +111,31 @@ impl Commander {
         &self.name
     }
 
-    /// Prints a text; as data, if everything is to be data and no report has a shape of its own.
-    pub(crate) fn print(&mut self, text: &str) {
+    /// Gives an answer: as text, or as data with the id of its request.
+    pub(crate) fn tell(&mut self, answer: &Answer) {
+        self.complained |= matches!(answer, Answer::Error { .. });
         if self.as_json {
-            let plain = console::plain(text);
-            return self.print_json(&json!({ "text": plain }));
+            // Answers are plain data, which nothing refuses to be written.
+            let line = serde_json::to_string(&Located { id: &self.id, answer }).unwrap_or_default();
+            let line = format!("{}\n", console::json_text(&line));
+            let written = Stream::Output.write(line.as_bytes());
+            self.note(written);
+        } else if let Some(text) = answers::to_text(answer) {
+            self.print(&text);
         }
+    }
+
+    /// Words for a person alone.
+    pub(crate) fn notice(&mut self, words: impl Into<String>) {
+        self.tell(&Answer::Notice { words: words.into() });
+    }
+
+    pub(crate) fn complain(&mut self, message: &str) {
+        self.tell(&Answer::Error { message: message.to_string() });
+    }
+
+    /// Prints text, unless everything is data.
+    pub(crate) fn print(&mut self, text: &str) {
         match &mut self.answers {
             Answers::Print => {
                 let written = Stream::Output.say(text);
@@ -144,24 +170,6 @@ impl Commander {
         self.failed.take().map(output::stdout_failed)
     }
 
-    /// Prints an expression and its value.
-    pub(crate) fn print_value(&mut self, text: &str, value: &str) {
-        match self.as_json {
-            true => self.print_json(&json!({ "show": text, "value": value })),
-            false => self.print(&format!("        {} = {value}", paint(Tone::Strong, text))),
-        }
-    }
-
-    pub(crate) fn print_json(&mut self, value: &Value) {
-        match &mut self.answers {
-            Answers::Print => {
-                let written = Stream::Output.say_json(value);
-                self.note(written);
-            }
-            Answers::Collect(lines) => lines.push(console::json_line(value)),
-        }
-    }
-
     /// Takes the answers that were collected.
     pub fn take_answers(&mut self) -> Vec<String> {
         match &mut self.answers {
@@ -172,10 +180,8 @@ impl Commander {
 
     /// Says what this is.
     pub fn greet(&mut self) {
-        if !self.as_json {
-            let text = format!("{}, {}; `help` lists the commands", self.name, self.session.arch());
-            self.print(&paint(Tone::Quiet, &text));
-        }
+        let (program, machine) = (self.name.clone(), self.session.arch().name());
+        self.tell(&Answer::Session { version: VERSION, program, machine });
     }
 
     /// Shows a line that is not on the screen already.
@@ -198,25 +204,35 @@ impl Commander {
         if self.failed.is_some() {
             return Outcome::Quit;
         }
-        match grammar::parse(&line, self.session.arch()) {
-            Ok(Parsed { command: Command::Quit, .. }) => return Outcome::Quit,
-            Ok(parsed) => {
-                self.last = if parsed.repeats { line } else { String::new() };
-                if let Err(message) = self.carry_out(&parsed.command) {
-                    self.complain(&message);
-                }
-            }
-            Err(message) => self.complain(&message),
+        if !self.as_json {
+            return self.execute_command(line).unwrap_or_else(|message| {
+                self.complain(&message);
+                Outcome::Done
+            });
         }
-        Outcome::Done
+        let outcome =
+            Request::parse(&line).map_err(|error| error.to_string()).and_then(|request| {
+                self.id = request.id;
+                self.execute_command(request.command)
+            });
+        let ok = outcome.is_ok();
+        if let Err(message) = &outcome {
+            self.complain(message);
+        }
+        self.tell(&Answer::End { ok });
+        self.id = Value::Null;
+        outcome.unwrap_or(Outcome::Done)
     }
 
-    pub(crate) fn complain(&mut self, message: &str) {
-        self.complained = true;
-        match self.as_json {
-            true => self.print_json(&json!({ "error": message })),
-            false => self.print(&format!("{} {message}", paint(Tone::Error, "error:"))),
+    /// Carries out a command in words.
+    fn execute_command(&mut self, line: String) -> Result<Outcome, String> {
+        let parsed = grammar::parse(&line, self.session.arch())?;
+        if parsed.command == Command::Quit {
+            return Ok(Outcome::Quit);
         }
+        self.last = if parsed.repeats { line } else { String::new() };
+        self.carry_out(&parsed.command)?;
+        Ok(Outcome::Done)
     }
 
     fn carry_out(&mut self, command: &Command) -> Result<(), String> {
@@ -232,7 +248,7 @@ impl Commander {
                 let before = self.session.moment();
                 let (report, reason) = self.session.over(LIMIT, &interrupt::asked);
                 match report {
-                    Some(report) => self.show_new_step(&report),
+                    Some(report) => self.show_new_step(&Arc::new(report)),
                     None => self.show_ran(before),
                 }
                 self.show_stop(reason);
@@ -281,7 +297,7 @@ impl Commander {
             Command::Show(None) => self.show_expressions(),
             Command::Show(Some((text, format))) => {
                 let value = self.expression(text, *format)?;
-                self.print_value(text, &value);
+                self.tell(&Answer::Value(Shown { expression: text.clone(), value }));
                 let kept = match format == &Default::default() {
                     true => text.clone(),
                     false => {
@@ -312,7 +328,7 @@ impl Commander {
             Command::Change { target, value } => self.change(target, value)?,
             Command::Who(text) => self.who(text)?,
             Command::Ahead => match self.session.ahead() {
-                Some(report) => self.show_step(&report),
+                Some(report) => self.tell(&Answer::Step(Arc::new(report))),
                 None => {
                     return Err("the next instruction cannot complete; `step` says why".to_string());
                 }
@@ -320,23 +336,20 @@ impl Commander {
             Command::Mark(name) => self.mark(name.as_deref()),
             Command::Compare(name) => {
                 let comparison = self.session.compare(name).map_err(|error| error.to_string())?;
-                match self.as_json {
-                    true => self.print_json(&json!(comparison)),
-                    false => self.print(&render::comparison(&comparison)),
-                }
+                self.tell(&Answer::Comparison(Box::new(comparison)));
             }
             Command::Feed(text) => self.feed(text.as_deref())?,
             Command::Output => self.output(),
             Command::Syscalls => self.syscalls(),
-            Command::Source => self.source(),
+            Command::Source => self.source()?,
             Command::Code(place) => self.code(place.as_deref())?,
             Command::Variables => self.variables(),
             Command::Bits(on) => self.bits(*on)?,
             Command::Check(on) => self.check(*on)?,
-            Command::Help(None) => self.print(&grammar::help()),
+            Command::Help(None) => self.notice(grammar::help()),
             Command::Help(Some(topic)) => {
                 let text = grammar::topic(topic)?;
-                self.print(&text);
+                self.notice(text);
             }
             Command::Quit => {}
         }
@@ -378,11 +391,16 @@ impl Commander {
                 Some(follower) => follower.step(&mut self.session),
                 None => self.session.step(),
             };
-            if let Some(report) = &report {
-                self.show_new_step(report);
+            if let Some(report) = report.map(Arc::new) {
+                self.show_new_step(&report);
                 if matches!(self.answers, Answers::Collect(_)) {
-                    self.session.keep_report(report);
+                    self.session.keep_report(&report);
                 }
+            }
+            // A person sees it in the report of the call.
+            if self.as_json && self.output_shown < self.session.process().output_bytes() {
+                let output = self.output_from(self.output_shown, u64::MAX);
+                self.tell(&Answer::Output(output));
             }
             self.output_shown = self.session.process().output_bytes();
             if reason != StopReason::Done {
@@ -406,9 +424,9 @@ impl Commander {
             if self.session.moment() > before {
                 self.show_ran(before);
             }
-            if self.session.moment() < moment && self.session.ending().is_some() && !self.as_json {
+            if self.session.moment() < moment && self.session.ending().is_some() {
                 let last = render::thousands(self.session.moment());
-                self.print(&format!("there is no moment {place}; the program ended at #{last}"));
+                self.complain(&format!("there is no moment {place}; the program ended at #{last}"));
             }
             return Ok(reason);
         }
@@ -421,16 +439,9 @@ impl Commander {
         Ok(reason)
     }
 
-    fn show_step(&mut self, report: &StepReport) {
-        match self.as_json {
-            true => self.print_json(&serde_json::to_value(report).unwrap_or_default()),
-            false => self.print(&render::step(report)),
-        }
-    }
-
-    /// The same of a step that was just made, with what was found.
-    fn show_new_step(&mut self, report: &StepReport) {
-        self.show_step(report);
+    /// Shows a step that was just made, with what was found.
+    fn show_new_step(&mut self, report: &Arc<StepReport>) {
+        self.tell(&Answer::Step(report.clone()));
         if self.shows_bits && !self.as_json {
             self.print_bits(report);
         }
@@ -446,66 +457,76 @@ impl Commander {
     fn show_written(&mut self, before: u64) {
         /// Bytes of output that are shown at once, from its end.
         const MOST: u64 = 64 << 10;
-        let process = self.session.process();
-        let (from, end) = (self.output_shown, process.output_bytes());
-        let first = from.max(end.saturating_sub(MOST));
-        let new = process.output_since(first, MOST).into_iter().flat_map(|piece| piece.bytes);
-        let new: Vec<u8> = new.collect();
-        self.output_shown = end;
-        if self.as_json {
-            return;
-        }
-        let count = self.session.moment().saturating_sub(before);
-        let unit = if count == 1 { "instruction" } else { "instructions" };
-        self.print(&format!("        ran {} {unit}", render::thousands(count)));
-        if first > from {
-            let left_out = render::byte_count(first - from);
-            self.print(&format!(
-                "        {} {left_out} before this",
-                paint(Tone::Strong, "output:")
-            ));
-        }
-        if !new.is_empty() {
-            for line in String::from_utf8_lossy(&new).lines() {
-                self.print(&format!("        {} {line}", paint(Tone::Strong, "output:")));
-            }
+        let instructions = self.session.moment().saturating_sub(before);
+        self.tell(&Answer::Ran { instructions });
+        let output = self.output_from(self.output_shown, MOST);
+        self.output_shown = self.session.process().output_bytes();
+        if !output.text.is_empty() || output.left_out > 0 {
+            self.tell(&Answer::Output(output));
         }
     }
 
     /// Says why the program stopped, and what is next.
     fn show_stop(&mut self, reason: StopReason) {
-        let message = match reason {
-            StopReason::Done | StopReason::Place | StopReason::Call => None,
-            StopReason::Breakpoint(number) => Some(self.breakpoint_text(number)),
-            StopReason::Watch(_) => {
-                self.show_watch_change();
-                None
-            }
-            StopReason::NeedsInput => Some(
-                "the program waits for input: `feed TEXT`, or `feed` alone for its end".to_string(),
-            ),
+        let (tag, number, words) = match reason {
             StopReason::Terminated => return self.show_ended(),
-            StopReason::Limit => Some("stopped at the limit".to_string()),
+            StopReason::Done => (StopTag::Done, None, None),
+            StopReason::Place => (StopTag::Place, None, None),
+            StopReason::Call => (StopTag::SystemCall, None, None),
+            StopReason::Breakpoint(number) => {
+                (StopTag::Breakpoint, Some(number), Some(self.breakpoint_text(number)))
+            }
+            StopReason::Watch(number) => {
+                self.show_watch_change();
+                (StopTag::Watch, Some(number), None)
+            }
+            StopReason::NeedsInput => {
+                let words = "the program waits for input: `feed TEXT`, or `feed` alone for its end";
+                (StopTag::NeedsInput, None, Some(words.to_string()))
+            }
+            StopReason::Limit => (StopTag::Limit, None, Some("stopped at the limit".to_string())),
             StopReason::MemoryLimit => {
                 let limit = render::byte_count(self.session.process().memory_limit());
-                Some(format!("the program wants more memory than the {limit} that it may have"))
+                let words =
+                    format!("the program wants more memory than the {limit} that it may have");
+                (StopTag::MemoryLimit, None, Some(words))
             }
-            StopReason::Interrupted => Some("interrupted".to_string()),
-            StopReason::AtStart => Some("this is the start".to_string()),
+            StopReason::Interrupted => {
+                (StopTag::Interrupted, None, Some("interrupted".to_string()))
+            }
+            StopReason::AtStart => (StopTag::AtStart, None, Some("this is the start".to_string())),
         };
-        if let Some(message) = message {
-            match self.as_json {
-                true => {
-                    let place = self.session.here();
-                    self.print_json(&json!({ "stopped": message, "place": place }));
-                }
-                false => self.print(&paint(Tone::Warning, &message)),
-            }
-        }
         if self.session.ending().is_some() {
+            if let Some(words) = words {
+                self.complain(&words);
+            }
             return self.show_ended();
         }
-        self.show_next();
+        let times = number.and_then(|number| {
+            let breakpoints = self.session.breakpoints();
+            let breakpoint = breakpoints.iter().find(|b| b.number == number);
+            breakpoint.map(|breakpoint| breakpoint.arrivals(self.session.moment()))
+        });
+        // The full screen has places for where it is.
+        match (&self.answers, &words) {
+            (Answers::Collect(_), Some(words)) => self.print(&paint(Tone::Warning, words)),
+            (Answers::Collect(_), None) => {}
+            (Answers::Print, _) => {
+                let at = self.at();
+                self.tell(&Answer::Stopped { reason: tag, number, times, words, at });
+            }
+        }
+    }
+
+    /// Where the program is, with the values that are shown at every stop.
+    fn at(&mut self) -> At {
+        let shown = self.shown_values().into_iter();
+        At {
+            moment: self.session.moment(),
+            place: self.session.here(),
+            instruction: self.session.next_instruction().map(|(_, text)| text),
+            shown: shown.map(|(expression, value)| Shown { expression, value }).collect(),
+        }
     }
 
     fn breakpoint_text(&self, number: u32) -> String {
@@ -519,76 +540,38 @@ impl Commander {
 
     fn show_watch_change(&mut self) {
         let Some(change) = self.session.watch_change().cloned() else { return };
-        let bits = change.width.map_or(64, Width::bits);
-        if self.as_json {
-            let text = |value: Option<i128>| value.map(|value| value.to_string());
-            return self.print_json(&json!({
-                "watch": change.number,
-                "expression": change.text,
-                "old": text(change.old),
-                "new": text(change.new),
-                "moved": change.moved.map(|(from, to)| [format!("{from:#x}"), format!("{to:#x}")]),
-                "by": change.report,
-            }));
-        }
-        let (number, text) = (change.number, paint(Tone::Strong, &change.text));
-        let value = render::watched_change(change.old, change.new, bits);
-        self.print(&format!(
-            "{} {text}  {value}",
-            paint(Tone::Warning, &format!("watch {number}:"))
-        ));
-        if let Some((before, now)) = change.moved {
-            let why = format!("        its address went from {before:#x} to {now:#x}");
-            self.print(&paint(Tone::Quiet, &why));
-        }
-        self.print(&render::step(&change.report));
+        let text = |value: Option<i128>| value.map(|value| value.to_string());
+        self.tell(&Answer::Watched {
+            number: change.number,
+            expression: change.text,
+            old: text(change.old),
+            new: text(change.new),
+            bits: change.width.map_or(64, Width::bits),
+            moved: change.moved.map(|(from, to)| [format!("{from:#x}"), format!("{to:#x}")]),
+            by: Box::new(change.report),
+        });
     }
 
     fn show_ended(&mut self) {
         let Some(ending) = self.session.ending() else { return };
-        let status = ending.shell_status();
-        if let Some(report) = self.session.fault_report() {
-            match self.as_json {
-                true => self.print_json(&json!({ "fault": report })),
-                false => self.print(&render::fault(&report)),
-            }
-        }
-        match self.as_json {
-            true => self.print_json(&json!({ "ended": status })),
-            false => self.print(&format!(
-                "{} with status {status}; `back` goes back, `rewind` to the start",
-                paint(Tone::Strong, "ended")
-            )),
-        }
+        let fault = self.session.fault_report().map(Box::new);
+        let (status, moment) = (ending.shell_status(), self.session.moment());
+        self.tell(&Answer::Ended { status, moment, fault });
     }
 
     /// Shows the values that are shown at every stop, and the next instruction.
     pub fn show_next(&mut self) {
-        if self.session.ending().is_some() {
-            return;
-        }
         // The full screen has places for these.
-        if matches!(self.answers, Answers::Collect(_)) {
+        if self.session.ending().is_some() || matches!(self.answers, Answers::Collect(_)) {
             return;
         }
-        self.show_expressions();
-        let place = self.session.here();
-        let next = self.session.next_instruction().map(|(_, text)| text);
-        match self.as_json {
-            true => {
-                let moment = self.session.moment();
-                self.print_json(&json!({ "next": place, "instruction": next, "moment": moment }));
-            }
-            false => {
-                let moment = self.session.moment();
-                self.print(&render::next(&place, next.as_deref(), moment));
-            }
-        }
+        let at = self.at();
+        self.tell(&Answer::Next(at));
     }
 
     fn show_expressions(&mut self) {
-        for (text, value) in self.shown_values() {
-            self.print_value(&text, &value);
+        for (expression, value) in self.shown_values() {
+            self.tell(&Answer::Value(Shown { expression, value }));
         }
     }
 
@@ -639,10 +622,7 @@ impl Commander {
         let evaluated = self.session.evaluate(text).map_err(|error| error.to_string())?;
         let width = evaluated.width.unwrap_or(Width::W64);
         let readings = self.session.readings(evaluated.value as u64, width);
-        match self.as_json {
-            true => self.print_json(&json!({ "show": text, "readings": readings })),
-            false => self.print(&render::readings(text, &readings)),
-        }
+        self.tell(&Answer::Readings { expression: text.to_string(), readings });
         Ok(())
     }
 
@@ -653,88 +633,40 @@ impl Commander {
         from_arrival: u64,
     ) -> Result<(), String> {
         let added = self.session.add_breakpoint(place, condition, from_arrival);
-        let (number, addresses) = added
-            .map(|breakpoint| (breakpoint.number, breakpoint.addresses.clone()))
-            .map_err(|error| error.to_string())?;
-        for address in addresses {
-            let place = self.session.place(address);
-            match self.as_json {
-                true => self.print_json(&json!({ "breakpoint": number, "place": place })),
-                false => {
-                    let line = render::place_line(&place);
-                    self.print(&format!("breakpoint {number} at {line}"));
-                }
-            }
-        }
+        let breakpoint = added.map_err(|error| error.to_string())?.clone();
+        let answer = self.breakpoint(&breakpoint);
+        self.tell(&Answer::BreakpointSet(answer));
         Ok(())
+    }
+
+    fn breakpoint(&self, breakpoint: &Breakpoint) -> BreakpointAnswer {
+        BreakpointAnswer {
+            number: breakpoint.number,
+            places: breakpoint.addresses.iter().map(|at| self.session.place(*at)).collect(),
+            when: breakpoint.condition.as_ref().map(|(text, _)| text.clone()),
+            from_arrival: breakpoint.from_arrival,
+            arrivals: breakpoint.arrivals(self.session.moment()),
+        }
     }
 
     fn add_watch(&mut self, text: &str) -> Result<(), String> {
         let added = self.session.add_watch(text).map(|watch| watch.number);
         let number = added.map_err(|error| error.to_string())?;
-        match self.as_json {
-            true => self.print_json(&json!({ "watch": number, "expression": text })),
-            false => self.print(&format!("watch {number} on {}", paint(Tone::Strong, text))),
-        }
+        self.tell(&Answer::WatchSet(WatchAnswer { number, expression: text.to_string() }));
         Ok(())
     }
 
     fn list_breaks(&mut self) {
-        let moment = self.session.moment();
-        let breakpoints = self.session.breakpoints().to_vec();
-        let watches = self.session.watches().to_vec();
-        if breakpoints.is_empty() && watches.is_empty() && !self.as_json {
-            self.print("no breakpoints; `break at PLACE` or `watch EXPR` sets one");
-        }
-        for breakpoint in breakpoints {
-            let arrivals = breakpoint.arrivals(moment);
-            let when = breakpoint.condition.as_ref().map(|(text, _)| text.clone());
-            for &address in &breakpoint.addresses {
-                let place = self.session.place(address);
-                if self.as_json {
-                    self.print_json(&json!({
-                        "breakpoint": breakpoint.number,
-                        "place": place,
-                        "when": when,
-                        "after": breakpoint.from_arrival,
-                        "arrivals": arrivals,
-                    }));
-                    continue;
-                }
-                let when = when.as_ref().map(|text| format!("when {text}  ")).unwrap_or_default();
-                let after = match breakpoint.from_arrival {
-                    0 | 1 => String::new(),
-                    count => format!("after {count}  "),
-                };
-                let times = match arrivals {
-                    0 => String::new(),
-                    1 => paint(Tone::Quiet, "  reached once"),
-                    times => {
-                        let times = render::thousands(times);
-                        paint(Tone::Quiet, &format!("  reached {times} times"))
-                    }
-                };
-                let place = render::place_line(&place);
-                self.print(&format!("{:>4}  {when}{after}{place}{times}", breakpoint.number));
-            }
-        }
-        for watch in watches {
-            match self.as_json {
-                true => {
-                    self.print_json(&json!({ "watch": watch.number, "expression": watch.text }));
-                }
-                false => self.print(&format!("{:>4}  watch {}", watch.number, watch.text)),
-            }
-        }
+        let breakpoints = self.session.breakpoints().iter().map(|b| self.breakpoint(b)).collect();
+        let watch =
+            |watch: &Watch| WatchAnswer { number: watch.number, expression: watch.text.clone() };
+        let watches = self.session.watches().iter().map(watch).collect();
+        self.tell(&Answer::Stops { breakpoints, watches });
     }
 
     fn change(&mut self, target: &str, value: &str) -> Result<(), String> {
         let change = self.session.change(target, value).map_err(|error| error.to_string())?;
-        if self.as_json {
-            self.print_json(&json!({ "change": change }));
-        } else {
-            self.print(&render::change(&change));
-        }
+        self.tell(&Answer::Changed(change));
         self.show_next();
         Ok(())
     }
@@ -751,13 +683,7 @@ impl Commander {
             Wrote::Nothing => return Err(format!("nothing has written {text} since the start")),
         };
         self.went_back();
-        self.show_step(&writer.report);
-        if !self.as_json {
-            let unit = if writer.ago == 1 { "instruction" } else { "instructions" };
-            let ago = render::thousands(writer.ago);
-            let text = format!("        {ago} {unit} ago; `step {}` returns", writer.ago);
-            self.print(&paint(Tone::Quiet, &text));
-        }
+        self.tell(&Answer::Writer { step: Box::new(writer.report), ago: writer.ago });
         self.show_next();
         Ok(())
     }
@@ -767,19 +693,7 @@ impl Commander {
             Some(name) => vec![self.session.mark(name)],
             None => self.session.marks().to_vec(),
         };
-        if marks.is_empty() && !self.as_json {
-            self.print("no marks; `mark NAME` names this moment");
-        }
-        for mark in marks {
-            match self.as_json {
-                true => self.print_json(&json!({ "mark": mark })),
-                false => {
-                    let moment = render::thousands(mark.moment);
-                    let place = render::place_line(&mark.place);
-                    self.print(&format!("mark {} at #{moment}  {place}", mark.name));
-                }
-            }
-        }
+        self.tell(&Answer::Marks { marks });
     }
 
     fn feed(&mut self, text: Option<&[u8]>) -> Result<(), String> {
@@ -796,7 +710,7 @@ impl Commander {
                 "the input ends here"
             }
         };
-        self.print(&paint(Tone::Quiet, told));
+        self.notice(told);
         Ok(())
     }
 
@@ -842,7 +756,7 @@ impl Commander {
             self.complain(lost);
         }
         let reached = if told.returned { "returned to the same line" } else { "started again" };
-        self.print(&paint(Tone::Quiet, &format!("reloaded; {reached}")));
+        self.notice(format!("reloaded; {reached}"));
         self.show_stop(StopReason::Done);
         Ok(())
     }
