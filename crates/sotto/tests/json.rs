@@ -43,7 +43,7 @@ line: .ascii \"ebb\\n\"
 const COMMANDS: &str = "step 3\nbreak at .on when ecx != 3\nwatch [total]\nbreaks\nback 3\nresume\nresume\n\
                         frames\nstack 4\nregisters\nregisters rax xmm0 vectors\nflags\nmemory depths\nmark here\n\
                         compare here\nshow eax\nshow eax as all\nchange edx to 5\nwho eax\nrecent 2\nsource\ncode\nvariables\n\
-                        unbreak 1\nunbreak 2\nresume\nsyscalls\noutput\ncheck\nrewind\nstep 90\nhelp\nstpe\n";
+                        unbreak 1\nunbreak 2\nresume\nsyscalls\noutput\ncheck\nrewind\nstep 90\nhelp\nfeed 5\nstpe\n";
 
 /// The types that the fields of each answer have.
 fn fields() -> BTreeMap<String, BTreeMap<String, BTreeSet<&'static str>>> {

@@ -198,6 +198,11 @@ pub enum Answer {
         /// Them.
         variables: Vec<NamedVariable>,
     },
+    /// What was asked about a command or a topic.
+    Help {
+        /// Words for a person.
+        words: String,
+    },
     /// Words for a person alone.
     Notice {
         /// Them.

@@ -19,7 +19,7 @@ pub fn to_text(answer: &Answer) -> Option<String> {
         Answer::Ran { instructions } => ran(*instructions),
         Answer::Output(output) => return written(output),
         Answer::Finding { finding } => findings::beside_step(finding),
-        Answer::Checked { words, .. } => words.clone(),
+        Answer::Checked { words, .. } | Answer::Help { words } => words.clone(),
         Answer::Stopped { words, at: here, .. } => match words {
             Some(words) => format!("{}\n{}", paint(Tone::Warning, words), at(here)),
             None => at(here),

@@ -346,10 +346,10 @@ impl Commander {
             Command::Variables => self.variables(),
             Command::Bits(on) => self.bits(*on)?,
             Command::Check(on) => self.check(*on)?,
-            Command::Help(None) => self.notice(grammar::help()),
+            Command::Help(None) => self.tell(&Answer::Help { words: grammar::help() }),
             Command::Help(Some(topic)) => {
                 let text = grammar::topic(topic)?;
-                self.notice(text);
+                self.tell(&Answer::Help { words: text });
             }
             Command::Quit => {}
         }
