@@ -222,6 +222,17 @@ pub fn json_line(value: &Value) -> String {
     json_text(&value.to_string()).into_owned()
 }
 
+/// Escapes what a terminal would obey in JSON from a byte on. Most has nothing of the kind.
+pub fn escape_json(json: &mut Vec<u8>, from: usize) {
+    let text = String::from_utf8_lossy(&json[from..]);
+    if is_plain(&text) {
+        return;
+    }
+    let escaped = json_text(&text).into_owned();
+    json.truncate(from);
+    json.extend_from_slice(escaped.as_bytes());
+}
+
 /// The same of a text that is JSON already.
 pub fn json_text(text: &str) -> Cow<'_, str> {
     if is_plain(text) {

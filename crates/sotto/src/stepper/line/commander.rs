@@ -67,6 +67,10 @@ pub struct Commander {
     operands: OperandOrder,
     /// The id of the request that is being carried out.
     id: Value,
+    /// Answers follow whose end is still to come.
+    in_request: bool,
+    /// Answers as data that are not written yet.
+    data: Vec<u8>,
     /// Bits are shown at every step.
     pub(crate) shows_bits: bool,
     /// Something was complained about.
@@ -100,6 +104,8 @@ impl Commander {
             argument,
             operands,
             id: Value::Null,
+            in_request: false,
+            data: Vec::new(),
             shows_bits: false,
             complained: false,
             follower: Some(Follower::default()),
@@ -115,14 +121,26 @@ impl Commander {
     pub(crate) fn tell(&mut self, answer: &Answer) {
         self.complained |= matches!(answer, Answer::Error { .. });
         if self.as_json {
+            /// Bytes of answers that are written together.
+            const TOGETHER: usize = 64 << 10;
+            let start = self.data.len();
             // Answers are plain data, which nothing refuses to be written.
-            let line = serde_json::to_string(&Located { id: &self.id, answer }).unwrap_or_default();
-            let line = format!("{}\n", console::json_text(&line));
-            let written = Stream::Output.write(line.as_bytes());
-            self.note(written);
+            let _ = serde_json::to_writer(&mut self.data, &Located { id: &self.id, answer });
+            console::escape_json(&mut self.data, start);
+            self.data.push(b'\n');
+            if !self.in_request || self.data.len() > TOGETHER {
+                self.write_data();
+            }
         } else if let Some(text) = answers::to_text(answer) {
             self.print(&text);
         }
+    }
+
+    /// Writes the answers that were put together.
+    fn write_data(&mut self) {
+        let written = Stream::Output.write(&self.data);
+        self.data.clear();
+        self.note(written);
     }
 
     /// Words for a person alone.
@@ -210,6 +228,7 @@ impl Commander {
                 Outcome::Done
             });
         }
+        self.in_request = true;
         let outcome =
             Request::parse(&line).map_err(|error| error.to_string()).and_then(|request| {
                 self.id = request.id;
@@ -219,6 +238,7 @@ impl Commander {
         if let Err(message) = &outcome {
             self.complain(message);
         }
+        self.in_request = false;
         self.tell(&Answer::End { ok });
         self.id = Value::Null;
         outcome.unwrap_or(Outcome::Done)
