@@ -24,7 +24,8 @@ pub fn find(graph: &CodeGraph, found: &mut Vec<RawFinding>) {
 fn run_on(graph: &CodeGraph, node: &Node) -> Option<RawFinding> {
     let at = node.instruction.address;
     let end = node.instruction.end();
-    if node.successors.first() != Some(&end) {
+    // A jump to the next address is meant.
+    if node.successors.first() != Some(&end) || node.instruction.control() == Control::Jump {
         return None;
     }
     let next = graph.behind_padding(end);
@@ -48,7 +49,7 @@ fn run_on(graph: &CodeGraph, node: &Node) -> Option<RawFinding> {
         return Some(RawFinding::new(Kind::RanPast, at, fact.to_string()));
     }
     // The routine that control comes into is one that is called, and this is a routine of its own.
-    let called = graph.nodes.values().any(|node| node.callee == Some(next));
+    let called = graph.callees.contains(&next);
     let own = graph.routines.range(..=at).next_back();
     if called && own.is_some() && node.instruction.control() != Control::Call {
         let name = name(next).unwrap_or("the next routine");
@@ -73,7 +74,7 @@ fn into_the_middle(graph: &CodeGraph, from: u64, target: u64) -> Option<RawFindi
 /// A routine that calls itself on every way to its return.
 fn endless_recursion(graph: &CodeGraph, routine: u64) -> Option<RawFinding> {
     let calls_itself = |node: &Node| node.callee == Some(routine);
-    let reached = graph.reached(routine, |node| !calls_itself(node));
+    let reached = graph.reached(routine, |node| !calls_itself(node))?;
     let nodes = || reached.iter().filter_map(|at| graph.nodes.get(at));
     let call = nodes().find(|node| calls_itself(node))?;
     // Another way out: a return, an end of the program, what is not known.

@@ -1,5 +1,6 @@
 //! The instructions of a program's own code and where control goes from each, read without running it.
 
+use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use sotto_isa::{Access, Arch, Control, IndexMode, Instruction, Mem, Operand, Storage, Traits};
@@ -10,6 +11,8 @@ use sotto_session::{Session, SourceText};
 
 /// Instructions that are read at most.
 const MOST: usize = 1 << 18;
+/// Instructions that ways are followed over at most, in all.
+const MOST_FOLLOWED: u64 = 1 << 22;
 
 /// An instruction and where control goes from it.
 #[derive(Clone, Debug)]
@@ -48,8 +51,12 @@ pub(crate) struct CodeGraph<'a> {
     pub routines: BTreeSet<u64>,
     /// Addresses that control goes to by a jump or a call, with the instruction that sends it there.
     pub targets: Vec<(u64, u64)>,
+    /// Where calls go.
+    pub callees: BTreeSet<u64>,
     /// How many ways lead to an address.
     arrivals: HashMap<u64, u32>,
+    /// Instructions that ways may still be followed over.
+    budget: Cell<u64>,
 }
 
 impl<'a> CodeGraph<'a> {
@@ -63,7 +70,9 @@ impl<'a> CodeGraph<'a> {
             nodes: BTreeMap::new(),
             routines: BTreeSet::new(),
             targets: Vec::new(),
+            callees: BTreeSet::new(),
             arrivals: HashMap::new(),
+            budget: Cell::new(MOST_FOLLOWED),
         };
         let mut roots = Vec::new();
         for symbol in &image.symbols {
@@ -182,17 +191,17 @@ impl<'a> CodeGraph<'a> {
 
     /// Takes away what follows calls of routines that end the program on every way.
     fn cut_calls_that_never_return(&mut self) {
-        let callees: BTreeSet<u64> = self.nodes.values().filter_map(|node| node.callee).collect();
+        self.callees = self.nodes.values().filter_map(|node| node.callee).collect();
         let mut never: BTreeSet<u64> = BTreeSet::new();
         loop {
             let before = never.len();
-            for &routine in &callees {
+            for &routine in &self.callees {
                 if !never.contains(&routine) && self.nodes.contains_key(&routine) {
                     let reached = self.reached(routine, |node| {
                         node.callee.is_none_or(|callee| !never.contains(&callee))
                     });
                     let ends = |at: &u64| self.nodes.get(at).is_none_or(|node| node.leaves);
-                    if !reached.iter().any(ends) {
+                    if reached.is_some_and(|reached| !reached.iter().any(ends)) {
                         never.insert(routine);
                     }
                 }
@@ -208,19 +217,21 @@ impl<'a> CodeGraph<'a> {
         }
     }
 
-    /// The addresses that control can reach from one, within a routine. Where `passes` is false it does not go on.
-    pub fn reached(&self, from: u64, passes: impl Fn(&Node) -> bool) -> BTreeSet<u64> {
+    /// The addresses that control can reach from one, within a routine. Where `passes` is false it does not go on. `None`
+    /// if too much was followed already.
+    pub fn reached(&self, from: u64, passes: impl Fn(&Node) -> bool) -> Option<BTreeSet<u64>> {
         let mut reached = BTreeSet::new();
         let mut ways = vec![from];
         while let Some(at) = ways.pop() {
             if !reached.insert(at) {
                 continue;
             }
+            self.budget.set(self.budget.get().checked_sub(1)?);
             if let Some(node) = self.nodes.get(&at).filter(|node| passes(node)) {
                 ways.extend(&node.successors);
             }
         }
-        reached
+        Some(reached)
     }
 
     /// The only instruction from which control comes to an address, if it is the one before it.

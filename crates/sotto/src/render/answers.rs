@@ -252,5 +252,5 @@ fn code(line: &CodeLine, next: u64) -> String {
 
 fn variable(variable: &NamedVariable) -> String {
     let name = paint(Tone::Strong, &format!("{:<12}", variable.name));
-    format!("        {name} {:<16} {}", variable.value, paint(Tone::Quiet, &variable.place))
+    format!("        {name} {:<24} {}", variable.value, paint(Tone::Quiet, &variable.place))
 }
