@@ -24,7 +24,7 @@ pub struct Options {
     pub externals: bool,
     /// Keep what each line laid down.
     pub listing: bool,
-    /// Keep dotted and numbered labels in the object, for who runs it.
+    /// Keep dotted and numbered labels in the object, so that a debugger can name them.
     pub labels: bool,
 }
 

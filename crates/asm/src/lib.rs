@@ -24,7 +24,7 @@ mod symbols;
 mod text;
 
 pub use assembler::{Assembly, Options, assemble, assemble_instruction, assemble_with};
-pub use directives::table::names as directives;
+pub use directives::table::{fills_up, lays_down_data, names as directives};
 pub use reading::infer::Inference;
 pub use sections::listing::{Listing, ListingLine};
 pub use text::diagnostic::{Code, Diagnostic, Finding, Note, Severity};
@@ -33,4 +33,4 @@ pub use text::expr::{Binary, EvalError, Expr, TlsOperator, Unary, Via, parse_exp
 pub use text::lexer::{escaped_bytes, text_with_comments};
 pub use text::source::{Excerpt, Location, Origin, Source, Sources, Span, Text};
 pub use text::suggest::nearest;
-pub use text::syntax::comment_signs;
+pub use text::syntax::{comment_signs, without_comment};

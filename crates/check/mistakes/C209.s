@@ -1,4 +1,4 @@
-; C209: a branch takes the numbers that were compared for what they are not
+; C209: a signed branch after an unsigned comparison, or the reverse
         .target x86-64
         .global _start
         .text

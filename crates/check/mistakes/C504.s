@@ -1,4 +1,4 @@
-; C504: control goes on into the next routine
+; C504: execution falls through into the next routine
         .target x86-64
         .global _start
         .text

@@ -1,4 +1,4 @@
-; C506: a routine calls itself on every way
+; C506: a routine calls itself on every path
         .target x86-64
         .global _start
         .text

@@ -1,4 +1,4 @@
-//! What routines with a known way of taking arguments are given.
+//! Arguments of routines whose contract or name says how they are read.
 
 use std::collections::HashMap;
 
@@ -7,8 +7,9 @@ use sotto_machine::Machine;
 use sotto_object::contract::ValueType;
 use sotto_object::{DatumKind, Image};
 
-use crate::checker::{Declared, RawFinding};
+use crate::declared::Declared;
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 
 /// Functions with a variable number of arguments, of which some may be floats. Source: POSIX, stdio.h and syslog.h.
 const VARIADIC: &[&str] =

@@ -1,19 +1,20 @@
 //! Watching a program step by step.
 
 use std::collections::HashSet;
-use std::sync::Arc;
 
+use sotto_finding::Finding;
 use sotto_isa::{Control, FlagRole, FlagSet, Instruction, Operand, Storage, Traits};
-use sotto_kernel::{CompletedCall, Process, Stop, Termination};
-use sotto_machine::{AccessKind, Event, Fault, Machine, MemoryFaultKind, Step, StepEffects};
-use sotto_object::{DatumKind, Image, ImageSymbol};
-use sotto_session::{Place, Session, StepObserver};
+use sotto_kernel::{CompletedCall, Process, Termination};
+use sotto_machine::{AccessKind, Fault, Machine, MemoryFaultKind, Step, StepEffects};
+use sotto_object::Image;
+use sotto_session::{Session, StepObserver, StopReason};
 
 use crate::called::Called;
 use crate::conventions::{Active, Conventions, Held};
+use crate::declared::{Datum, Declared};
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 use crate::shadow::{Cause, Shadow, TaintedUse};
-use sotto_finding::{Finding, Remark};
 
 /// What is looked at.
 #[derive(Clone, Debug, Default)]
@@ -41,74 +42,6 @@ pub struct Touched {
 
 /// So many ranges of accessed memory are told apart.
 const MOST_TOUCHED: usize = 64;
-
-/// How a step ended.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub enum Outcome {
-    /// The program can go on.
-    Continues,
-    /// It cannot, or not without help.
-    Stopped(Stop),
-}
-
-/// A finding before its places have names.
-#[derive(Clone, Debug)]
-pub(crate) struct RawFinding {
-    pub kind: Kind,
-    pub at: u64,
-    fact: String,
-    history: Vec<(u64, String)>,
-    help: Option<String>,
-    /// What it is about, if the place has several of the kind.
-    subject: usize,
-}
-
-impl RawFinding {
-    pub fn new(kind: Kind, at: u64, fact: String) -> RawFinding {
-        RawFinding { kind, at, fact, history: Vec::new(), help: None, subject: 0 }
-    }
-
-    #[must_use]
-    pub fn at(mut self, address: u64, text: impl Into<String>) -> RawFinding {
-        self.history.push((address, text.into()));
-        self
-    }
-
-    #[must_use]
-    pub fn help(mut self, help: impl Into<String>) -> RawFinding {
-        self.help = Some(help.into());
-        self
-    }
-
-    #[must_use]
-    pub fn about(mut self, subject: usize) -> RawFinding {
-        self.subject = subject;
-        self
-    }
-
-    /// The finding, with names for its places; `None` if the source allows it there.
-    pub fn named(self, session: &mut Session, moment: Option<u64>) -> Option<Finding> {
-        let info = self.kind.info();
-        let place = session.place(self.at);
-        if is_allowed_at(session, &place, info.code) {
-            return None;
-        }
-        let decoded = session.process_mut().machine.instruction_at(self.at).ok();
-        let instruction = decoded.map(|decoded| session.instruction_text(&decoded));
-        let remark = |(address, text)| Remark { place: session.place(address), text };
-        let history = self.history.into_iter().map(remark).collect();
-        Some(Finding {
-            code: info.code,
-            severity: info.severity,
-            place,
-            instruction,
-            moment,
-            fact: self.fact,
-            history,
-            help: self.help.unwrap_or_else(|| info.remedy.to_string()),
-        })
-    }
-}
 
 /// Watches a program and collects findings.
 pub struct Checker {
@@ -203,24 +136,10 @@ impl Checker {
     }
 
     /// Executes one instruction and looks at it.
-    pub fn step(&mut self, session: &mut Session) -> Outcome {
-        let process = session.process_mut();
-        let moment = process.executed();
-        let instruction = process.machine.prepared_instruction();
-        if let Some(instruction) = &instruction {
-            self.before(&mut process.machine, instruction);
-        }
-        let (step, call, stop) = process.step();
-        let completed = process.executed() > moment && !matches!(step.event, Some(Event::Fault(_)));
-        if let (Some(instruction), true) = (&instruction, completed) {
-            self.after(process, moment, instruction, &step, call.as_deref());
-        }
-        session.process_mut().machine.take_back(step.effects);
+    pub fn step(&mut self, session: &mut Session) -> StopReason {
+        let reason = session.step_observed(self);
         self.tell_found(session);
-        match stop {
-            Stop::Budget => Outcome::Continues,
-            stop => Outcome::Stopped(stop),
-        }
+        reason
     }
 
     /// Makes findings of what the last step showed, whose places have names in the session.
@@ -354,8 +273,7 @@ impl Checker {
         let Some(Operand::Reg(count)) = instruction.count_operand() else { return };
         let Some(Operand::Reg(shifted)) = instruction.operands.first() else { return };
         // A rotation leaves the zero flag alone.
-        let zero = instruction.arch.flags().iter().find(|info| info.role == FlagRole::Zero);
-        if !zero.is_some_and(|zero| instruction.flags().written().contains(zero.flag)) {
+        if !instruction.flags().written().contains(instruction.arch.flag(FlagRole::Zero)) {
             return;
         }
         let value = effects.reads.iter().find(|(reg, _)| reg.storage() == count.storage());
@@ -376,7 +294,7 @@ impl Checker {
 
     /// Accesses that begin in one variable and end in the next.
     fn look_at_accesses(&mut self, at: u64, effects: &StepEffects, found: &mut Vec<RawFinding>) {
-        if self.data.0.is_empty() {
+        if self.data.is_empty() {
             return;
         }
         let reads = effects.memory_reads.iter().map(|r| (r.address, r.bytes * r.elements, "read"));
@@ -645,60 +563,6 @@ fn is_judged(image: &Image, address: u64) -> bool {
     }
     let before = image.symbol_before(address);
     before.is_some_and(|(symbol, _)| image.contract_at(symbol.address).is_some())
-}
-
-/// Whether the source allows a finding of this code at a place: `;: allow C201` on its line, or on the line above.
-pub(crate) fn is_allowed_at(session: &Session, place: &Place, code: &str) -> bool {
-    let (Some(file), Some(line)) = (&place.file, place.line) else { return false };
-    let Some(source) = session.sources().iter().find(|source| *source.name == **file) else {
-        return false;
-    };
-    let allows = |number: u32| {
-        let text = source.line(number)?;
-        let marks = [";:", "//:", "#:", "@:"];
-        let (_, comment) = marks.iter().find_map(|mark| text.split_once(mark))?;
-        let mut words = comment.split([' ', '\t', ',']).filter(|word| !word.is_empty());
-        (words.next()? == "allow").then(|| words.any(|word| word.eq_ignore_ascii_case(code)))
-    };
-    [line, line.saturating_sub(1)].into_iter().filter_map(allows).any(|allowed| allowed)
-}
-
-/// A labelled datum with a declared size.
-pub(crate) struct Datum {
-    pub start: u64,
-    /// Address behind it.
-    pub end: u64,
-    pub name: Arc<str>,
-    pub kind: DatumKind,
-}
-
-/// The labelled data of a program, by ascending address.
-pub(crate) struct Declared(Vec<Datum>);
-
-impl Declared {
-    fn new(image: &Image) -> Declared {
-        let of_symbol = |symbol: &ImageSymbol| {
-            let datum = symbol.datum?;
-            let bytes = u64::from(datum.element_bytes).checked_mul(datum.count)?;
-            let (start, name) = (symbol.address, symbol.name.as_str().into());
-            let end = start.checked_add(bytes).filter(|_| bytes > 0)?;
-            Some(Datum { start, end, name, kind: datum.kind })
-        };
-        let mut data: Vec<Datum> = image.symbols.iter().filter_map(of_symbol).collect();
-        data.sort_by_key(|datum| datum.start);
-        Declared(data)
-    }
-
-    /// The datum in which an address is.
-    pub fn at(&self, address: u64) -> Option<&Datum> {
-        let after = self.0.partition_point(|datum| datum.start <= address);
-        self.0[..after].last().filter(|datum| address < datum.end)
-    }
-
-    /// The first datum behind an address.
-    pub fn after(&self, address: u64) -> Option<&Datum> {
-        self.0.get(self.0.partition_point(|datum| datum.start <= address))
-    }
 }
 
 /// ` + 8`, and nothing for 0.

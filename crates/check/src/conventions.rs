@@ -8,8 +8,8 @@ use sotto_machine::{CpuState, Machine, StepEffects};
 use sotto_object::contract::{Contract, Location, RoutineContract};
 use sotto_object::{Binding, Image, SymbolKind};
 
-use crate::checker::RawFinding;
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 
 /// What a routine is held to.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
@@ -246,12 +246,10 @@ impl Conventions {
             found.extend(self.returns_not_set(call, contract, at));
             found.extend(self.flags_not_kept(call, &after, contract, at));
         }
-        let direction = self.arch.flags().iter().find(|info| info.role == FlagRole::Direction);
-        if let Some(direction) = direction
-            && after.flags.contains(direction.flag)
-            && !call.before.flags.contains(direction.flag)
-        {
-            let fact = format!("{} is set at the return", direction.name);
+        let direction = self.arch.flag(FlagRole::Direction);
+        let newly_set = after.flags.without(call.before.flags);
+        if !direction.is_empty() && newly_set.contains(direction) {
+            let fact = format!("{} is set at the return", self.arch.flag_names(direction)[0]);
             found.push(RawFinding::new(Kind::DirectionFlag, at, fact));
         }
         found

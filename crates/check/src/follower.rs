@@ -22,6 +22,10 @@ pub struct Follower {
 }
 
 impl Follower {
+    /// Instructions that [`Follower::catch_up`] executes again, at most, when nobody has asked for findings: about a third
+    /// of a second.
+    pub const UNASKED: u64 = 1 << 20;
+
     /// A follower of a session, which may be anywhere.
     pub fn new(options: Options) -> Follower {
         Follower { options, checker: None, seen: 0, branches: 0 }

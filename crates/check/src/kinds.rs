@@ -106,9 +106,9 @@ kinds! {
     ProductOverwrites = "C208", Warning, "the second result of a multiplication overwrites a value",
         "the upper half of the product goes to a register that the instruction does not name",
         "keep the value in another register, or multiply with a form that has one result: `imul rax, rcx`";
-    SignOfComparison = "C209", Hint, "a branch takes the numbers that were compared for what they are not",
-        "conditions for numbers with a sign and for those without differ as soon as the top bit is set",
-        "on x86: `jl`, `jge`, `jg`, `jle` for numbers with a sign, `jb`, `jae`, `ja`, `jbe` without; on arm64 `lt`, `ge`, `gt`, `le`, and `lo`, `hs`, `hi`, `ls`";
+    SignOfComparison = "C209", Hint, "a signed branch after an unsigned comparison, or the reverse",
+        "signed and unsigned conditions differ as soon as the top bit is set",
+        "signed are `jl`, `jge`, `jg`, `jle` on x86 and `lt`, `ge`, `gt`, `le` on arm64; unsigned `jb`, `jae`, `ja`, `jbe`, and `lo`, `hs`, `hi`, `ls`";
     UnknownCall = "C301", Warning, "an unknown system call",
         "the kernel answers ENOSYS and does nothing",
         "look the number up: `sotto explain write`";
@@ -136,16 +136,16 @@ kinds! {
     Fault = "C502", Error, "the program is stopped by a fault",
         "the kernel ends the program with a signal",
         "step back from the fault: `sotto step`, `resume`, `back`";
-    IntoData = "C503", Error, "control goes on into data",
+    IntoData = "C503", Error, "execution falls through into data",
         "the processor takes the data for instructions",
-        "end the way before it with a jump, a return or an exit call, or move the data to `.data` or `.rodata`";
-    IntoRoutine = "C504", Hint, "control goes on into the next routine",
-        "a return or a jump may be missing at the end; the next routine is executed as well",
+        "end the code before it with a jump, a return or an exit call, or move the data to `.data` or `.rodata`";
+    IntoRoutine = "C504", Hint, "execution falls through into the next routine",
+        "a return or a jump may be missing at the end of the routine before",
         "return first; if it is meant, say so with `;: allow C504`";
     MidInstruction = "C505", Error, "a jump into the middle of an instruction",
-        "its last bytes are taken for another instruction",
+        "the processor decodes the rest of its bytes as another instruction",
         "jump to a label";
-    NoBase = "C506", Warning, "a routine calls itself on every way",
+    EndlessRecursion = "C506", Warning, "a routine calls itself on every path",
         "every call needs stack, until there is none left",
         "return without the call for the smallest case";
     Unused = "C601", Hint, "a label or datum is never used",

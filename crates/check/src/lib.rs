@@ -10,11 +10,13 @@ mod called;
 mod checker;
 mod code;
 mod conventions;
+mod declared;
 mod follower;
 mod kinds;
+mod raw_finding;
 mod shadow;
 
-pub use checker::{Checker, Options, Outcome};
+pub use checker::{Checker, Options};
 pub use code::findings_of_code;
 pub use follower::Follower;
 pub use kinds::{KINDS, Kind, KindInfo};

@@ -4,9 +4,9 @@ mod common;
 
 use common::image_of_routine;
 use proptest::prelude::*;
-use sotto_check::{Checker, Follower, Kind, Options, Outcome};
+use sotto_check::{Checker, Follower, Kind, Options};
 use sotto_kernel::Startup;
-use sotto_session::{Session, SourceText};
+use sotto_session::{Session, SourceText, StopReason};
 
 /// Counts three lamps; a register is lost in each call, and another was never set.
 const LAMPS: &str = "\
@@ -46,7 +46,7 @@ fn facts<'a>(
 fn all_findings() -> Vec<(Option<u64>, String)> {
     let mut session = session();
     let mut checker = Checker::new(&session, Options::default());
-    while checker.step(&mut session) == Outcome::Continues {}
+    while checker.step(&mut session) == StopReason::Done {}
     facts(checker.findings())
 }
 

@@ -47,7 +47,7 @@ impl Place {
         Some(with_offset(name, offset))
     }
 
-    /// The same by the symbol alone, which says more to who is somewhere else.
+    /// The same by the symbol alone, for readers who look at another routine, to whom its dotted labels say little.
     pub fn symbol_name(&self) -> Option<String> {
         Some(with_offset(self.symbol.as_ref()?, self.offset))
     }

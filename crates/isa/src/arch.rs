@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::{Convention, FlagInfo, FlagSet, Storage, Width, convention};
+use crate::{Convention, FlagInfo, FlagRole, FlagSet, Storage, Width, convention};
 
 /// A target machine.
 #[derive(Copy, Clone, PartialEq, Eq, Hash, Debug, Serialize, Deserialize)]
@@ -225,6 +225,13 @@ impl Arch {
     pub fn flag_names(self, set: FlagSet) -> Vec<&'static str> {
         self.flags().iter().filter(|info| set.contains(info.flag)).map(|info| info.name).collect()
     }
+
+    /// The flag with a role; none if the machine has none.
+    pub fn flag(self, role: FlagRole) -> FlagSet {
+        let mut all = self.flags().iter();
+        all.find(|info| info.role == role).map_or(FlagSet::NONE, |info| info.flag)
+    }
+
     /// The machine's calling convention.
     pub fn convention(self) -> &'static Convention {
         match self {

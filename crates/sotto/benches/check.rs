@@ -9,12 +9,12 @@ use std::hint::black_box;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
+use sotto_check::Checker;
 use sotto_check::call::{Argument, Routine};
-use sotto_check::{Checker, Outcome};
 use sotto_isa::Arch;
 use sotto_kernel::Startup;
 use sotto_object::{Image, LinkOptions, link};
-use sotto_session::Session;
+use sotto_session::{Session, StopReason};
 
 use crate::programs::{emulate, image};
 
@@ -44,7 +44,7 @@ fn checked(image: &Image) -> usize {
     let startup = Startup::with_arguments(["bench"]);
     let mut session = Session::start(image.clone(), Vec::new(), &startup).expect("it starts");
     let mut checker = Checker::new(&session, sotto_check::Options::default());
-    while checker.step(&mut session) == Outcome::Continues {}
+    while checker.step(&mut session) == StopReason::Done {}
     checker.findings().len()
 }
 

@@ -2,9 +2,9 @@
 
 use serde_json::json;
 use sotto_check::call::Routine;
-use sotto_check::{Checker, Finding, Kind, Options, Outcome, Severity, findings_of_code};
-use sotto_kernel::Stop;
-use sotto_session::Session;
+use sotto_check::{Checker, Finding, Kind, Options, Severity, findings_of_code};
+use sotto_kernel::Termination;
+use sotto_session::{Session, StopReason};
 
 use crate::cli::{CheckArgs, Deny};
 use crate::console::{Tone, paint};
@@ -150,17 +150,16 @@ fn watch(session: &mut Session, checker: &mut Checker, limit: u64) -> String {
             return "interrupted".to_string();
         }
         match checker.step(session) {
-            Outcome::Continues
-            | Outcome::Stopped(Stop::Output | Stop::Paused | Stop::Unfinished) => {}
-            Outcome::Stopped(Stop::Terminated(ending)) => {
-                let status = ending.shell_status();
+            StopReason::Terminated => {
+                let status = session.ending().map_or(0, Termination::shell_status);
                 let count = render::thousands(session.moment());
                 return format!("ended with status {status} after {count} instructions");
             }
-            Outcome::Stopped(Stop::MemoryLimit) => {
+            StopReason::MemoryLimit => {
                 return "stopped: it wants more memory than it may have".to_string();
             }
-            Outcome::Stopped(_) => return "stopped: it wants input".to_string(),
+            StopReason::NeedsInput => return "stopped: it wants input".to_string(),
+            _ => {}
         }
     }
 }

@@ -22,7 +22,7 @@ fn excerpt<'a>(
     let start = line.len() - line.trim_start().len();
     let end = match place.is_compiled() {
         true => line.trim_end().len(),
-        false => statement_end(&line, sotto_asm::comment_signs(session.arch())),
+        false => sotto_asm::without_comment(&line, session.arch()).len(),
     };
     let mut annotation = kind.span(start..end.max(start));
     if let Some(label) = label {
@@ -30,22 +30,6 @@ fn excerpt<'a>(
     }
     let name = console::in_line(&source.name).into_owned();
     Some(Snippet::source(line).line_start(number as usize).path(name).annotation(annotation))
-}
-
-/// Where a line's comment begins, or what is blank before it.
-fn statement_end(line: &str, signs: &[&str]) -> usize {
-    let mut quoted = None;
-    for (at, c) in line.char_indices() {
-        match (quoted, c) {
-            (None, '"' | '\'') => quoted = Some(c),
-            (Some(quote), c) if c == quote => quoted = None,
-            (None, _) if signs.iter().any(|sign| line[at..].starts_with(sign)) => {
-                return line[..at].trim_end().len();
-            }
-            _ => {}
-        }
-    }
-    line.trim_end().len()
 }
 
 /// A finding as text, with colour.

@@ -18,9 +18,6 @@ const FAULTED: u8 = 1;
 /// Status when its memory limit was reached, as `run` has it.
 const LIMIT_REACHED: u8 = 124;
 
-/// Instructions before the trace that are looked at, at most, for findings in it.
-const CATCH_UP: u64 = 1 << 20;
-
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
@@ -69,7 +66,7 @@ pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
         false => tracer.run_to(&from)?,
     };
     if let Some(follower) = &mut tracer.follower {
-        follower.catch_up(&mut tracer.session, CATCH_UP, &interrupt::asked);
+        follower.catch_up(&mut tracer.session, Follower::UNASKED, &interrupt::asked);
     }
     tracer.end = tracer.session.moment().saturating_add(limit);
     let status = match status {

@@ -73,6 +73,11 @@ pub(crate) const DIRECTIVES: &[(&str, Kind)] = &[
     (".fill", Kind::Fill),
 ];
 
+/// Whether a directive of this table lays down an instruction.
+pub(crate) fn is_instruction(word: &str) -> bool {
+    word.eq_ignore_ascii_case(".inst")
+}
+
 /// Carries out the directive.
 pub(crate) fn run(
     assembler: &mut Assembler,
@@ -82,7 +87,7 @@ pub(crate) fn run(
     cursor: &mut Cursor,
 ) -> Result<(), Diagnostic> {
     if has_mapping_symbols(assembler.arch) {
-        assembler.section().mark_kind(word.eq_ignore_ascii_case(".inst"));
+        assembler.section().mark_kind(is_instruction(word));
     }
     match kind {
         Kind::Space => space(assembler, span, cursor)?,

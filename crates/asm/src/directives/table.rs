@@ -94,6 +94,16 @@ pub fn names() -> impl Iterator<Item = &'static str> {
     all().map(|(name, ..)| name)
 }
 
+/// Whether a word is a directive that lays down data: `.byte`, `dd`. `.inst` lays down an instruction.
+pub fn lays_down_data(word: &str) -> bool {
+    matches!(find(word), Some(Directive::Data(_))) && !data::is_instruction(word)
+}
+
+/// Whether a word is a directive that fills up to an alignment.
+pub fn fills_up(word: &str) -> bool {
+    matches!(find(word), Some(Directive::Plain(".align" | ".balign" | ".p2align", _)))
+}
+
 /// What a directive is, and so who carries it out.
 #[derive(Copy, Clone)]
 pub(crate) enum Directive {

@@ -552,13 +552,13 @@ fn number(text: &str, span: Span) -> Result<Tok<'static>, Diagnostic> {
     })
 }
 
-/// The bytes that a text between quotes stands for, for who has no source: see the escapes of C in the language.
+/// The bytes that a text between quotes stands for, with the escapes of C, outside a source.
 ///
 /// # Errors
 ///
-/// What is wrong with an escape, in words.
-pub fn escaped_bytes(text: &str) -> Result<Vec<u8>, String> {
-    unescape(text, Span::default()).map_err(|diagnostic| diagnostic.message.clone())
+/// A diagnostic without a place, if an escape is none.
+pub fn escaped_bytes(text: &str) -> Result<Vec<u8>, Diagnostic> {
+    unescape(text, Span::default())
 }
 
 /// The bytes a quoted text stands for, with the escapes of C: `\n \t \r \a \b \e \f \v \\ \' \" \?`, one to three

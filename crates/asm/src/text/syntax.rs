@@ -96,3 +96,19 @@ pub(crate) fn syntax(arch: Arch) -> &'static Syntax {
 pub fn comment_signs(arch: Arch) -> &'static [&'static str] {
     syntax(arch).comment_signs
 }
+
+/// A line without its comment and the blanks before that. Signs within quotes begin none.
+pub fn without_comment(line: &str, arch: Arch) -> &str {
+    let mut quoted = None;
+    for (at, c) in line.char_indices() {
+        match (quoted, c) {
+            (None, '"' | '\'') => quoted = Some(c),
+            (Some(quote), c) if c == quote => quoted = None,
+            (None, _) if comment_signs(arch).iter().any(|sign| line[at..].starts_with(sign)) => {
+                return line[..at].trim_end();
+            }
+            _ => {}
+        }
+    }
+    line.trim_end()
+}

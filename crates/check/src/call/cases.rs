@@ -8,8 +8,8 @@
 //! ```
 //!
 //! Arguments are written as on the command line; numbers may stand without quotes. `expect` is the result, or a table of
-//! results by name; `output` is what the routine writes. `routine = "mean"` above the cases says whose they are, for who
-//! is given the table alone.
+//! results by name; `output` is what the routine writes. `routine = "mean"` above the cases names the routine
+//! where the command line does not.
 
 use std::collections::BTreeMap;
 
@@ -21,7 +21,7 @@ use crate::call::expectation::{Expectation, ExpectationError};
 use crate::call::result::{CallReport, Ending};
 use crate::call::routine::{CallError, Routine};
 
-/// Cases, and whose they are.
+/// Cases of a routine.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct CaseTable {
     /// The routine's name, if the table says it.

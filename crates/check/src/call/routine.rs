@@ -1,19 +1,20 @@
 //! A routine of a program: running it with arguments, and reading what it left.
 
 use sotto_isa::{Arch, ArgumentLocations, Reg, Width};
-use sotto_kernel::{Startup, Stop, Termination};
+use sotto_kernel::{Startup, Termination};
 use sotto_machine::RegionKind;
 use sotto_object::contract::{Contract, Location, ValueType};
 use sotto_object::{Image, ImageSymbol};
-use sotto_session::{Session, SessionError, SourceText};
+use sotto_session::{Session, SessionError, SourceText, StopReason};
 
 use crate::call::argument::{Argument, fits};
 use crate::call::result::{
     BufferAfter, CallReport, CallResult, Ending, RegisterAfter, TouchedMemory, words,
 };
 use crate::call::setup::{Block, build_stack, place_blocks, set_register, unset_registers};
-use crate::checker::{Checker, Options, Outcome, RawFinding, offset};
+use crate::checker::{Checker, Options, offset};
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 
 /// A routine of a program.
 pub struct Routine<'a> {
@@ -469,23 +470,17 @@ struct Prepared {
 fn run(session: &mut Session, checker: &mut Checker, return_address: u64, limit: u64) -> Ending {
     while session.moment() < limit {
         match checker.step(session) {
-            Outcome::Continues => {
-                if session.here_address() == return_address {
-                    return Ending::Returned;
-                }
-            }
-            Outcome::Stopped(Stop::Terminated(Termination::Exited(status))) => {
-                return Ending::Exited { status };
-            }
-            Outcome::Stopped(Stop::Terminated(Termination::Killed(..))) => {
-                return match session.fault_report() {
-                    Some(report) => Ending::Fault { report: Box::new(report) },
-                    None => Ending::Returned,
+            StopReason::NeedsInput => return Ending::NeedsInput,
+            StopReason::MemoryLimit => return Ending::MemoryLimit,
+            StopReason::Terminated => {
+                return match (session.ending(), session.fault_report()) {
+                    (Some(Termination::Exited(status)), _) => Ending::Exited { status },
+                    (_, Some(report)) => Ending::Fault { report: Box::new(report) },
+                    _ => Ending::Returned,
                 };
             }
-            Outcome::Stopped(Stop::NeedsInput) => return Ending::NeedsInput,
-            Outcome::Stopped(Stop::MemoryLimit) => return Ending::MemoryLimit,
-            Outcome::Stopped(_) => {}
+            _ if session.here_address() == return_address => return Ending::Returned,
+            _ => {}
         }
     }
     Ending::Limit { limit }

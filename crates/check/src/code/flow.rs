@@ -1,13 +1,13 @@
-//! Where control goes: past the end of the code, into data, into the next routine, into the middle of an instruction,
-//! and round and round.
+//! Control flow past the end of the code, into data, into the next routine, into the middle of an instruction, and back to
+//! the same routine without end.
 
 use sotto_isa::Control;
 
-use crate::checker::RawFinding;
 use crate::code::graph::{CodeGraph, Node};
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 
-/// Adds what is wrong with the ways of control.
+/// Adds what is wrong with the control flow.
 pub fn find(graph: &CodeGraph, found: &mut Vec<RawFinding>) {
     for node in graph.nodes.values() {
         found.extend(run_on(graph, node));
@@ -20,7 +20,7 @@ pub fn find(graph: &CodeGraph, found: &mut Vec<RawFinding>) {
     }
 }
 
-/// An instruction from which control goes on to where no code is, or where another routine begins.
+/// An instruction from which execution falls through to where no code is, or where another routine begins.
 fn run_on(graph: &CodeGraph, node: &Node) -> Option<RawFinding> {
     let at = node.instruction.address;
     let end = node.instruction.end();
@@ -35,7 +35,7 @@ fn run_on(graph: &CodeGraph, node: &Node) -> Option<RawFinding> {
     };
     if graph.is_data(next) {
         let what = name(next).map_or("data".to_string(), |name| format!("the data `{name}`"));
-        let fact = format!("control goes on from here into {what}");
+        let fact = format!("execution falls through from here into {what}");
         return Some(RawFinding::new(Kind::IntoData, at, fact));
     }
     if !graph.nodes.contains_key(&next) && graph.line_text(next).is_none() {
@@ -53,7 +53,8 @@ fn run_on(graph: &CodeGraph, node: &Node) -> Option<RawFinding> {
     let own = graph.routines.range(..=at).next_back();
     if called && own.is_some() && node.instruction.control() != Control::Call {
         let name = name(next).unwrap_or("the next routine");
-        let fact = format!("control goes on from here into `{name}`, which other code calls");
+        let fact =
+            format!("execution falls through from here into `{name}`, which other code calls");
         return Some(RawFinding::new(Kind::IntoRoutine, at, fact));
     }
     None
@@ -71,17 +72,17 @@ fn into_the_middle(graph: &CodeGraph, from: u64, target: u64) -> Option<RawFindi
     Some(RawFinding::new(Kind::MidInstruction, from, fact).at(start, "this instruction"))
 }
 
-/// A routine that calls itself on every way to its return.
+/// A routine that calls itself on every path to its return.
 fn endless_recursion(graph: &CodeGraph, routine: u64) -> Option<RawFinding> {
     let calls_itself = |node: &Node| node.callee == Some(routine);
     let reached = graph.reached(routine, |node| !calls_itself(node))?;
     let nodes = || reached.iter().filter_map(|at| graph.nodes.get(at));
     let call = nodes().find(|node| calls_itself(node))?;
-    // Another way out: a return, an end of the program, what is not known.
+    // A path out: a return, an end of the program, a jump whose target is not known.
     let leaves = |node: &Node| node.leaves || (node.successors.is_empty() && !calls_itself(node));
     if nodes().any(leaves) || reached.iter().any(|at| !graph.nodes.contains_key(at)) {
         return None;
     }
-    let fact = "the routine calls itself on every way, so that it never returns";
-    Some(RawFinding::new(Kind::NoBase, call.instruction.address, fact.to_string()))
+    let fact = "the routine calls itself on every path, so that it never returns";
+    Some(RawFinding::new(Kind::EndlessRecursion, call.instruction.address, fact.to_string()))
 }

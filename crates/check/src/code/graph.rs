@@ -3,6 +3,7 @@
 use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use sotto_asm::{fills_up, lays_down_data};
 use sotto_isa::{Access, Arch, Control, IndexMode, Instruction, Mem, Operand, Storage, Traits};
 use sotto_kernel::SyscallAbi;
 use sotto_kernel::table::by_number;
@@ -11,8 +12,8 @@ use sotto_session::{Session, SourceText};
 
 /// Instructions that are read at most.
 const MOST: usize = 1 << 18;
-/// Instructions that ways are followed over at most, in all.
-const MOST_FOLLOWED: u64 = 1 << 22;
+/// Instructions that are visited at most, over all searches.
+const MOST_VISITED: u64 = 1 << 22;
 
 /// An instruction and where control goes from it.
 #[derive(Clone, Debug)]
@@ -53,9 +54,9 @@ pub(crate) struct CodeGraph<'a> {
     pub targets: Vec<(u64, u64)>,
     /// Where calls go.
     pub callees: BTreeSet<u64>,
-    /// How many ways lead to an address.
+    /// How many instructions control comes to an address from.
     arrivals: HashMap<u64, u32>,
-    /// Instructions that ways may still be followed over.
+    /// Instructions that may still be visited.
     budget: Cell<u64>,
 }
 
@@ -72,7 +73,7 @@ impl<'a> CodeGraph<'a> {
             targets: Vec::new(),
             callees: BTreeSet::new(),
             arrivals: HashMap::new(),
-            budget: Cell::new(MOST_FOLLOWED),
+            budget: Cell::new(MOST_VISITED),
         };
         let mut roots = Vec::new();
         for symbol in &image.symbols {
@@ -109,18 +110,22 @@ impl<'a> CodeGraph<'a> {
     /// Whether instructions of an assembly source stand at an address.
     fn is_own_code(&self, address: u64) -> bool {
         let in_code = self.image.segment_at(address).is_some_and(|segment| segment.exec);
-        in_code && self.line_text(address).is_some_and(|text| !is_directive(text, DATA))
+        in_code
+            && self
+                .line_text(address)
+                .is_some_and(|text| !is_directive(self.image.arch, text, lays_down_data))
     }
 
     /// Whether the bytes at an address are data that a directive laid down.
     pub fn is_data(&self, address: u64) -> bool {
-        self.line_text(address).is_some_and(|text| is_directive(text, DATA))
+        self.line_text(address)
+            .is_some_and(|text| is_directive(self.image.arch, text, lays_down_data))
     }
 
     /// The address behind what a directive filled up from here on.
     pub fn behind_padding(&self, mut address: u64) -> u64 {
         while let Some(text) = self.line_text(address)
-            && is_directive(text, PADDING)
+            && is_directive(self.image.arch, text, fills_up)
         {
             address += 1;
         }
@@ -131,7 +136,7 @@ impl<'a> CodeGraph<'a> {
         let arch = self.image.arch;
         let number = arch.convention().syscall_number.storage();
         while let Some(mut at) = roots.pop() {
-            // What the register for the number of a system call holds, on the way that is read.
+            // What the register for the number of a system call holds, on the path that is read.
             let mut call_number = None;
             while !self.nodes.contains_key(&at) && self.nodes.len() < MOST && self.is_own_code(at) {
                 let Some(instruction) = self.decode(at) else { break };
@@ -189,7 +194,7 @@ impl<'a> CodeGraph<'a> {
         sotto_isa::decode(self.image.arch, bytes, address).ok()
     }
 
-    /// Takes away what follows calls of routines that end the program on every way.
+    /// Takes away what follows calls of routines that end the program on every path.
     fn cut_calls_that_never_return(&mut self) {
         self.callees = self.nodes.values().filter_map(|node| node.callee).collect();
         let mut never: BTreeSet<u64> = BTreeSet::new();
@@ -218,17 +223,17 @@ impl<'a> CodeGraph<'a> {
     }
 
     /// The addresses that control can reach from one, within a routine. Where `passes` is false it does not go on. `None`
-    /// if too much was followed already.
+    /// once too many have been visited.
     pub fn reached(&self, from: u64, passes: impl Fn(&Node) -> bool) -> Option<BTreeSet<u64>> {
         let mut reached = BTreeSet::new();
-        let mut ways = vec![from];
-        while let Some(at) = ways.pop() {
+        let mut paths = vec![from];
+        while let Some(at) = paths.pop() {
             if !reached.insert(at) {
                 continue;
             }
             self.budget.set(self.budget.get().checked_sub(1)?);
             if let Some(node) = self.nodes.get(&at).filter(|node| passes(node)) {
-                ways.extend(&node.successors);
+                paths.extend(&node.successors);
             }
         }
         Some(reached)
@@ -247,26 +252,19 @@ impl<'a> CodeGraph<'a> {
     }
 }
 
-/// Directives that lay down data, by how they begin.
-const DATA: &[&str] = &[
-    ".byte", ".half", ".short", ".word", ".long", ".int", ".quad", ".octa", ".ascii", ".string",
-    ".asciz", ".float", ".single", ".double", ".zero", ".space", ".skip", ".fill", ".incbin",
-    ".hword", ".dword", ".xword", ".2byte", ".4byte", ".8byte", ".uleb", ".sleb",
-];
-/// Directives that fill up to a multiple.
-const PADDING: &[&str] = &[".align", ".balign", ".p2align"];
-
-/// Whether a line's statement is one of some directives.
-fn is_directive(text: &str, directives: &[&str]) -> bool {
+/// Whether a line's statement is a directive of some kind, behind a label with or without a colon.
+fn is_directive(arch: Arch, text: &str, kind: fn(&str) -> bool) -> bool {
     let mut rest = text.trim_start();
-    // Labels before it.
     while let Some((label, behind)) = rest.split_once(':')
         && !label.contains(char::is_whitespace)
     {
         rest = behind.trim_start();
     }
-    let word = rest.split_whitespace().next().unwrap_or_default().to_ascii_lowercase();
-    directives.iter().any(|directive| word.starts_with(directive))
+    let mut words = rest.split_whitespace();
+    let first = words.next().unwrap_or_default();
+    // A label without a colon may stand before it, but no mnemonic: `jnz .fill`.
+    let second = words.next().filter(|_| sotto_isa::find_mnemonic(arch, first).is_none());
+    kind(first) || second.is_some_and(kind)
 }
 
 /// Whether a system call with this number ends the program, or goes back to where a signal came.

@@ -13,7 +13,8 @@ use std::collections::HashSet;
 
 use sotto_session::Session;
 
-use crate::checker::{Options, RawFinding};
+use crate::checker::Options;
+use crate::raw_finding::RawFinding;
 use graph::CodeGraph;
 use sotto_finding::Finding;
 
@@ -23,7 +24,7 @@ pub fn findings_of_code(session: &mut Session, options: &Options) -> Vec<Finding
     let mut raw: Vec<RawFinding> = Vec::new();
     flow::find(&graph, &mut raw);
     values::find(&graph, &mut raw);
-    comparisons::find(&graph, session, &mut raw);
+    comparisons::find(&graph, &mut raw);
     raw.sort_by_key(|raw| (raw.at, raw.kind.info().code));
     let mut seen = HashSet::new();
     let mut findings = Vec::new();

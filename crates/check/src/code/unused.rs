@@ -5,8 +5,9 @@ use std::collections::HashMap;
 use sotto_object::Binding;
 use sotto_session::Session;
 
-use crate::checker::{Options, is_allowed_at};
+use crate::checker::Options;
 use crate::kinds::Kind;
+use crate::raw_finding::is_allowed_at;
 use sotto_finding::Finding;
 
 /// The names of the session's sources that stand there once: where they are defined.

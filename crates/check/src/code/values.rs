@@ -4,14 +4,14 @@ use std::collections::HashSet;
 
 use sotto_isa::{Access, Control, FrameStep, Instruction, Operand, Storage, Traits};
 
-use crate::checker::RawFinding;
 use crate::code::graph::{CodeGraph, Node, constant_move, read, written};
 use crate::kinds::Kind;
+use crate::raw_finding::RawFinding;
 
 /// Instructions behind a move that are looked at for what becomes of its value.
 const MOST: usize = 256;
 
-/// Adds moves whose value is overwritten on every way before an instruction reads it.
+/// Adds moves whose value is overwritten on every path before an instruction reads it.
 pub fn find(graph: &CodeGraph, found: &mut Vec<RawFinding>) {
     for node in graph.nodes.values() {
         let Some(storage) = moved_to(&node.instruction) else { continue };
@@ -54,13 +54,13 @@ fn moved_to(instruction: &Instruction) -> Option<Storage> {
     reg.storage().filter(|storage| moves && *storage != stack)
 }
 
-/// The instructions that overwrite a register on every way behind one that sets it, the first of each way; `None` if
-/// there is a way on which its value may be used.
+/// The instructions that overwrite a register on every path behind one that sets it, the first of each path; `None` if
+/// there is a path on which its value may be used.
 fn overwriters(graph: &CodeGraph, setter: &Node, storage: Storage) -> Option<Vec<u64>> {
     let mut writers = Vec::new();
     let mut seen = HashSet::new();
-    let mut ways = setter.successors.clone();
-    while let Some(at) = ways.pop() {
+    let mut paths = setter.successors.clone();
+    while let Some(at) = paths.pop() {
         if !seen.insert(at) {
             continue;
         }
@@ -84,7 +84,7 @@ fn overwriters(graph: &CodeGraph, setter: &Node, storage: Storage) -> Option<Vec
         if node.successors.is_empty() {
             return None;
         }
-        ways.extend(&node.successors);
+        paths.extend(&node.successors);
     }
     writers.sort_unstable();
     writers.retain(|writer| *writer != setter.instruction.address);
@@ -119,8 +119,8 @@ fn is_second_result(instruction: &Instruction, storage: Storage) -> bool {
 /// Whether a register's value may be read behind an instruction before it is written again.
 fn is_used_behind(graph: &CodeGraph, node: &Node, storage: Storage) -> bool {
     let mut seen = HashSet::new();
-    let mut ways = node.successors.clone();
-    while let Some(at) = ways.pop() {
+    let mut paths = node.successors.clone();
+    while let Some(at) = paths.pop() {
         if !seen.insert(at) || seen.len() > MOST {
             continue;
         }
@@ -129,7 +129,7 @@ fn is_used_behind(graph: &CodeGraph, node: &Node, storage: Storage) -> bool {
             return true;
         }
         if !written(&node.instruction).contains(storage) {
-            ways.extend(&node.successors);
+            paths.extend(&node.successors);
         }
     }
     false

@@ -36,7 +36,7 @@ pub enum Answer {
     Output(OutputText),
     /// Something that the program does and probably should not.
     Finding {
-        /// It.
+        /// What it is, with its places.
         finding: Finding,
     },
     /// What was found up to now, in all.
@@ -79,9 +79,9 @@ pub enum Answer {
         number: u32,
         /// The expression.
         expression: String,
-        /// Its value before and now, as decimal numbers; `null` where it had none.
+        /// Its value before as a decimal number; `null` if it had none.
         old: Option<String>,
-        /// See `old`.
+        /// Its value now; `null` if it has none.
         new: Option<String>,
         /// Bits of what it was read from.
         bits: u32,
@@ -101,7 +101,7 @@ pub enum Answer {
     },
     /// Registers.
     Registers {
-        /// Them.
+        /// The registers, in the order of the convention or as they were named.
         registers: Vec<RegisterAnswer>,
     },
     /// A vector register with its elements, the lowest first, by their type.
@@ -122,7 +122,7 @@ pub enum Answer {
     },
     /// The status flags.
     Flags {
-        /// Them.
+        /// The flags, in the order of the machine.
         flags: Vec<FlagAnswer>,
     },
     /// The stack around its pointer.
@@ -168,14 +168,14 @@ pub enum Answer {
     },
     /// Moments with names.
     Marks {
-        /// Them.
+        /// The marks, in the order in which they were set.
         marks: Vec<Mark>,
     },
     /// What differs between two moments.
     Comparison(Box<Comparison>),
     /// System calls that the program made, the latest last.
     Syscalls {
-        /// Them.
+        /// The calls, the earliest first.
         syscalls: Vec<SyscallRow>,
     },
     /// Source lines.
@@ -187,7 +187,7 @@ pub enum Answer {
     },
     /// Instructions.
     Code {
-        /// Them.
+        /// The instructions, by ascending address.
         lines: Vec<CodeLine>,
         /// The address of the one that is next.
         #[serde(serialize_with = "hex")]
@@ -195,7 +195,7 @@ pub enum Answer {
     },
     /// Variables of the routine that is running.
     Variables {
-        /// Them.
+        /// The variables, by name.
         variables: Vec<NamedVariable>,
     },
     /// What was asked about a command or a topic.
@@ -205,7 +205,7 @@ pub enum Answer {
     },
     /// Words for a person alone.
     Notice {
-        /// Them.
+        /// The words.
         words: String,
     },
     /// The request cannot be carried out.
@@ -366,7 +366,7 @@ pub struct SyscallRow {
     pub moment: u64,
     /// Where it was made.
     pub place: Place,
-    /// It.
+    /// The call with its arguments and its result.
     pub syscall: SyscallView,
 }
 
@@ -383,7 +383,7 @@ pub struct SourceRow {
 
 /// An answer with the id of its request.
 #[derive(Clone, PartialEq, Debug, Serialize)]
-pub struct Located<'a> {
+pub struct Reply<'a> {
     /// The request's id; left out if it had none.
     #[serde(skip_serializing_if = "serde_json::Value::is_null")]
     pub id: &'a serde_json::Value,

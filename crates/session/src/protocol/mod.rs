@@ -9,7 +9,7 @@ mod answer;
 mod request;
 
 pub use answer::{
-    Answer, At, BreakpointAnswer, FlagAnswer, Located, OutputText, Part, RegisterAnswer, Shown,
+    Answer, At, BreakpointAnswer, FlagAnswer, OutputText, Part, RegisterAnswer, Reply, Shown,
     SourceRow, StopTag, SyscallRow, WatchAnswer,
 };
 pub use request::{Request, RequestError};

@@ -1,13 +1,12 @@
 //! Findings beside the steps that they are about.
 
+use sotto_check::Follower;
 use sotto_session::protocol::Answer;
 
 use crate::console::{Tone, paint};
 use crate::stepper::line::commander::Commander;
 use crate::{findings, interrupt, render};
 
-/// Instructions that are executed again, at most, to look at what a command ran over.
-const CATCH_UP: u64 = 1 << 20;
 /// Findings that are shown after a command; the rest is counted.
 const MOST: usize = 5;
 
@@ -16,14 +15,14 @@ impl Commander {
     pub(crate) fn show_findings(&mut self, since: u64) {
         let now = self.session.moment();
         let Some(follower) = &mut self.follower else { return };
-        follower.catch_up(&mut self.session, CATCH_UP, &interrupt::asked);
+        follower.catch_up(&mut self.session, Follower::UNASKED, &interrupt::asked);
         let found = follower.findings(since..now).to_vec();
         let more = found.len().saturating_sub(MOST);
         for finding in found.into_iter().take(MOST) {
             self.tell(&Answer::Finding { finding });
         }
         if more > 0 {
-            self.notice(format!("        and {more} more; `check` lists them"));
+            self.notice(format!("and {more} more findings; `check` lists them"));
         }
     }
 

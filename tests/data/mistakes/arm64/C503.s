@@ -1,4 +1,4 @@
-// C503: control goes on into data
+// C503: execution falls through into data
         .target arm64
         .global _start
         .text

@@ -1,4 +1,4 @@
-; C503: control goes on into data
+; C503: execution falls through into data
         .target x86-32
         .global _start
         .text
@@ -9,4 +9,4 @@ _start: mov     ecx, [lamps]
         xor     ebx, ebx
         int     0x80
 .dark:  mov     edi, 1
-lamps:  .long   3
+lamps   dd      3

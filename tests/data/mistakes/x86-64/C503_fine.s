@@ -1,4 +1,4 @@
-; not C503: control goes on into data
+; not C503: execution falls through into data
         .target x86-64
         .global _start
         .text

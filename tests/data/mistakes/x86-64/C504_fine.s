@@ -1,4 +1,4 @@
-; not C504: control goes on into the next routine
+; not C504: execution falls through into the next routine
         .target x86-64
         .global _start
         .text

@@ -11,7 +11,7 @@ use serde_json::Value;
 use sotto_check::Follower;
 use sotto_isa::{OperandOrder, Width};
 use sotto_session::protocol::{
-    Answer, At, BreakpointAnswer, Located, Request, Shown, StopTag, VERSION, WatchAnswer,
+    Answer, At, BreakpointAnswer, Reply, Request, Shown, StopTag, VERSION, WatchAnswer,
 };
 use sotto_session::{Breakpoint, Format, Session, StepReport, StopReason, Watch, Wrote};
 
@@ -125,7 +125,7 @@ impl Commander {
             const TOGETHER: usize = 64 << 10;
             let start = self.data.len();
             // Answers are plain data, which nothing refuses to be written.
-            let _ = serde_json::to_writer(&mut self.data, &Located { id: &self.id, answer });
+            let _ = serde_json::to_writer(&mut self.data, &Reply { id: &self.id, answer });
             console::escape_json(&mut self.data, start);
             self.data.push(b'\n');
             if !self.in_request || self.data.len() > TOGETHER {

@@ -529,7 +529,7 @@ pub fn moves(line: &str, arch: Arch) -> bool {
     line.trim().is_empty() || parse(line, arch).is_ok_and(|parsed| parsed.repeats)
 }
 
-/// Whether a line is a remark for who reads a script. A moment begins with `#` too, and with it no command.
+/// Whether a line is a comment. No command begins with either sign; a moment, `#12`, is only ever an argument.
 pub fn is_comment(line: &str) -> bool {
     line.trim_start().starts_with(['#', ';'])
 }
@@ -569,7 +569,10 @@ fn feed(rest: &Rest) -> Result<Command, String> {
     let quoted = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
     Ok(Command::Feed(match (rest.text, quoted) {
         ("", _) => None,
-        (_, Some(text)) => Some(sotto_asm::escaped_bytes(text)?),
+        (_, Some(text)) => {
+            let bytes = sotto_asm::escaped_bytes(text);
+            Some(bytes.map_err(|diagnostic| diagnostic.message.clone())?)
+        }
         (text, None) => Some(format!("{text}\n").into_bytes()),
     }))
 }
