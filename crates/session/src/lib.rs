@@ -27,6 +27,6 @@ pub use views::reasons::{Compared, Reason};
 pub use views::stack::{DEEP, SlotRole, SlotWriter, StackSlot, StackView};
 pub use views::step_report::{
     BranchReport, FlagReport, FlagReports, FlagsRead, MemoryReport, OnStack, RegisterReport,
-    StepReport, SyscallArgument, SyscallView, VectorReport, WholeRegister,
+    StepReport, SyscallArgument, SyscallView, VectorReport,
 };
 pub use views::values::{Format, MemoryLine, Reading, Readings, format_words, read_as};

@@ -2,11 +2,7 @@
 
 mod common;
 
-use std::process::Command;
-
-use sotto_kernel::Startup;
-use sotto_object::read_executable;
-use sotto_session::{Frame, Session, SourceText, StopReason};
+use sotto_session::{Frame, Session, StopReason};
 
 const BUOYS: &str = "#include <stdio.h>
 static int depths[] = { 4, 9, 2, 7 };
@@ -31,24 +27,8 @@ fn never() -> bool {
 
 /// A session of the program, compiled with these options; `None` if there is no compiler.
 fn session(options: &[&str]) -> Option<Session> {
-    if !common::has("gcc") {
-        return None;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    std::fs::write(folder.path().join("buoys.c"), BUOYS).unwrap();
-    let status = Command::new("gcc")
-        .args(["-g", "-static", "-fno-inline", "-fno-optimize-sibling-calls"])
-        .args(options)
-        .args(["-ffile-prefix-map=.=", "-o", "buoys", "buoys.c"])
-        .current_dir(folder.path())
-        .status()
-        .unwrap();
-    assert!(status.success());
-    let image = read_executable(&std::fs::read(folder.path().join("buoys")).unwrap()).unwrap();
-    let name = image.lines.files.iter().find(|name| name.ends_with("buoys.c")).unwrap().clone();
-    let sources = vec![SourceText::new(name, BUOYS.to_string())];
-    let startup = Startup::with_arguments(["buoys"]);
-    Some(Session::start(image, sources, &startup).unwrap())
+    let options = [&["-fno-optimize-sibling-calls"], options].concat();
+    common::compiled_session("gcc", &options, "buoys.c", BUOYS)
 }
 
 #[test]

@@ -2,12 +2,8 @@
 
 mod common;
 
-use std::process::Command;
-
 use sotto_isa::Width;
-use sotto_kernel::Startup;
-use sotto_object::read_executable;
-use sotto_session::{Session, SourceText, StopReason, Wrote};
+use sotto_session::{Session, StopReason, Wrote};
 
 const MEAN: &str = "static double scale = 1.5;
 int mean(const int *table, int count)
@@ -39,24 +35,7 @@ fn never() -> bool {
 
 /// A session of the program; `None` if there is no compiler.
 fn session(compiler: &str, options: &[&str]) -> Option<Session> {
-    if !common::has(compiler) {
-        return None;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    std::fs::write(folder.path().join("mean.c"), MEAN).unwrap();
-    let status = Command::new(compiler)
-        .args(["-g", "-static", "-fno-inline"])
-        .args(options)
-        .args(["-ffile-prefix-map=.=", "-o", "mean", "mean.c"])
-        .current_dir(folder.path())
-        .status()
-        .unwrap();
-    assert!(status.success());
-    let image = read_executable(&std::fs::read(folder.path().join("mean")).unwrap()).unwrap();
-    let name = image.lines.files.iter().find(|name| name.ends_with("mean.c")).unwrap().clone();
-    let sources = vec![SourceText::new(name, MEAN.to_string())];
-    let startup = Startup::with_arguments(["mean"]);
-    Some(Session::start(image, sources, &startup).unwrap())
+    common::compiled_session(compiler, options, "mean.c", MEAN)
 }
 
 fn until(session: &mut Session, place: &str) {

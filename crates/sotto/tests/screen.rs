@@ -133,7 +133,7 @@ fn help_lists_keys_and_commands_and_any_key_closes_it() {
     terminal.wait_for("▶17");
     terminal.press(F1);
     let screen = terminal.wait_for("Keys, while nothing is typed");
-    assert!(screen.contains("which instruction last wrote it"), "{screen}");
+    assert!(screen.contains("go to what last wrote it"), "{screen}");
     terminal.press(" ");
     terminal.wait_for("▶17");
     leave(&mut terminal);

@@ -68,12 +68,12 @@ fn bits_and_parts_and_reasons_are_shown() {
 }
 
 #[test]
-fn scripts_have_remarks_and_their_mistakes_a_status() {
-    let remarks =
+fn scripts_have_comments_and_their_mistakes_a_status() {
+    let script =
         "# a walk\nstep  2\n; and on\nuntil nowhere\nhelp back\nhelp places\nhelp nothing\n";
     let folder = Folder::new(&[
         ("tide.s", &demo("tide.s")),
-        ("wrong", remarks),
+        ("wrong", script),
         ("right", "# a walk\nstep\n"),
     ]);
     insta::assert_snapshot!(folder.transcript(&["step", "tide.s", "--script", "wrong"], ""));

@@ -3,9 +3,10 @@
 use serde::Serialize;
 use sotto_isa::{Arch, RegisterId, Storage, Width};
 use sotto_kernel::Process;
-use sotto_object::{Image, MAX_REGISTERS, Registers, Variable, VariablePlace, VariableType};
+use sotto_object::{Image, MAX_REGISTERS, Variable, VariablePlace, VariableType};
 
 use crate::Session;
+use crate::views::unwound_frames::{dwarf_registers, word_at};
 use crate::views::values::{Format, Reading};
 
 /// Where a variable is now.
@@ -73,20 +74,9 @@ fn storage_of(arch: Arch, number: u16) -> Option<Storage> {
 
 /// The canonical frame address of the routine that is running, by its unwind table.
 fn frame_address(image: &Image, process: &Process) -> Option<u64> {
-    let arch = image.arch;
     let machine = &process.machine;
-    let mut registers: Registers = [None; MAX_REGISTERS];
-    for storage in (0..MAX_REGISTERS as u8).map(Storage) {
-        let number = storage.dwarf_number(arch).map(usize::from);
-        if let Some(register) = number.and_then(|number| registers.get_mut(number)) {
-            *register = Some(machine.register(storage));
-        }
-    }
-    let read = |address: u64, bytes: u8| {
-        let mut word = [0; 8];
-        machine.memory().read_bytes(address, word.get_mut(..usize::from(bytes))?).ok()?;
-        Some(u64::from_le_bytes(word))
-    };
+    let registers = dwarf_registers(machine);
+    let read = |address: u64, bytes: u8| word_at(machine, address, bytes);
     image.caller(machine.pc(), &registers, &read).map(|caller| caller.frame_address)
 }
 

@@ -35,9 +35,9 @@ pub struct Frame {
     pub entry: Place,
     /// The instruction that is next in it: after the call of the routine above it, for all but the innermost.
     pub at: Place,
-    /// The routine that it went on in by a jump and that is not its own, if it did.
+    /// The routine that it went on to by a tail call: a jump to a routine, which returns for both.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub went_on_in: Option<String>,
+    pub tail_called: Option<String>,
     /// The instruction that called it; `None` for the outermost.
     pub call: Option<Place>,
     /// That instruction's address.
@@ -89,14 +89,13 @@ impl Session {
         }
         self.return_to(now, ending);
         for frame in &mut frames {
-            frame.went_on_in = self.went_on_in(frame);
+            frame.tail_called = self.tail_called(frame);
         }
         frames
     }
 
-    /// The routine where a frame is now, if that is another than the one that was called: it was jumped to, and returns
-    /// for both.
-    fn went_on_in(&self, frame: &Frame) -> Option<String> {
+    /// The routine where a frame is now, if that is another than the one that was called.
+    fn tail_called(&self, frame: &Frame) -> Option<String> {
         let (symbol, _) = self.image.symbol_before(frame.at.address)?;
         let called =
             self.image.symbol_before(frame.entry.address).map(|(symbol, _)| symbol.address);
@@ -137,7 +136,7 @@ impl Session {
                 moment: Some(call.moment),
                 start,
                 end,
-                went_on_in: None,
+                tail_called: None,
                 arguments: Vec::new(),
             });
             (at, start) = (call.return_address, end);
@@ -152,7 +151,7 @@ impl Session {
             moment: Some(0),
             start,
             end: self.outermost_end(start),
-            went_on_in: None,
+            tail_called: None,
             arguments: Vec::new(),
         });
         frames

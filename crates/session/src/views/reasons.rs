@@ -19,12 +19,12 @@ enum Cause {
     /// The result of an operation.
     Operation { arch: Arch, info: &'static FlagInfo, set: bool, origin: FlagOrigin },
     /// What the instruction does, and all flags after it.
-    Nature { nature: Nature, info: &'static FlagInfo, after: FlagSet },
+    FlagRule { arch: Arch, rule: FlagRule, info: &'static FlagInfo, after: FlagSet },
 }
 
 /// What an instruction does to flags, where the result of an operation does not say it.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(crate) enum Nature {
+pub(crate) enum FlagRule {
     /// Bits move out at one end.
     Shift,
     /// A bit is copied to the carry flag.
@@ -35,69 +35,61 @@ pub(crate) enum Nature {
     FloatComparison,
 }
 
-impl Nature {
-    /// The nature of an x86 instruction, by its effects. Source: SDM Vol. 2, SAL and RCL, BT, MUL, COMISS.
-    pub fn of(instruction: &Instruction) -> Option<Nature> {
+impl FlagRule {
+    /// The rule of an x86 instruction, by its effects. Source: SDM Vol. 2, SAL and RCL, BT, MUL, COMISS.
+    pub fn of(instruction: &Instruction) -> Option<FlagRule> {
         let flags = instruction.flags();
-        let flag = |role: FlagRole| {
-            let mut known = instruction.arch.flags().iter();
-            known.find(|info| info.role == role).map_or(FlagSet::NONE, |info| info.flag)
-        };
-        let (carry, zero, sign) =
-            (flag(FlagRole::Carry), flag(FlagRole::Zero), flag(FlagRole::Sign));
-        let overflow = flag(FlagRole::Overflow);
+        let roles = [FlagRole::Carry, FlagRole::Zero, FlagRole::Sign, FlagRole::Overflow];
+        let [carry, zero, sign, overflow] = roles.map(|role| instruction.arch.flag(role));
         let in_banks = instruction.operands.iter().any(Operand::is_in_bank);
         if instruction.arch.carry_means_no_borrow() {
             return None;
         }
         if instruction.count_operand().is_some() {
-            return Some(Nature::Shift);
+            return Some(FlagRule::Shift);
         }
         if in_banks && flags.modified.contains(carry.with(zero)) && flags.cleared.contains(overflow)
         {
-            return Some(Nature::FloatComparison);
+            return Some(FlagRule::FloatComparison);
         }
         if flags.modified == carry && flags.tested.is_empty() && instruction.operands.len() == 2 {
-            return Some(Nature::BitTest);
+            return Some(FlagRule::BitTest);
         }
         let product =
             flags.modified.contains(carry.with(overflow)) && flags.undefined.contains(sign);
-        product.then_some(Nature::Product)
+        product.then_some(FlagRule::Product)
     }
 
     /// Whether it says something of a flag.
     pub fn says_of(self, info: &FlagInfo) -> bool {
         match self {
-            Nature::Shift | Nature::BitTest => info.role == FlagRole::Carry,
-            Nature::Product => matches!(info.role, FlagRole::Carry | FlagRole::Overflow),
-            Nature::FloatComparison => {
+            FlagRule::Shift | FlagRule::BitTest => info.role == FlagRole::Carry,
+            FlagRule::Product => matches!(info.role, FlagRole::Carry | FlagRole::Overflow),
+            FlagRule::FloatComparison => {
                 matches!(info.role, FlagRole::Carry | FlagRole::Zero | FlagRole::Parity)
             }
         }
     }
 
     /// Why a flag is what it is after the instruction.
-    fn words(self, info: &FlagInfo, after: FlagSet) -> String {
+    fn words(self, arch: Arch, info: &FlagInfo, after: FlagSet) -> String {
         let set = after.contains(info.flag);
         let bit = u8::from(set);
         match self {
-            Nature::Shift => format!("the last bit that moved out is {bit}"),
-            Nature::BitTest => format!("the tested bit is {bit}"),
-            Nature::Product if set => "the product does not fit the lower half".to_string(),
-            Nature::Product => "the product fits the lower half".to_string(),
-            Nature::FloatComparison => {
+            FlagRule::Shift => format!("the last bit shifted out is {bit}"),
+            FlagRule::BitTest => format!("the tested bit is {bit}"),
+            FlagRule::Product if set => "the product does not fit the lower half".to_string(),
+            FlagRule::Product => "the product fits the lower half".to_string(),
+            FlagRule::FloatComparison => {
                 // Source: SDM Vol. 2A, COMISS, Table "EFLAGS": unordered sets all three.
-                let is = |letter: char| {
-                    let names = Arch::X86_64.flags().iter();
-                    let mut named = names.filter(|info| info.name.starts_with(letter));
-                    named.any(|info| after.contains(info.flag))
+                let roles = [FlagRole::Parity, FlagRole::Zero, FlagRole::Carry];
+                let words = match roles.map(|role| after.contains(arch.flag(role))) {
+                    [true, ..] => "one of the two is a NaN",
+                    [_, true, _] => "the two are equal",
+                    [_, _, true] => "the first is less than the second",
+                    _ => "the first is greater than the second",
                 };
-                match (is('P'), is('Z'), is('C')) {
-                    (true, ..) => "one of the two is no number".to_string(),
-                    (_, true, _) => "the two are equal".to_string(),
-                    (_, _, true) => "the first is below the second".to_string(),
-                    _ => "the first is above the second".to_string(),
-                }
+                words.to_string()
             }
         }
     }
@@ -121,9 +113,14 @@ impl Reason {
         known.then_some(Reason(Cause::Operation { arch, info, set, origin }))
     }
 
-    /// Why a flag has its value after an instruction of some nature, given all flags after it.
-    pub(crate) fn of_nature(nature: Nature, info: &'static FlagInfo, after: FlagSet) -> Reason {
-        Reason(Cause::Nature { nature, info, after })
+    /// Why a flag has its value after an instruction with a rule, given all flags after it.
+    pub(crate) fn of_nature(
+        arch: Arch,
+        rule: FlagRule,
+        info: &'static FlagInfo,
+        after: FlagSet,
+    ) -> Reason {
+        Reason(Cause::FlagRule { arch, rule, info, after })
     }
 }
 
@@ -131,7 +128,7 @@ impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let text = match &self.0 {
             Cause::Operation { arch, info, set, origin } => of_flag(*arch, info, *set, origin),
-            Cause::Nature { nature, info, after } => Some(nature.words(info, *after)),
+            Cause::FlagRule { arch, rule, info, after } => Some(rule.words(*arch, info, *after)),
         };
         f.write_str(&text.unwrap_or_default())
     }

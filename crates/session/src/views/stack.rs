@@ -68,6 +68,9 @@ pub struct StackSlot {
     pub meaning: Option<String>,
     /// What it is for.
     pub role: SlotRole,
+    /// It is part of the auxiliary vector. Source: getauxval(3).
+    #[serde(skip)]
+    pub auxiliary: bool,
     /// How it is written in the routine: `[rbp - 8]`; `None` outside the innermost frame.
     pub name: Option<String>,
     /// The frame that it is part of, by number from the innermost, 0.
@@ -171,12 +174,14 @@ impl Session {
             let pair = slots.last().and_then(|slot| slot.writer.as_ref());
             let second =
                 pair.is_some_and(|writer| write.is_some_and(|w| w.moment == writer.moment));
-            let role = match self.startup_label(address) {
+            let startup = self.startup_label(address);
+            let auxiliary = startup.as_ref().is_some_and(|(_, auxiliary)| *auxiliary);
+            let role = match startup {
                 _ if offset < 0 => match offset >= -(self.arch().red_zone_bytes() as i64) {
                     true => SlotRole::RedZone,
                     false => SlotRole::Below,
                 },
-                Some(label) => SlotRole::Startup(label),
+                Some((label, _)) => SlotRole::Startup(label),
                 None => {
                     // The frame that it is part of, and the one that it may pass something to.
                     for number in
@@ -197,7 +202,17 @@ impl Session {
             let name =
                 (frame == Some(0) && offset >= 0).then(|| self.slot_name(address, &frames[0]));
             let name = name.filter(|_| !matches!(role, SlotRole::Startup(_)));
-            slots.push(StackSlot { address, offset, value, meaning, role, name, frame, writer });
+            slots.push(StackSlot {
+                address,
+                offset,
+                value,
+                meaning,
+                role,
+                auxiliary,
+                name,
+                frame,
+                writer,
+            });
         }
         let frames = frames.iter().map(|frame| frame.routine.clone()).collect();
         StackView { pointer, frames, slots }
@@ -393,7 +408,7 @@ impl Session {
     }
 
     /// What the kernel laid down at an address of the stack before the program started.
-    fn startup_label(&self, address: u64) -> Option<String> {
+    fn startup_label(&self, address: u64) -> Option<(String, bool)> {
         let start = self.history.start().machine();
         let arch = self.arch();
         let width = arch.address_bytes();
@@ -406,7 +421,8 @@ impl Session {
         };
         let arguments = word(0)?;
         let environment = arguments + 2;
-        Some(match slot {
+        let mut auxiliary = false;
+        let label = match slot {
             0 => "count of arguments".to_string(),
             slot if slot <= arguments => format!("argument {}", slot - 1),
             slot if slot == arguments + 1 => "end of arguments".to_string(),
@@ -427,8 +443,9 @@ impl Session {
                             at += 2;
                         }
                         if slot > at + 1 || (slot > at && word(at)? != 0 && slot != at + 1) {
-                            return Some("texts and alignment".to_string());
+                            return Some(("texts and alignment".to_string(), false));
                         }
+                        auxiliary = true;
                         let is_value = (slot - end).is_multiple_of(2);
                         let number = word(slot - u64::from(is_value))?;
                         let name = auxiliary_name(number)
@@ -440,7 +457,8 @@ impl Session {
                     }
                 }
             }
-        })
+        };
+        Some((label, auxiliary))
     }
 }
 

@@ -13,9 +13,10 @@ use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
 use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
 use sotto_object::{DatumKind, Image};
 
+use crate::faults::fault_report::NamedRegister;
 use crate::views::call_notices;
 use crate::views::places::{ImageNames, Place, hex};
-use crate::views::reasons::{Compared, Nature, Reason};
+use crate::views::reasons::{Compared, FlagRule, Reason};
 
 /// A register that was written.
 #[derive(Clone, PartialEq, Eq, Debug, Serialize)]
@@ -34,22 +35,12 @@ pub struct RegisterReport {
     pub cleared_above: Option<&'static str>,
     /// The register that the name is a part of, and its value after, if the rest of it was left as it was.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub whole: Option<WholeRegister>,
+    pub whole: Option<NamedRegister>,
     /// The symbol that the new value is the address of, if it is exactly one.
     pub points_to: Option<Arc<str>>,
     /// The new value is an address on the stack, which as a number of 32 bits would be negative.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub on_stack: bool,
-}
-
-/// A register and its value.
-#[derive(Clone, PartialEq, Eq, Debug, Serialize)]
-pub struct WholeRegister {
-    /// Its name.
-    pub name: &'static str,
-    /// Its value.
-    #[serde(serialize_with = "hex")]
-    pub value: u64,
 }
 
 /// A vector register that was written.
@@ -96,7 +87,7 @@ pub struct FlagReports {
     /// The operation that set them, if one of them changed.
     origin: Option<FlagOrigin>,
     /// What the instruction does, where the operation alone does not say it.
-    nature: Option<Nature>,
+    rule: Option<FlagRule>,
 }
 
 impl FlagReports {
@@ -104,13 +95,13 @@ impl FlagReports {
         arch: Arch,
         change: FlagChange,
         origin: Option<FlagOrigin>,
-        nature: Option<Nature>,
+        rule: Option<FlagRule>,
     ) -> FlagReports {
         let FlagChange { written, undefined, old, new } = change;
         // Of the others nothing is told.
         let change = FlagChange { written, undefined, old: old & written, new: new & written };
         let origin = origin.filter(|_| change.old != change.new);
-        FlagReports { arch, change, origin, nature }
+        FlagReports { arch, change, origin, rule }
     }
 
     /// Those whose value is defined and changed: the manual's name, and the value after.
@@ -124,15 +115,15 @@ impl FlagReports {
 
     /// Each, in the order of the machine.
     pub fn iter(&self) -> impl Iterator<Item = FlagReport> {
-        let FlagReports { arch, change, origin, nature } = *self;
+        let FlagReports { arch, change, origin, rule } = *self;
         let written = move |info: &&FlagInfo| change.written.contains(info.flag);
         arch.flags().iter().filter(written).map(move |info| {
             let of = |flags: FlagSet| flags.contains(info.flag);
             let (old, new, undefined) = (of(change.old), of(change.new), of(change.undefined));
             let told = old != new && !undefined;
-            let reason = match (told, nature, origin) {
-                (true, Some(nature), _) if nature.says_of(info) => {
-                    Some(Reason::of_nature(nature, info, change.new))
+            let reason = match (told, rule, origin) {
+                (true, Some(rule), _) if rule.says_of(info) => {
+                    Some(Reason::of_nature(arch, rule, info, change.new))
                 }
                 (true, _, Some(origin)) => Reason::of(arch, info, new, origin),
                 _ => None,
@@ -278,7 +269,7 @@ pub struct BranchReport {
     pub compared: Option<Compared>,
     /// The register that was tested, where no flags were.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub tested: Option<WholeRegister>,
+    pub tested: Option<NamedRegister>,
 }
 
 /// What a step did.
@@ -380,7 +371,7 @@ pub(crate) struct CodeText {
     /// Whether an operand is a register of a bank beside the general ones.
     in_banks: bool,
     /// What it does to flags beside what operations on numbers do.
-    nature: Option<Nature>,
+    rule: Option<FlagRule>,
     /// Whether that takes what was compared as signed numbers; `None` if it makes no difference.
     signed: Option<bool>,
 }
@@ -416,7 +407,7 @@ impl CodeText {
                 _ => None,
             }),
             in_banks: instruction.operands.iter().any(Operand::is_in_bank),
-            nature: Nature::of(instruction),
+            rule: FlagRule::of(instruction),
             signed: signedness(image.arch, instruction.flags().tested),
         }
     }
@@ -451,7 +442,7 @@ pub(crate) fn describe_step(
         let register = code.tested.filter(|_| tested.is_empty());
         let taken = step.jumped;
         BranchReport {
-            tested: register.map(|reg| WholeRegister {
+            tested: register.map(|reg| NamedRegister {
                 name: reg.name(),
                 value: reg.storage().map_or(0, |s| reg.part_of(after.machine.register(s))),
             }),
@@ -483,7 +474,7 @@ pub(crate) fn describe_step(
     report.instruction.clone_from(&code.text);
     replace(&mut report.registers, registers(after, effects, symbol));
     replace(&mut report.vectors, vectors(lanes, effects));
-    report.flags = FlagReports::new(arch, effects.flags, origin, code.nature);
+    report.flags = FlagReports::new(arch, effects.flags, origin, code.rule);
     let written = effects.memory.iter().map(|m| Access {
         address: m.address,
         bytes: m.bytes,
@@ -695,7 +686,7 @@ fn registers<'a>(
             bits: reg.width().bits(),
             cleared_above: lost.then(|| arch.storage_name(storage)),
             whole: (reg.width() < Width::W32 && change.new != new)
-                .then(|| WholeRegister { name: arch.storage_name(storage), value: change.new }),
+                .then(|| NamedRegister { name: arch.storage_name(storage), value: change.new }),
             points_to: points_to.map(|(name, _)| name),
             on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
         }

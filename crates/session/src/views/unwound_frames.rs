@@ -1,15 +1,35 @@
 //! Frames by unwind tables, where the calls that were followed do not tell how control came to where it is: the
 //! instruction pointer or the stack pointer was changed by hand, or the program went to a stack of its own making.
 
-use std::cell::RefCell;
 use std::collections::HashMap;
 
 use sotto_isa::{Control, Storage};
+use sotto_machine::Machine;
 use sotto_object::{MAX_REGISTERS, Registers};
 
 use crate::Session;
 use crate::run::last_writer::Target;
 use crate::views::frames::Frame;
+
+/// The values of a machine's registers by the numbers that the ABI documents give them for DWARF.
+pub(crate) fn dwarf_registers(machine: &Machine) -> Registers {
+    let mut registers: Registers = [None; MAX_REGISTERS];
+    for storage in (0..MAX_REGISTERS as u8).map(Storage) {
+        let number = storage.dwarf_number(machine.arch()).map(usize::from);
+        if let Some(register) = number.and_then(|number| registers.get_mut(number)) {
+            *register = Some(machine.register(storage));
+        }
+    }
+    registers
+}
+
+/// A little-endian value of so many bytes in a machine's memory.
+pub(crate) fn word_at(machine: &Machine, address: u64, bytes: u8) -> Option<u64> {
+    let mut word = [0; 8];
+    let part = word.get_mut(..usize::from(bytes))?;
+    machine.memory().read_bytes(address, part).ok()?;
+    Some(u64::from_le_bytes(word))
+}
 
 /// Frames that are looked for.
 const MAX_FRAMES: usize = 1 << 12;
@@ -40,13 +60,7 @@ impl Session {
     pub(crate) fn unwound(&mut self, followed: &[Frame]) -> Option<Vec<Frame>> {
         let arch = self.arch();
         let machine = &self.process.machine;
-        let mut registers: Registers = [None; MAX_REGISTERS];
-        for storage in (0..MAX_REGISTERS as u8).map(Storage) {
-            let number = storage.dwarf_number(arch).map(usize::from);
-            if let Some(register) = number.and_then(|number| registers.get_mut(number)) {
-                *register = Some(machine.register(storage));
-            }
-        }
+        let mut registers = dwarf_registers(machine);
         let (mut at, mut start) = (machine.pc(), machine.register(arch.stack_pointer()));
         let mut frames: Vec<Frame> = Vec::new();
         // Those that execution knows, by where they end and return to.
@@ -55,13 +69,8 @@ impl Session {
         while frames.len() < MAX_FRAMES {
             // A return address may be behind the end of its routine, if that ends with the call.
             let inside = at.wrapping_sub(u64::from(!frames.is_empty()));
-            let memory = RefCell::new(self.process.machine.memory_mut());
-            let read = |address: u64, bytes: u8| {
-                let mut word = [0; 8];
-                let part = word.get_mut(..usize::from(bytes))?;
-                memory.borrow_mut().read_bytes(address, part).ok()?;
-                Some(u64::from_le_bytes(word))
-            };
+            let machine = &self.process.machine;
+            let read = |address: u64, bytes: u8| word_at(machine, address, bytes);
             let caller = self.image.caller(inside, &registers, &read);
             // A frame further in lies further down; where the return address is in a register, it may be empty.
             let caller = caller.filter(|caller| {
@@ -116,7 +125,7 @@ impl Session {
             moment: None,
             start,
             end: self.outermost_end(start),
-            went_on_in: None,
+            tail_called: None,
             arguments: Vec::new(),
         }
     }

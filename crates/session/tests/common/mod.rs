@@ -25,6 +25,35 @@ pub fn image(name: &str, text: &str) -> Image {
     link(&[object], &LinkOptions::default()).unwrap_or_else(|errors| panic!("{name}: {errors:?}"))
 }
 
+/// A session of a C source that a compiler makes a program of, with lines; `None` if there is no such compiler.
+pub fn compiled_session(
+    compiler: &str,
+    options: &[&str],
+    file: &str,
+    text: &str,
+) -> Option<Session> {
+    if !has(compiler) {
+        return None;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    std::fs::write(folder.path().join(file), text).unwrap();
+    let status = Command::new(compiler)
+        .args(["-g", "-static", "-fno-inline"])
+        .args(options)
+        .args(["-ffile-prefix-map=.=", "-o", "program", file])
+        .current_dir(folder.path())
+        .status()
+        .unwrap();
+    assert!(status.success());
+    let image =
+        sotto_object::read_executable(&std::fs::read(folder.path().join("program")).unwrap());
+    let image = image.unwrap();
+    let name = image.lines.files.iter().find(|name| name.ends_with(file)).unwrap().clone();
+    let sources = vec![SourceText::new(name, text.to_string())];
+    let startup = Startup::with_arguments(["buoys"]);
+    Some(Session::start(image, sources, &startup).unwrap())
+}
+
 /// A session of a text.
 pub fn session(text: &str) -> Session {
     let sources = vec![SourceText::new("lamp.s".into(), text.into())];

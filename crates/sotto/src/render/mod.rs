@@ -595,7 +595,7 @@ pub fn frames(frames: &[Frame], first: usize) -> String {
         lines.push(format!("{number:>3}  {routine}({})", arguments.join(", ")));
         let at = frame.at.location().unwrap_or_else(|| format!("{:#x}", frame.at.address));
         let mut facts = vec![format!("{} {at}", if number == 0 { "at" } else { "goes on at" })];
-        facts.extend(frame.went_on_in.as_ref().map(|name| format!("jumped on to {name}")));
+        facts.extend(frame.tail_called.as_ref().map(|name| format!("tail call to {name}")));
         if let Some(call) = &frame.call {
             let by = call.symbol_name().unwrap_or_else(|| format!("{:#x}", call.address));
             let from = call.location().map(|l| format!(", {l}")).unwrap_or_default();

@@ -5,6 +5,7 @@ use sotto_session::protocol::Answer;
 
 use crate::console::{Tone, paint};
 use crate::stepper::line::commander::Commander;
+use crate::stepper::line::error::CommandError;
 use crate::{findings, interrupt, render};
 
 /// Findings that are shown after a command; the rest is counted.
@@ -27,7 +28,7 @@ impl Commander {
     }
 
     /// Looks at the run from its start up to now, and lists what is found; or no longer looks.
-    pub(crate) fn check(&mut self, on: Option<bool>) -> Result<(), String> {
+    pub(crate) fn check(&mut self, on: Option<bool>) -> Result<(), CommandError> {
         if on == Some(false) {
             self.follower = None;
             self.notice("steps are no longer checked; `check` checks them again");
@@ -36,7 +37,7 @@ impl Commander {
         let now = self.session.moment();
         let follower = self.follower.get_or_insert_default();
         if !follower.has_work(&self.session) {
-            return Err("nothing is judged: the program has no source lines and no contracts; `sotto check --libraries` judges all code".to_string());
+            return Err("nothing is judged: the program has no source lines and no contracts; `sotto check --libraries` judges all code".into());
         }
         follower.catch_up(&mut self.session, u64::MAX, &interrupt::asked);
         let seen = follower.seen().min(now);

@@ -8,6 +8,7 @@ use sotto_session::{DEEP, Format, StepReport};
 
 use crate::render::{self, answers};
 use crate::stepper::line::commander::Commander;
+use crate::stepper::line::error::CommandError;
 
 impl Commander {
     /// The other names of a register, which stand for more or less of it, with their values.
@@ -29,7 +30,7 @@ impl Commander {
         arch.register_names().into_iter().filter_map(part).collect()
     }
 
-    pub(crate) fn registers(&mut self, names: &[String]) -> Result<(), String> {
+    pub(crate) fn registers(&mut self, names: &[String]) -> Result<(), CommandError> {
         let arch = self.session.arch();
         if let [only] = names
             && "brief".starts_with(only.as_str())
@@ -50,7 +51,7 @@ impl Commander {
                 Some(reg) => self.vector(name, reg),
                 None if name == "vectors" => self.vectors()?,
                 None => {
-                    let evaluated = self.session.evaluate(name).map_err(|e| e.to_string())?;
+                    let evaluated = self.session.evaluate(name)?;
                     let bits = evaluated.width.map_or(64, Width::bits);
                     let parts = self.parts(name);
                     let (name, value) = (name.clone(), evaluated.value as u64);
@@ -109,7 +110,7 @@ impl Commander {
     }
 
     /// All vector registers, in hex.
-    fn vectors(&mut self) -> Result<(), String> {
+    fn vectors(&mut self) -> Result<(), CommandError> {
         let arch = self.session.arch();
         let machine = &self.session.process().machine;
         let value = |id| format!("{:#x}", machine.bank_register(id));
@@ -117,7 +118,7 @@ impl Commander {
         let vectors: Vec<(String, String)> =
             registers.map(|(id, reg)| (reg.name().to_string(), value(id))).collect();
         if vectors.is_empty() {
-            return Err(format!("vector registers of {arch} are not modelled yet"));
+            return Err(format!("vector registers of {arch} are not modelled yet").into());
         }
         self.tell(&Answer::Vectors { vectors });
         Ok(())
@@ -149,10 +150,10 @@ impl Commander {
         place: &str,
         count: Option<u64>,
         format: Format,
-    ) -> Result<(), String> {
+    ) -> Result<(), CommandError> {
         const LINE_BYTES: u64 = 16;
         let lines = self.session.memory_lines(place, count, format, LINE_BYTES);
-        let lines = lines.map_err(|error| error.to_string())?;
+        let lines = lines?;
         self.tell(&Answer::Memory { lines });
         Ok(())
     }
@@ -189,7 +190,7 @@ impl Commander {
     }
 
     /// The bits that the last instruction changed; or whether they are shown at every step.
-    pub(crate) fn bits(&mut self, on: Option<bool>) -> Result<(), String> {
+    pub(crate) fn bits(&mut self, on: Option<bool>) -> Result<(), CommandError> {
         if let Some(on) = on {
             self.shows_bits = on;
             return Ok(());
@@ -253,7 +254,7 @@ impl Commander {
     }
 
     /// Source lines around the one that is next.
-    pub(crate) fn source(&mut self) -> Result<(), String> {
+    pub(crate) fn source(&mut self) -> Result<(), CommandError> {
         /// Lines before the next one, and in all.
         const BEFORE: u32 = 5;
         const ALL: usize = 12;
@@ -261,7 +262,7 @@ impl Commander {
         let mut sources = self.session.sources().iter();
         let source = sources.find(|source| Some(&*source.name) == here.file.as_deref());
         let (Some(source), Some(next)) = (source, here.line) else {
-            return Err("no source line is known here; `code` shows the instructions".to_string());
+            return Err("no source line is known here; `code` shows the instructions".into());
         };
         let first = next.saturating_sub(BEFORE).max(1);
         let row = |line: u32| {
@@ -275,7 +276,7 @@ impl Commander {
     }
 
     /// Instructions around the next one, or from a place on.
-    pub(crate) fn code(&mut self, place: Option<&str>) -> Result<(), String> {
+    pub(crate) fn code(&mut self, place: Option<&str>) -> Result<(), CommandError> {
         /// Instructions before the next one, and in all.
         const BEFORE: usize = 4;
         const ALL: usize = 14;
@@ -283,7 +284,7 @@ impl Commander {
         let lines = match place {
             None => self.session.code_around(next, BEFORE, ALL),
             Some(place) => {
-                let start = self.session.resolve_place(place).map_err(|error| error.to_string())?;
+                let start = self.session.resolve_place(place)?;
                 self.session.code_around(start, 0, ALL)
             }
         };

@@ -53,7 +53,7 @@ fn line_by_line(commander: &mut Commander, args: &StepArgs) -> Result<(), Failur
     interrupt::listen();
     commander.greet();
     if let Some(place) = args.first_place() {
-        commander.go_until(place).map_err(Failure::plain)?;
+        commander.go_until(place)?;
     }
     commander.show_next();
     while let Some(line) = lines.next(&commander.names())? {

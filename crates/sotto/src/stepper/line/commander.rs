@@ -19,6 +19,7 @@ use crate::cli::StepArgs;
 use crate::console::{self, Stream, Tone, paint};
 use crate::output::{self, Failure};
 use crate::render::{self, answers};
+use crate::stepper::line::error::CommandError;
 use crate::stepper::line::grammar;
 use crate::stepper::line::grammar::{Command, Distance};
 use crate::{diagnostics, guest_io, interrupt, program, run, with_c};
@@ -224,19 +225,18 @@ impl Commander {
         }
         if !self.as_json {
             return self.execute_command(line).unwrap_or_else(|message| {
-                self.complain(&message);
+                self.complain(&message.to_string());
                 Outcome::Done
             });
         }
         self.in_request = true;
-        let outcome =
-            Request::parse(&line).map_err(|error| error.to_string()).and_then(|request| {
-                self.id = request.id;
-                self.execute_command(request.command)
-            });
+        let outcome = Request::parse(&line).map_err(CommandError::from).and_then(|request| {
+            self.id = request.id;
+            self.execute_command(request.command)
+        });
         let ok = outcome.is_ok();
-        if let Err(message) = &outcome {
-            self.complain(message);
+        if let Err(error) = &outcome {
+            self.complain(&error.to_string());
         }
         self.in_request = false;
         self.tell(&Answer::End { ok });
@@ -245,7 +245,7 @@ impl Commander {
     }
 
     /// Carries out a command in words.
-    fn execute_command(&mut self, line: String) -> Result<Outcome, String> {
+    fn execute_command(&mut self, line: String) -> Result<Outcome, CommandError> {
         let parsed = grammar::parse(&line, self.session.arch())?;
         if parsed.command == Command::Quit {
             return Ok(Outcome::Quit);
@@ -255,7 +255,7 @@ impl Commander {
         Ok(Outcome::Done)
     }
 
-    fn carry_out(&mut self, command: &Command) -> Result<(), String> {
+    fn carry_out(&mut self, command: &Command) -> Result<(), CommandError> {
         match command {
             Command::Step(count) => self.step(*count),
             Command::StepLine => {
@@ -312,7 +312,7 @@ impl Commander {
             Command::Watch(text) => self.add_watch(text)?,
             Command::Breaks => self.list_breaks(),
             Command::Unbreak(number) => {
-                self.session.remove_stop(*number).map_err(|error| error.to_string())?;
+                self.session.remove_stop(*number)?;
             }
             Command::Show(None) => self.show_expressions(),
             Command::Show(Some((text, format))) => {
@@ -336,7 +336,7 @@ impl Commander {
                 };
                 self.shown.retain(|shown| !names(shown));
                 if self.shown.len() == before {
-                    return Err(format!("`{text}` is not shown; `show` lists what is"));
+                    return Err(format!("`{text}` is not shown; `show` lists what is").into());
                 }
             }
             Command::Registers(names) => self.registers(names)?,
@@ -350,12 +350,12 @@ impl Commander {
             Command::Ahead => match self.session.ahead() {
                 Some(report) => self.tell(&Answer::Step(Arc::new(report))),
                 None => {
-                    return Err("the next instruction cannot complete; `step` says why".to_string());
+                    return Err("the next instruction cannot complete; `step` says why".into());
                 }
             },
             Command::Mark(name) => self.mark(name.as_deref()),
             Command::Compare(name) => {
-                let comparison = self.session.compare(name).map_err(|error| error.to_string())?;
+                let comparison = self.session.compare(name)?;
                 self.tell(&Answer::Comparison(Box::new(comparison)));
             }
             Command::Feed(text) => self.feed(text.as_deref())?,
@@ -376,14 +376,14 @@ impl Commander {
         Ok(())
     }
 
-    fn back(&mut self, distance: &Distance) -> Result<StopReason, String> {
-        let nowhere = |what: &str| Err(format!("{what}; the session stays where it is"));
+    fn back(&mut self, distance: &Distance) -> Result<StopReason, CommandError> {
+        let nowhere = |what: &str| Err(format!("{what}; the session stays where it is").into());
         Ok(match distance {
             Distance::Instructions(count) => self.session.back(*count),
             Distance::Line => self.session.back_line(),
             Distance::Call => self.session.back_out(),
             Distance::To(place) => {
-                let places = self.session.resolve_places(place).map_err(|e| e.to_string())?;
+                let places = self.session.resolve_places(place)?;
                 if !self.session.back_to(&places, &interrupt::asked) {
                     return nowhere(&format!("`{place}` was not next before"));
                 }
@@ -434,7 +434,7 @@ impl Commander {
     }
 
     /// Runs to a place, or goes to a moment.
-    pub fn go_until(&mut self, place: &str) -> Result<StopReason, String> {
+    pub fn go_until(&mut self, place: &str) -> Result<StopReason, CommandError> {
         let before = self.session.moment();
         if let Some(moment) = place.strip_prefix('#') {
             let moment = moment.trim().replace('_', "").parse::<u64>();
@@ -450,7 +450,7 @@ impl Commander {
             }
             return Ok(reason);
         }
-        let addresses = self.session.resolve_places(place).map_err(|error| error.to_string())?;
+        let addresses = self.session.resolve_places(place)?;
         if before == 0 && addresses.contains(&self.session.here().address) {
             return Ok(StopReason::Place);
         }
@@ -607,7 +607,7 @@ impl Commander {
                 },
                 None => self.expression(&text, Default::default()),
             };
-            values.push((text, value.unwrap_or_else(|message| message)));
+            values.push((text, value.unwrap_or_else(|error| error.to_string())));
         }
         values
     }
@@ -617,15 +617,15 @@ impl Commander {
         &mut self,
         text: &str,
         format: sotto_session::Format,
-    ) -> Result<String, String> {
-        let evaluated = self.session.evaluate(text).map_err(|error| error.to_string())?;
+    ) -> Result<String, CommandError> {
+        let evaluated = self.session.evaluate(text)?;
         // A variable of C is read as what it was declared.
         let format = match self.session.variable_format(text) {
             Some(own) if format == Default::default() => own,
             _ => format,
         };
         if format != Default::default() {
-            return self.session.show(text, format).map_err(|error| error.to_string());
+            return Ok(self.session.show(text, format)?);
         }
         let bits = evaluated.width.map_or(64, Width::bits);
         if bits > 64 {
@@ -638,8 +638,8 @@ impl Commander {
     }
 
     /// A value in every reading it has.
-    fn show_all(&mut self, text: &str) -> Result<(), String> {
-        let evaluated = self.session.evaluate(text).map_err(|error| error.to_string())?;
+    fn show_all(&mut self, text: &str) -> Result<(), CommandError> {
+        let evaluated = self.session.evaluate(text)?;
         let width = evaluated.width.unwrap_or(Width::W64);
         let readings = self.session.readings(evaluated.value as u64, width);
         self.tell(&Answer::Readings { expression: text.to_string(), readings });
@@ -651,9 +651,9 @@ impl Commander {
         place: &str,
         condition: Option<&str>,
         from_arrival: u64,
-    ) -> Result<(), String> {
+    ) -> Result<(), CommandError> {
         let added = self.session.add_breakpoint(place, condition, from_arrival);
-        let breakpoint = added.map_err(|error| error.to_string())?.clone();
+        let breakpoint = added?.clone();
         let answer = self.breakpoint(&breakpoint);
         self.tell(&Answer::BreakpointSet(answer));
         Ok(())
@@ -669,9 +669,9 @@ impl Commander {
         }
     }
 
-    fn add_watch(&mut self, text: &str) -> Result<(), String> {
+    fn add_watch(&mut self, text: &str) -> Result<(), CommandError> {
         let added = self.session.add_watch(text).map(|watch| watch.number);
-        let number = added.map_err(|error| error.to_string())?;
+        let number = added?;
         self.tell(&Answer::WatchSet(WatchAnswer { number, expression: text.to_string() }));
         Ok(())
     }
@@ -684,23 +684,25 @@ impl Commander {
         self.tell(&Answer::Stops { breakpoints, watches });
     }
 
-    fn change(&mut self, target: &str, value: &str) -> Result<(), String> {
-        let change = self.session.change(target, value).map_err(|error| error.to_string())?;
+    fn change(&mut self, target: &str, value: &str) -> Result<(), CommandError> {
+        let change = self.session.change(target, value)?;
         self.tell(&Answer::Changed(change));
         self.show_next();
         Ok(())
     }
 
     /// Goes to just before the instruction that last wrote the target.
-    fn who(&mut self, text: &str) -> Result<(), String> {
-        let target = self.session.target(text).map_err(|error| error.to_string())?;
+    fn who(&mut self, text: &str) -> Result<(), CommandError> {
+        let target = self.session.target(text)?;
         let writer = match self.session.who(target) {
             Wrote::Instruction(writer) => writer,
             Wrote::Person(moment) => {
                 let moment = render::thousands(moment);
-                return Err(format!("{text} was changed by you, at #{moment}"));
+                return Err(format!("{text} was changed by you, at #{moment}").into());
             }
-            Wrote::Nothing => return Err(format!("nothing has written {text} since the start")),
+            Wrote::Nothing => {
+                return Err(format!("nothing has written {text} since the start").into());
+            }
         };
         self.went_back();
         self.tell(&Answer::Writer { step: Box::new(writer.report), ago: writer.ago });
@@ -716,12 +718,12 @@ impl Commander {
         self.tell(&Answer::Marks { marks });
     }
 
-    fn feed(&mut self, text: Option<&[u8]>) -> Result<(), String> {
+    fn feed(&mut self, text: Option<&[u8]>) -> Result<(), CommandError> {
         let process = self.session.process_mut();
         let told = match text {
             Some(text) => {
                 if !process.give_input(text) {
-                    return Err("the input has ended already".to_string());
+                    return Err("the input has ended already".into());
                 }
                 "the program will read it when it goes on"
             }
@@ -735,14 +737,14 @@ impl Commander {
     }
 
     /// Starts again, without what was changed and what was fed; with other arguments if some are given.
-    fn restart(&mut self, arguments: Option<&[String]>) -> Result<(), String> {
+    fn restart(&mut self, arguments: Option<&[String]>) -> Result<(), CommandError> {
         if let Some(arguments) = arguments {
             self.args.arguments = arguments.iter().map(OsString::from).collect();
         }
         let startup = run::startup(&self.argument, &self.args.arguments, self.args.memory);
-        self.session.restart(&startup).map_err(|error| error.to_string())?;
+        self.session.restart(&startup)?;
         guest_io::connect(&mut self.session, self.args.stdin.as_deref())
-            .map_err(|error| error.to_string())?;
+            .map_err(|failure| failure.to_string())?;
         self.output_shown = 0;
         self.check_anew();
         self.show_stop(StopReason::Done);
@@ -751,7 +753,7 @@ impl Commander {
 
     /// Assembles again, and goes to the same line for the same time. If there are errors, everything
     /// stays as it was.
-    fn reload(&mut self) -> Result<(), String> {
+    fn reload(&mut self) -> Result<(), CommandError> {
         let errors = |failure: Failure| match failure {
             Failure::Reported => "the source has errors; nothing was reloaded".to_string(),
             other => other.to_string(),

@@ -124,7 +124,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "back",
         arguments: "[N | line | call | to PLACE | break | watch]",
-        help: "go back by an instruction, N, a line; to the call, a place, a breakpoint, or a watched change",
+        help: "go back by N, a line, or to a place: `help back`",
         repeats: true,
         make: |rest| {
             Ok(Command::Back(match rest.text.split_once(' ') {
@@ -141,7 +141,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "resume",
         arguments: "",
-        help: "run on to a breakpoint, a change of a watched value, or the end",
+        help: "run to a breakpoint, a watched change, or the end",
         by_letter: true,
         repeats: true,
         make: |rest| rest.nothing(Command::Resume),
@@ -156,7 +156,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "until",
         arguments: "PLACE",
-        help: "run to a label, a line, FILE:LINE, or go to a moment: #1234",
+        help: "run to a label, line, FILE:LINE, or a moment: #1234",
         by_letter: true,
         repeats: true,
         make: |rest| Ok(Command::Until(rest.some_text()?)),
@@ -164,7 +164,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "break",
         arguments: "at PLACE [when EXPR] [after N]",
-        help: "stop there when EXPR is not zero, from the Nth time on",
+        help: "stop there if EXPR is not zero, from the Nth time on",
         by_letter: true,
         make: breakpoint,
         ..ROW
@@ -196,7 +196,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "show",
         arguments: "[EXPR [as FORMAT]]",
-        help: "show a value after every stop; `as all`: every reading",
+        help: "a value after every stop; `as all`: every reading",
         make: show,
         ..ROW
     },
@@ -210,7 +210,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "registers",
         arguments: "[NAMES]",
-        help: "all by role, or the ones named; `brief`: in a few lines, with the flags; `vectors`",
+        help: "all by role, or those named; `brief`, `vectors`",
         make: |rest| Ok(Command::Registers(rest.words())),
         ..ROW
     },
@@ -224,7 +224,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "stack",
         arguments: "[N]",
-        help: "the words around the stack pointer: what for, and who wrote them",
+        help: "the stack around its pointer, and who wrote it",
         make: |rest| match rest.text {
             "" => Ok(Command::Stack(None)),
             _ => Ok(Command::Stack(Some(rest.number(None)?))),
@@ -251,7 +251,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "memory",
         arguments: "PLACE [COUNT] [as FORMAT]",
-        help: "memory, as it was declared, or as byte, i32, text, float ...",
+        help: "memory, as declared, or as byte, i32, text, float ...",
         by_letter: true,
         make: memory,
         ..ROW
@@ -259,14 +259,14 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "variables",
         arguments: "",
-        help: "the variables of the C routine that is running; their names are values in expressions",
+        help: "the variables of the C routine that is running",
         make: |rest| rest.nothing(Command::Variables),
         ..ROW
     },
     Row {
         word: "change",
         arguments: "TARGET to VALUE",
-        help: "change a register, a flag or memory, and go on from there",
+        help: "change a register, a flag, memory; go on from there",
         make: |rest| {
             let (target, value) = rest.text.split_once(" to ").ok_or_else(|| rest.usage())?;
             let (target, value) = (target.trim().to_string(), value.trim().to_string());
@@ -277,7 +277,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "who",
         arguments: "TARGET",
-        help: "which instruction last wrote it, and go there: rax, [tide], carry",
+        help: "go to what last wrote it: rax, [tide], carry",
         make: |rest| Ok(Command::Who(rest.some_text()?)),
         ..ROW
     },
@@ -305,7 +305,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "feed",
         arguments: "[TEXT | \"TEXT\"]",
-        help: "give the program a line of input; in quotes just that text, with escapes; alone, the end of it",
+        help: "a line of input; in quotes just that; alone, the end",
         make: feed,
         ..ROW
     },
@@ -333,14 +333,14 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "code",
         arguments: "[PLACE]",
-        help: "the instructions around the next one, or from PLACE on",
+        help: "instructions around the next one, or from PLACE on",
         make: |rest| Ok(Command::Code(rest.optional())),
         ..ROW
     },
     Row {
         word: "restart",
         arguments: "[ARGS]",
-        help: "start again without changes; with other arguments, quoted as in a shell",
+        help: "start again without changes; with other arguments",
         make: |rest| match rest.text {
             "" => Ok(Command::Restart(None)),
             text => match shlex::split(text) {
@@ -360,7 +360,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "bits",
         arguments: "[on | off]",
-        help: "the bits that the last instruction changed, before and after; `on`: at every step",
+        help: "bits that the last step changed; `on`: at every step",
         make: |rest| match rest.text {
             "" => Ok(Command::Bits(None)),
             "on" => Ok(Command::Bits(Some(true))),
@@ -372,7 +372,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "check",
         arguments: "[off]",
-        help: "what `sotto check` finds in the run up to now; `off`: not at every step",
+        help: "what is wrong in the run up to now; `off`: not told",
         make: |rest| match rest.text {
             "" => Ok(Command::Check(None)),
             "on" => Ok(Command::Check(Some(true))),
@@ -384,7 +384,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "help",
         arguments: "[TOPIC]",
-        help: "this list; a command, or places, targets, formats, time",
+        help: "this list; a command; places, targets, formats, time",
         make: |rest| Ok(Command::Help(rest.optional())),
         ..ROW
     },
@@ -467,6 +467,18 @@ const TOPICS: &[(&str, &str)] = &[
     ),
 ];
 
+/// What a line of the list has no room for, by command.
+const MORE: &[(&str, &str)] = &[
+    (
+        "back",
+        "`back to PLACE`: to the last time that it was next\n  `back break`: to the last breakpoint; `back watch`: to before the last change",
+    ),
+    ("variables", "they come from debugging information (`-g`); their names are values"),
+    ("feed", "in quotes the escapes of C have their meaning, and no line feed is added"),
+    ("restart", "arguments are quoted as in a shell"),
+    ("registers", "`brief`: in a few lines, with the flags that are set; `vectors`: those"),
+];
+
 /// A command, or something that several commands take.
 pub fn topic(name: &str) -> Result<String, String> {
     let lower = name.to_ascii_lowercase();
@@ -475,6 +487,9 @@ pub fn topic(name: &str) -> Result<String, String> {
     }
     let row = row(&lower)?;
     let mut text = format!("{} {}\n  {}", row.word, row.arguments, row.help).replace(" \n", "\n");
+    if let Some((_, more)) = MORE.iter().find(|(word, _)| *word == row.word) {
+        text.push_str(&format!("\n  {more}"));
+    }
     if row.by_letter {
         text.push_str(&format!("\n  `{}` is enough", &row.word[..1]));
     }
@@ -491,8 +506,8 @@ pub fn help() -> String {
         .map(|Row { word, arguments, help: text, .. }| {
             let usage = format!("{word} {arguments}");
             match usage.len() {
-                0..=26 => format!("  {usage:<26} {text}"),
-                _ => format!("  {usage}\n  {:<26} {text}", ""),
+                0..=24 => format!("  {usage:<24} {text}"),
+                _ => format!("  {usage}\n  {:<24} {text}", ""),
             }
         })
         .collect();
@@ -662,6 +677,19 @@ mod tests {
             command("memory tide + 4"),
             Command::Memory { place: "tide + 4".into(), count: None, format: Format::default() }
         );
+    }
+
+    #[test]
+    fn the_list_fits_80_columns_and_every_command_is_a_topic() {
+        for line in help().lines() {
+            assert!(line.chars().count() <= 80, "{line}");
+        }
+        for word in words() {
+            assert!(topic(word).unwrap().starts_with(word), "{word}");
+        }
+        assert!(MORE.iter().all(|(word, _)| words().any(|known| known == *word)));
+        assert!(topic("places").unwrap().starts_with("a PLACE"));
+        assert!(topic("nothing").is_err());
     }
 
     #[test]

@@ -41,7 +41,7 @@ use view_model::{Before, ViewModel};
 pub fn run(commander: &mut Commander, at: Option<&str>, mouse: bool) -> Result<(), Failure> {
     commander.answers = Answers::Collect(Vec::new());
     if let Some(place) = at {
-        commander.go_until(place).map_err(Failure::plain)?;
+        commander.go_until(place)?;
     }
     let failed = |error: io::Error| Failure::plain(format!("cannot use the terminal: {error}"));
     // This also has panics give the terminal back.

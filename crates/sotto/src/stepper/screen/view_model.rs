@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use sotto_isa::{LaneKind, Lanes, Operand, Reg, RegisterValue, Storage, Width};
 use sotto_kernel::Termination;
-use sotto_session::{Format, Session, SlotRole, StackView, StepReport};
+use sotto_session::{Format, Session, StackView, StepReport};
 
 use crate::render;
 use crate::stepper::line::commander::Commander;
@@ -480,11 +480,7 @@ impl ViewModel {
         let count = wanted.stack_lines as u64;
         let stack = session.stack_from(first, count, REACH);
         // What the kernel tells the C library is read once, if at all: what the program writes takes its room.
-        let of_kernel = |slot: &&sotto_session::StackSlot| match &slot.role {
-            SlotRole::Startup(label) => label.contains("AT_"),
-            _ => false,
-        };
-        let dropped = stack.slots.iter().rev().take_while(of_kernel).count() as u64;
+        let dropped = stack.slots.iter().rev().take_while(|slot| slot.auxiliary).count() as u64;
         let dropped = dropped.min((MOST_BELOW - below).max(0) as u64);
         self.stack = Some(match wanted.stack_scroll == 0 && dropped > 0 {
             true => session.stack_from(first.wrapping_sub(dropped * width), count, REACH),
