@@ -23,7 +23,7 @@ pub struct Image {
     pub symbols: Vec<ImageSymbol>,
     /// Dotted and numbered labels of sources that were assembled to be run, by ascending address.
     pub labels: Vec<ImageLabel>,
-    /// Variables of compiled routines, as far as they are at simple places, by name.
+    /// Variables of compiled routines, as far as they are at simple places, by name; see [`crate::read_variables`].
     pub variables: Vec<Variable>,
     /// Source lines, if they are known.
     pub lines: LineTable,

@@ -6,7 +6,7 @@ use std::process::{Command, Output};
 
 use sotto_asm::{Assembly, Code, Severity};
 use sotto_isa::Arch;
-use sotto_object::{Image, read_executable, write_object};
+use sotto_object::{Image, read_executable, read_variables, write_object};
 
 use crate::cli::ProgramArgs;
 use crate::output::{self, Failure};
@@ -53,8 +53,10 @@ fn load(args: &ProgramArgs, json: bool) -> Result<Program, Failure> {
     let arch = parts.arch.or(args.target).unwrap_or(Arch::X86_64);
     let program = folder.path().join("program");
     link(arch, &parts.paths, &program)?;
-    let image = read_executable(&output::read(&program)?)
+    let bytes = output::read(&program)?;
+    let mut image = read_executable(&bytes)
         .map_err(|error| Failure::plain(format!("what the C compiler made: {error}")))?;
+    image.variables = read_variables(&bytes, &image);
     Ok(finish(args, image, &parts.assemblies))
 }
 

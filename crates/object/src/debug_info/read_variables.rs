@@ -1,6 +1,6 @@
 //! Variables of routines from the DWARF of a program, as far as they are at simple places.
 //!
-//! They are a help and no more: what makes no sense, or is said by more than one simple operation, is left out.
+//! They are a help and no more: what makes no sense, or has a location of more than one operation, is left out.
 //!
 //! Sources: DWARF 5, 2.5 "DWARF Expressions", 2.6 "Location Descriptions", 4.1 "Data Object Entries"; the unpacking is
 //! gimli's.
@@ -14,9 +14,9 @@ use gimli::{AttributeValue, EndianRcSlice, LittleEndian, Operation, UnitOffset};
 use crate::printable::printable;
 use crate::{Variable, VariablePlace, VariableType};
 
-/// No program has more variables than are looked at.
+/// Of a program with more variables than this none is read.
 const MAX_VARIABLES: usize = 1 << 18;
-/// Names for a type that stand for another.
+/// Type definitions and qualifiers that are followed from a variable to its type.
 const MAX_TYPE_NAMES: u32 = 32;
 
 type Slice = EndianRcSlice<LittleEndian>;

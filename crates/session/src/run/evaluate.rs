@@ -38,9 +38,9 @@ pub enum EvaluateError {
         /// It was looked for behind the place.
         forward: bool,
     },
-    /// A variable that the compiler keeps nowhere at this place, or where it does not simply say.
-    #[error("the compiler keeps `{0}` nowhere here that it says")]
-    NowHere(String),
+    /// A variable without a location at this place, or with one that is not understood. Source: DWARF 5, 2.6.
+    #[error("the debugging information has no simple location for `{0}` here")]
+    NoLocation(String),
     /// Arithmetic without a result.
     #[error(transparent)]
     Arithmetic(#[from] EvalError),
@@ -184,7 +184,7 @@ fn of_variable(
     process: &mut Process,
     variable: &Variable,
 ) -> Result<Evaluated, EvaluateError> {
-    let nowhere = || EvaluateError::NowHere(variable.name.clone());
+    let nowhere = || EvaluateError::NoLocation(variable.name.clone());
     let now = place_now(image, process, variable).ok_or_else(nowhere)?;
     let width = width_of(variable.kind);
     let bits = match (now, width) {

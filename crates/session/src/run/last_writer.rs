@@ -92,7 +92,7 @@ impl Session {
         {
             let now = place_now(&self.image, &mut self.process, variable);
             let bytes = width_of(variable.kind).map_or(1, Width::bytes);
-            return match now.ok_or_else(|| EvaluateError::NowHere(name.to_string()))? {
+            return match now.ok_or_else(|| EvaluateError::NoLocation(name.to_string()))? {
                 VariableNow::Memory(address) => Ok(Target::Memory(address, bytes)),
                 VariableNow::Register(storage) => Ok(Target::Register(storage)),
                 VariableNow::BankRegister(id) => Ok(Target::BankRegister(id)),

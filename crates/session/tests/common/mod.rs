@@ -45,9 +45,9 @@ pub fn compiled_session(
         .status()
         .unwrap();
     assert!(status.success());
-    let image =
-        sotto_object::read_executable(&std::fs::read(folder.path().join("program")).unwrap());
-    let image = image.unwrap();
+    let bytes = std::fs::read(folder.path().join("program")).unwrap();
+    let mut image = sotto_object::read_executable(&bytes).unwrap();
+    image.variables = sotto_object::read_variables(&bytes, &image);
     let name = image.lines.files.iter().find(|name| name.ends_with(file)).unwrap().clone();
     let sources = vec![SourceText::new(name, text.to_string())];
     let startup = Startup::with_arguments(["buoys"]);

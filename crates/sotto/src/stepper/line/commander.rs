@@ -87,7 +87,7 @@ impl Commander {
     ///
     /// What is wrong with the files.
     pub fn start(args: &StepArgs, as_json: bool) -> Result<Commander, Failure> {
-        let program = with_c::load_program(&args.program, args.with_c, as_json)?;
+        let program = load(args, as_json)?;
         let (name, operands) = (program.name.clone(), program.operands);
         let argument = program.argument.clone();
         let session = session(program, args)?;
@@ -758,7 +758,7 @@ impl Commander {
             Failure::Reported => "the source has errors; nothing was reloaded".to_string(),
             other => other.to_string(),
         };
-        let load = || with_c::load_program(&self.args.program, self.args.with_c, self.as_json);
+        let load = || load(&self.args, self.as_json);
         let program = match self.answers {
             Answers::Print => load(),
             Answers::Collect(_) => {
@@ -805,6 +805,18 @@ impl Commander {
         names.dedup();
         names
     }
+}
+
+/// Makes a program of the files, with the variables that an executable's debugging information tells of.
+fn load(args: &StepArgs, as_json: bool) -> Result<program::Program, Failure> {
+    let mut program = with_c::load_program(&args.program, args.with_c, as_json)?;
+    if let ([file], false, true) =
+        (&args.program.files[..], args.with_c, program.assemblies.is_empty())
+    {
+        program.image.variables =
+            sotto_object::read_variables(&output::read(file)?, &program.image);
+    }
+    Ok(program)
 }
 
 /// A session of a program with arguments and the input file.
