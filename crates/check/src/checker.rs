@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use sotto_finding::Finding;
 use sotto_isa::{Control, FlagRole, FlagSet, Instruction, Operand, Storage, Traits};
-use sotto_kernel::{CompletedCall, Process, Termination};
+use sotto_kernel::{CompletedCall, System, Termination};
 use sotto_machine::{AccessKind, Fault, Machine, MemoryFaultKind, Step, StepEffects};
 use sotto_object::Image;
 use sotto_session::{Session, StepObserver, StopReason};
@@ -74,7 +74,7 @@ impl StepObserver for Checker {
 
     fn after(
         &mut self,
-        process: &mut Process,
+        system: &mut System,
         moment: u64,
         instruction: &Instruction,
         step: &Step,
@@ -82,7 +82,7 @@ impl StepObserver for Checker {
     ) {
         self.moment = moment;
         let mut found = std::mem::take(&mut self.found);
-        let machine = &mut process.machine;
+        let machine = &mut system.machine;
         self.look_at_step(machine, instruction, &step.effects, step.jumped, moment, &mut found);
         if let Some(call) = call {
             self.after_call(machine, instruction, call, &mut found);
@@ -98,7 +98,7 @@ impl Checker {
         Checker {
             options,
             conventions: Conventions::new(image),
-            shadow: Shadow::new(&session.process().machine),
+            shadow: Shadow::new(&session.system().machine),
             findings: Vec::new(),
             seen: HashSet::new(),
             undefined: (FlagSet::NONE, 0),
@@ -114,7 +114,7 @@ impl Checker {
     /// Notes that the program is at the first instruction of a routine that is called from outside.
     pub(crate) fn enter(&mut self, session: &mut Session, return_address: u64) {
         let moment = session.moment();
-        let machine = &mut session.process_mut().machine;
+        let machine = &mut session.system_mut().machine;
         self.conventions.enter(machine, return_address, return_address, moment);
         self.conventions.hold_to_convention();
     }

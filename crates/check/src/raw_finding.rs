@@ -47,7 +47,7 @@ impl RawFinding {
         if is_allowed_at(session, &place, info.code) {
             return None;
         }
-        let decoded = session.process_mut().machine.instruction_at(self.at).ok();
+        let decoded = session.system_mut().machine.instruction_at(self.at).ok();
         let instruction = decoded.map(|decoded| session.instruction_text(&decoded));
         let remark = |(address, text)| Remark { place: session.place(address), text };
         let history = self.history.into_iter().map(remark).collect();

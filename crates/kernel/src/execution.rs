@@ -1,15 +1,17 @@
-//! Running and stepping a process: the machine's events, and the system calls among them.
+//! Running and stepping a system, and what becomes of the machine's events: endings, answers of system calls, turns.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, Watcher};
+use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, StepEffects, Watcher};
 
 use crate::abi::SyscallAbi;
 use crate::calls::call::{Answer, Call, Outcome};
-use crate::process::{CompletedCall, Process, Progress, RepeatedNotice, Stop, Termination};
-use crate::report::{self, Notice, SyscallReport};
+use crate::report::{self, CompletedCall, Notice, RepeatedNotice, SyscallReport};
+use crate::stop::{Progress, Stop, Termination};
+use crate::system::System;
 use crate::target::target;
+use crate::task::TaskId;
 use crate::{Errno, table, vdso};
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
@@ -18,7 +20,17 @@ const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
 /// As many system calls are kept at least, and twice as many at most.
 const KEPT_CALLS: usize = 128;
 
-impl Process {
+/// What became of an event of the machine.
+enum Handled {
+    /// The instruction at which it happened is completed, or nothing was in the way of it: go on.
+    GoOn,
+    /// The running task waits; the instruction is not completed.
+    Waits,
+    /// Running stops.
+    Stop(Stop),
+}
+
+impl System {
     /// Runs until the program ends, needs input, writes output, reaches a stop, or `budget`
     /// instructions are completed.
     pub fn run(&mut self, budget: u64) -> Progress {
@@ -31,127 +43,184 @@ impl Process {
     }
 
     fn run_by(&mut self, budget: u64, mut watcher: Option<&mut Watcher>) -> Progress {
-        let mut executed = 0;
+        let start = self.executed;
         let mut started: Option<Instant> = None;
-        loop {
-            if let Some(ending) = self.ending {
-                return Progress { executed, stop: Stop::Terminated(ending) };
+        // The task that ran last, while its turn lasts.
+        let mut turn_of = Some(self.running_task());
+        let stop = loop {
+            if let Some(stop) = self.begin() {
+                break stop;
             }
-            (self.unfinished, self.at_memory_limit) = (false, false);
-            let left = budget - executed;
+            let task = self.running_task();
+            if turn_of.replace(task) != Some(task)
+                && self.wait_of(task).is_none()
+                && self.machine.is_stop(self.machine.pc())
+            {
+                break Stop::Place;
+            }
+            let left = (budget - (self.executed - start)).min(self.scheduler.left());
             let run: Run = match &mut watcher {
-                Some(watcher) => self.machine.run_watched(left, watcher),
+                Some(watcher) => {
+                    watcher.watch_registers_of(u64::from(task.0));
+                    self.machine.run_watched(left, watcher)
+                }
                 None => self.machine.run(left),
             };
-            executed += run.executed;
             self.executed += run.executed;
-            let stop = match run.event {
-                Event::Budget => Some(Stop::Budget),
-                Event::Paused => Some(Stop::Paused),
-                Event::Unfinished => {
-                    self.unfinished = true;
-                    Some(Stop::Unfinished)
-                }
-                Event::Stop => Some(Stop::Place),
-                Event::Written => Some(Stop::Written),
-                Event::Fault(fault) => Some(self.stop_by(fault)),
-                Event::Syscall | Event::Syscall32 | Event::Sysenter if self.stops_at_calls => {
-                    self.undo_call(run.event);
-                    executed -= 1;
-                    Some(Stop::AtCall)
-                }
-                Event::Syscall | Event::Syscall32 | Event::Sysenter => {
-                    let started = *started.get_or_insert_with(Instant::now);
-                    let outputs = self.output.len();
-                    let before = self.executed - 1;
-                    let stop = self.syscall(run.event);
-                    if let (Some(watcher), Some(call)) = (&mut watcher, self.made.last())
-                        && call.moment == before
-                    {
-                        for written in &call.report.written {
-                            watcher.note_kernel_write(written.address, written.bytes);
-                        }
-                        watcher.kernel_wrote(before, call.at);
-                    }
-                    let written = watcher.as_ref().is_some_and(|watcher| watcher.wants_stop());
-                    match stop.or(written.then_some(Stop::Written)) {
-                        Some(stop @ (Stop::NeedsInput | Stop::Unfinished)) => {
-                            executed -= 1;
-                            Some(stop)
-                        }
-                        Some(stop) => Some(stop),
-                        None if self.output.len() > outputs => Some(Stop::Output),
-                        // The machine takes the next run to start at a stop that was seen.
-                        None if self.machine.is_stop(self.machine.pc()) => Some(Stop::Place),
-                        // A call may take as long as many instructions.
-                        None if started.elapsed() > LONGEST_WITH_CALLS => Some(Stop::Paused),
-                        None => None,
-                    }
-                }
-            };
-            if let Some(stop) = stop {
-                return Progress { executed, stop };
+            // A turn ends with the event `Budget` or before the next instruction, so that what is left to do is the task's.
+            if self.count_turn(run.executed) {
+                turn_of = None;
             }
+            let is_call = matches!(run.event, Event::Syscall | Event::Syscall32 | Event::Sysenter);
+            if !is_call {
+                match self.handle(run.event) {
+                    Handled::Stop(stop) => break stop,
+                    Handled::GoOn | Handled::Waits if self.executed - start == budget => {
+                        break Stop::Budget;
+                    }
+                    Handled::GoOn | Handled::Waits => continue,
+                }
+            }
+            if self.stops_at_calls {
+                break Stop::AtCall;
+            }
+            let started = *started.get_or_insert_with(Instant::now);
+            let outputs = self.output.len();
+            let caller = watcher.is_some().then(|| self.machine.next_instruction().ok()).flatten();
+            let before = self.executed;
+            let handled = self.handle(run.event);
+            if let (Some(watcher), Some(instruction)) = (&mut watcher, &caller)
+                && self.executed > before
+            {
+                let call = self.made.last().filter(|call| call.moment == before);
+                for written in call.iter().flat_map(|call| &call.report.written) {
+                    watcher.note_kernel_write(written.address, written.bytes);
+                }
+                watcher.completed_syscall(before, instruction);
+            }
+            match handled {
+                Handled::Stop(stop) => break stop,
+                Handled::Waits => continue,
+                Handled::GoOn => {}
+            }
+            if watcher.as_ref().is_some_and(|watcher| watcher.wants_stop()) {
+                break Stop::Written;
+            }
+            if self.output.len() > outputs {
+                break Stop::Output;
+            }
+            // The machine takes the next run to start at a stop that was seen.
+            if self.machine.is_stop(self.machine.pc()) {
+                break Stop::Place;
+            }
+            // A call may take as long as many instructions.
+            if started.elapsed() > LONGEST_WITH_CALLS {
+                break Stop::Paused;
+            }
+        };
+        Progress { executed: self.executed - start, stop }
+    }
+
+    /// Makes ready to execute something; the stop if that cannot be.
+    fn begin(&mut self) -> Option<Stop> {
+        if let Some(ending) = self.ending {
+            return Some(Stop::Terminated(ending));
+        }
+        (self.unfinished, self.at_memory_limit) = (false, false);
+        self.schedule()
+    }
+
+    /// Carries out what an event of the machine asks for: an ending, the answer of a system call, a pause.
+    fn handle(&mut self, event: Event) -> Handled {
+        match event {
+            // The turn may have ended before the budget did.
+            Event::Budget => Handled::GoOn,
+            Event::Paused => Handled::Stop(Stop::Paused),
+            Event::Unfinished => {
+                self.unfinished = true;
+                Handled::Stop(Stop::Unfinished)
+            }
+            Event::Stop => Handled::Stop(Stop::Place),
+            Event::Written => Handled::Stop(Stop::Written),
+            Event::Fault(Fault::Memory(MemoryFault { kind: MemoryFaultKind::Limit, .. })) => {
+                self.at_memory_limit = true;
+                Handled::Stop(Stop::MemoryLimit)
+            }
+            Event::Fault(fault) => self.end(Termination::Killed(fault.signal(), fault)),
+            Event::Syscall | Event::Syscall32 | Event::Sysenter => self.make_call(event),
         }
     }
 
-    fn stop_by(&mut self, fault: Fault) -> Stop {
-        if let Fault::Memory(MemoryFault { kind: MemoryFaultKind::Limit, .. }) = fault {
-            self.at_memory_limit = true;
-            return Stop::MemoryLimit;
-        }
-        let ending = Termination::Killed(fault.signal(), fault);
+    fn end(&mut self, ending: Termination) -> Handled {
         self.ending = Some(ending);
-        Stop::Terminated(ending)
+        Handled::Stop(Stop::Terminated(ending))
     }
 
     /// Executes one instruction, a system call with it if it makes one, and says what it did.
     ///
     /// The stop is [`Stop::Budget`] if the program can go on, and [`Stop::Unfinished`] if the machine's interrupt was
-    /// asked for in the middle of the instruction.
+    /// asked for in the middle of the instruction. With [`Stop::Switched`] nothing was executed, since the task waits now;
+    /// the next step is another task's.
     pub fn step(&mut self) -> (Step, Option<Arc<CompletedCall>>, Stop) {
-        if let Some(ending) = self.ending {
+        let nothing = |stop| {
             let effects = Default::default();
-            let step = Step { instruction: None, effects, event: None, jumped: false };
-            return (step, None, Stop::Terminated(ending));
-        }
-        (self.unfinished, self.at_memory_limit) = (false, false);
-        let mut step = self.machine.step();
-        let stop = match step.event {
-            Some(Event::Fault(fault)) => self.stop_by(fault),
-            Some(Event::Unfinished) => {
-                self.unfinished = true;
-                Stop::Unfinished
-            }
-            Some(event @ (Event::Syscall | Event::Syscall32 | Event::Sysenter)) => {
-                self.executed += 1;
-                let mut stop = self.syscall(event).unwrap_or(Stop::Budget);
-                while stop == Stop::Unfinished && !self.machine.is_interrupted() {
-                    // The instruction is made again for the rest of what its call transfers.
-                    self.machine.take_back(std::mem::take(&mut step.effects));
-                    step = self.machine.step();
-                    self.executed += 1;
-                    self.unfinished = false;
-                    stop = self.syscall(event).unwrap_or(Stop::Budget);
-                }
-                // The kernel wrote registers after the instruction itself.
-                for change in &mut step.effects.registers {
-                    if let Some(storage) = change.reg.storage() {
-                        change.new = self.machine.register(storage);
-                    }
-                }
-                stop
-            }
-            _ => {
-                self.executed += 1;
-                Stop::Budget
-            }
+            (Step { instruction: None, effects, event: None, jumped: false }, None, stop)
         };
-        let called =
-            matches!(step.event, Some(Event::Syscall | Event::Syscall32 | Event::Sysenter));
-        let made = self.made.last().filter(|call| called && call.moment + 1 == self.executed);
-        let made = made.cloned();
-        (step, made, stop)
+        let (task, before) = (self.running_task(), self.executed);
+        if let Some(stop) = self.begin() {
+            return nothing(stop);
+        }
+        if self.running_task() != task {
+            return nothing(Stop::Switched);
+        }
+        loop {
+            let mut step = self.machine.step();
+            let Some(event) = step.event else {
+                self.executed += 1;
+                self.count_turn(1);
+                return (step, None, Stop::Budget);
+            };
+            let stop = match self.handle(event) {
+                Handled::GoOn => Stop::Budget,
+                // The call is made again for the rest of what it transfers.
+                Handled::Stop(Stop::Unfinished)
+                    if event != Event::Unfinished && !self.machine.is_interrupted() =>
+                {
+                    self.unfinished = false;
+                    self.machine.take_back(step.effects);
+                    continue;
+                }
+                Handled::Stop(stop) => stop,
+                Handled::Waits => match self.schedule() {
+                    Some(stop) => stop,
+                    None if self.running_task() == task => {
+                        self.machine.take_back(step.effects);
+                        continue;
+                    }
+                    None => return nothing(Stop::Switched),
+                },
+            };
+            let made =
+                self.made.last().filter(|call| call.moment == before && self.executed > before);
+            let made = made.cloned();
+            if made.is_some() {
+                self.add_answer(task, &mut step.effects);
+            }
+            return (step, made, stop);
+        }
+    }
+
+    /// Makes the effects of an instruction that made a system call complete: what it and the kernel wrote into registers.
+    fn add_answer(&mut self, task: TaskId, effects: &mut StepEffects) {
+        if !self.show_task(task) {
+            return;
+        }
+        for change in &mut effects.registers {
+            if let Some(storage) = change.reg.storage() {
+                change.new = self.machine.register(storage);
+            }
+        }
+        self.show_running();
     }
 
     /// The way into the kernel that the machine took.
@@ -162,16 +231,24 @@ impl Process {
         target(self.arch()).abi
     }
 
-    /// Makes the system call that the machine stopped at; `None` if the program goes on.
-    fn syscall(&mut self, event: Event) -> Option<Stop> {
-        let stop = self.make_call(event);
-        if event == Event::Sysenter && stop.is_none() {
+    /// Completes the instruction that makes a system call, with the result if the call returns.
+    fn complete(&mut self, event: Event, result: Option<i64>) {
+        self.machine.complete_syscall(event);
+        self.executed += 1;
+        if let Some(result) = result {
+            // As wide as a register is there.
+            let arch = self.arch();
+            let value = result as u64 & arch.address_width().mask();
+            self.machine.set_register(arch.convention().syscall_result, value);
+        }
+        if event == Event::Sysenter && result.is_some() {
             vdso::go_on(&mut self.machine);
         }
-        stop
     }
 
-    fn make_call(&mut self, event: Event) -> Option<Stop> {
+    /// Makes the system call that the next instruction asks for.
+    fn make_call(&mut self, event: Event) -> Handled {
+        let (moment, at, task) = (self.executed, self.machine.pc(), self.running_task());
         let abi = self.door(event);
         let convention = self.arch().convention();
         let number_register = convention.syscall_number;
@@ -202,64 +279,59 @@ impl Process {
         };
         let Some(row) = table::by_number(abi, number) else {
             let result = Errno::ENOSYS.result();
-            self.set_result(result);
             report.notice = Some(not_modelled(abi, number));
             report.result = Some(result);
-            self.report(report);
-            return None;
+            self.complete(event, Some(result));
+            self.keep(CompletedCall { moment, task, at, report });
+            self.count_turn(1);
+            return Handled::GoOn;
         };
         let Answer { outcome, notice } = match refused {
             Some(result) => Outcome::Returned(result).into(),
             None => {
                 let mut six = [0; 6];
                 six.iter_mut().zip(&values).for_each(|(register, value)| *register = *value);
-                (row.perform)(&mut Call { process: self, abi }, &six)
+                let waited = self.scheduler.current().wait.take();
+                (row.perform)(&mut Call { system: self, abi, waited }, &six)
             }
         };
         (report.name, report.notice) =
             (Some(row.name), report::cut(row.arguments, &given, &values).or(notice));
-        let stop = match outcome {
-            Outcome::Returned(result) => {
-                self.set_result(result);
-                report.result = Some(result);
-                None
+        let result = match outcome {
+            Outcome::Returned(result) => Some(result),
+            Outcome::TaskEnded(_) | Outcome::Terminated(_) => None,
+            // It is made again when that is so, or for the rest.
+            Outcome::Waits(wait) => {
+                self.written.clear();
+                self.scheduler.current().wait = Some(wait);
+                return Handled::Waits;
             }
-            Outcome::NeedsInput | Outcome::Unfinished => {
-                // It is made again when there is input, or for the rest.
-                self.undo_call(event);
-                if matches!(outcome, Outcome::Unfinished) {
-                    self.unfinished = true;
-                    return Some(Stop::Unfinished);
-                }
-                return Some(Stop::NeedsInput);
-            }
-            Outcome::Terminated(ending) => {
-                self.ending = Some(ending);
-                Some(Stop::Terminated(ending))
+            Outcome::Unfinished => {
+                self.unfinished = true;
+                return Handled::Stop(Stop::Unfinished);
             }
         };
+        report.result = result;
         report.written = std::mem::take(&mut self.written);
-        let filled = report.result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
+        let filled = result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
         report.arguments = report::arguments(row.arguments, &values, &mut self.machine, filled);
-        self.report(report);
-        stop
+        self.complete(event, result);
+        self.keep(CompletedCall { moment, task, at, report });
+        let ending = match outcome {
+            Outcome::Terminated(ending) => Some(ending),
+            Outcome::TaskEnded(status) if !self.end_task() => Some(Termination::Exited(status)),
+            Outcome::TaskEnded(_) => None,
+            _ => {
+                self.count_turn(1);
+                None
+            }
+        };
+        ending.map_or(Handled::GoOn, |ending| self.end(ending))
     }
 
-    /// Goes back to the instruction that makes a system call, as if it had not been executed.
-    fn undo_call(&mut self, event: Event) {
-        self.executed -= 1;
-        let at = self.machine.pc().wrapping_sub(self.arch().syscall_bytes());
-        self.machine.undo_syscall(event, at, self.executed);
-    }
-
-    /// Puts a call's result where the program looks for it, as wide as a register is there.
-    fn set_result(&mut self, result: i64) {
-        let arch = self.arch();
-        let value = result as u64 & arch.address_width().mask();
-        self.machine.set_register(arch.convention().syscall_result, value);
-    }
-
-    fn report(&mut self, report: SyscallReport) {
+    /// Keeps what a call was, and what there is to say about it.
+    fn keep(&mut self, call: CompletedCall) {
+        let report = &call.report;
         if report.notice.is_some() {
             let same = |noticed: &&mut RepeatedNotice| noticed.call.notice == report.notice;
             let has_room = self.noticed.len() < KEPT_CALLS;
@@ -275,9 +347,7 @@ impl Process {
         if self.made.len() >= 2 * KEPT_CALLS {
             self.made.drain(..KEPT_CALLS);
         }
-        let at = self.machine.pc().wrapping_sub(self.arch().syscall_bytes());
-        let moment = self.executed - 1;
-        self.made.push(Arc::new(CompletedCall { moment, at, report }));
+        self.made.push(Arc::new(call));
     }
 }
 

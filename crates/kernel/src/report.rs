@@ -5,6 +5,7 @@ use sotto_machine::{Machine, Signal};
 use crate::abi::SyscallAbi;
 use crate::arguments::ArgumentKind;
 use crate::errno::Errno;
+use crate::task::TaskId;
 
 /// Bytes of a buffer that are shown.
 const SHOWN_BYTES: u64 = 40;
@@ -61,6 +62,28 @@ pub struct Notice {
     pub message: String,
     /// What to do, when we are sure.
     pub help: Option<String>,
+}
+
+/// A system call that was made at a moment.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct CompletedCall {
+    /// Instructions completed before the one that made it.
+    pub moment: u64,
+    /// The task that made it.
+    pub task: TaskId,
+    /// Where that instruction stands.
+    pub at: u64,
+    /// What it was.
+    pub report: SyscallReport,
+}
+
+/// System calls about which there is the same to say.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct RepeatedNotice {
+    /// The first of them.
+    pub call: SyscallReport,
+    /// How many there were.
+    pub times: u64,
 }
 
 impl SyscallReport {

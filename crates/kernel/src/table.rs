@@ -109,14 +109,14 @@ syscalls! {
 
     /// Ends the calling thread with `status`.
     ///
-    /// Modelled: the program ends, since it has one thread.
+    /// The program ends with its last thread.
     /// Source: _exit(2).
     exit { x86_64: 60, x86_32: 1, arm64: 93, arm32: 1 } (status: Status) => identity::exit;
 
     /// Ends all threads of the program with `status`.
     ///
     /// Source: exit_group(2).
-    exit_group { x86_64: 231, x86_32: 252, arm64: 94, arm32: 248 } (status: Status) => identity::exit;
+    exit_group { x86_64: 231, x86_32: 252, arm64: 94, arm32: 248 } (status: Status) => identity::exit_group;
 
     /// Writes the `count` buffers that `vector` lists to the open file `fd`.
     ///
@@ -325,6 +325,24 @@ syscalls! {
     /// Source: gettimeofday(2).
     gettimeofday { x86_64: 96, x86_32: 78, arm64: 169, arm32: 78 } (time: Address, zone: Address) => time::gettimeofday;
 
+    /// Waits for as long as the structure at `time` says.
+    ///
+    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// Source: nanosleep(2).
+    nanosleep { x86_64: 35, x86_32: 162, arm64: 101, arm32: 162 } (time: Address, remaining: Address) => time::nanosleep;
+
+    /// Waits for as long as the structure at `time` says, or up to that time of a clock.
+    ///
+    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// Source: clock_nanosleep(2).
+    clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: Number, flags: Bits, time: Address, remaining: Address) => time::clock_nanosleep;
+
+    /// Waits for as long as the structure at `time` says, or up to that time of a clock, with seconds of 64 bits.
+    ///
+    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// Source: clock_nanosleep(2).
+    clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: Number, flags: Bits, time: Address, remaining: Address) => time::clock_nanosleep64;
+
     /// Changes or reads what is done at a signal.
     ///
     /// Modelled: accepted and told back as the default; a handler is never called.
@@ -360,10 +378,10 @@ syscalls! {
     /// Source: getpid(2).
     getpid { x86_64: 39, x86_32: 20, arm64: 172, arm32: 20 } () => identity::process_number;
 
-    /// Returns the number of the thread, which is that of the process.
+    /// Returns the number of the thread; that of the first is the number of the process.
     ///
     /// Source: gettid(2).
-    gettid { x86_64: 186, x86_32: 224, arm64: 178, arm32: 224 } () => identity::process_number;
+    gettid { x86_64: 186, x86_32: 224, arm64: 178, arm32: 224 } () => identity::task_number;
 
     /// Returns the number of the user, which is 1000.
     ///

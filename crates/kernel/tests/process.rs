@@ -2,7 +2,7 @@
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, Storage};
-use sotto_kernel::{Process, StartError, Startup, Stop, Termination};
+use sotto_kernel::{StartError, Startup, Stop, System, Termination};
 use sotto_object::{Image, LinkOptions, link};
 
 fn image(text: &str) -> Image {
@@ -12,21 +12,21 @@ fn image(text: &str) -> Image {
     link(&[object], &LinkOptions::default()).unwrap()
 }
 
-fn start(text: &str, arguments: &[&str]) -> Process {
-    Process::start(&image(text), &Startup::with_arguments(arguments)).unwrap()
+fn start(text: &str, arguments: &[&str]) -> System {
+    System::start(&image(text), &Startup::with_arguments(arguments)).unwrap()
 }
 
 const LAMP: &str = " .target x86-64\n .global _start\n_start: nop\n";
 const LAMP_ARM: &str = " .target arm64\n .global _start\n_start: nop\n";
 
-fn word(process: &mut Process, address: u64) -> u64 {
-    u64::from_le_bytes(process.machine.memory_mut().read(address).unwrap())
+fn word(system: &mut System, address: u64) -> u64 {
+    u64::from_le_bytes(system.machine.memory_mut().read(address).unwrap())
 }
 
-fn text(process: &mut Process, mut address: u64) -> String {
+fn text(system: &mut System, mut address: u64) -> String {
     let mut bytes = Vec::new();
     loop {
-        match process.machine.memory_mut().read::<1>(address).unwrap() {
+        match system.machine.memory_mut().read::<1>(address).unwrap() {
             [0] => return String::from_utf8(bytes).unwrap(),
             [byte] => bytes.push(byte),
         }
@@ -37,40 +37,40 @@ fn text(process: &mut Process, mut address: u64) -> String {
 #[test]
 fn the_stack_holds_arguments_environment_and_auxiliary_vector() {
     for program in [LAMP, LAMP_ARM] {
-        let mut process = start(program, &["lamp", "north", ""]);
-        let sp = process.machine.register(process.arch().stack_pointer());
+        let mut system = start(program, &["lamp", "north", ""]);
+        let sp = system.machine.register(system.arch().stack_pointer());
         assert_eq!(sp % 16, 0);
-        assert_eq!(word(&mut process, sp), 3);
+        assert_eq!(word(&mut system, sp), 3);
         let mut at = sp + 8;
         for wanted in ["lamp", "north", ""] {
-            let address = word(&mut process, at);
-            assert_eq!(text(&mut process, address), wanted);
+            let address = word(&mut system, at);
+            assert_eq!(text(&mut system, address), wanted);
             at += 8;
         }
-        assert_eq!(word(&mut process, at), 0);
+        assert_eq!(word(&mut system, at), 0);
         at += 8;
         let mut environment = Vec::new();
-        while word(&mut process, at) != 0 {
-            let address = word(&mut process, at);
-            environment.push(text(&mut process, address));
+        while word(&mut system, at) != 0 {
+            let address = word(&mut system, at);
+            environment.push(text(&mut system, address));
             at += 8;
         }
         assert_eq!(environment, ["LANG=C.UTF-8", "TERM=dumb"]);
         at += 8;
         let mut auxiliary = std::collections::BTreeMap::new();
         loop {
-            let (kind, value) = (word(&mut process, at), word(&mut process, at + 8));
+            let (kind, value) = (word(&mut system, at), word(&mut system, at + 8));
             if kind == 0 {
                 break;
             }
             auxiliary.insert(kind, value);
             at += 16;
         }
-        let entry = process.machine.pc();
+        let entry = system.machine.pc();
         // Types by getauxval(3): page size, entry, file name, random bytes.
         assert_eq!((auxiliary[&6], auxiliary[&9]), (4096, entry));
-        assert_eq!(text(&mut process, auxiliary[&31]), "lamp");
-        assert_ne!(word(&mut process, auxiliary[&25]), 0);
+        assert_eq!(text(&mut system, auxiliary[&31]), "lamp");
+        assert_ne!(word(&mut system, auxiliary[&25]), 0);
     }
 }
 
@@ -78,7 +78,7 @@ fn the_stack_holds_arguments_environment_and_auxiliary_vector() {
 fn too_many_arguments_are_refused() {
     let long = "x".repeat(3 << 20);
     let startup = Startup::with_arguments(vec!["lamp".into(), long]);
-    let error = Process::start(&image(LAMP), &startup).err();
+    let error = System::start(&image(LAMP), &startup).err();
     assert_eq!(error, Some(StartError::ArgumentsTooLong));
 }
 
@@ -90,7 +90,7 @@ fn segments_that_do_not_fit_beside_each_other_or_the_stack_are_refused() {
         let mut second = image.segments[0].clone();
         second.address = address;
         image.segments.push(second);
-        assert!(matches!(Process::start(&image, &startup), Err(StartError::Segment { .. })));
+        assert!(matches!(System::start(&image, &startup), Err(StartError::Segment { .. })));
     }
 }
 
@@ -103,17 +103,17 @@ fn the_same_start_gives_the_same_machine() {
 /// Runs `number(rdi, rsi, rdx)` and returns rax, the output so far, and the notice.
 fn call(number: u64, arguments: [u64; 3], input: &[u8]) -> (i64, Vec<u8>, Option<String>) {
     let program = " .target x86-64\n .global _start\n .data\nlog: .ascii \"buoy 3\"\n .skip 4090\nend:\n .text\n_start: syscall\n nop\n";
-    let mut process = start(program, &["lamp"]);
-    process.give_input(input);
-    process.close_input();
-    process.machine.set_register(Storage(0), number);
+    let mut system = start(program, &["lamp"]);
+    system.give_input(input);
+    system.close_input();
+    system.machine.set_register(Storage(0), number);
     for (storage, value) in [7, 6, 2].into_iter().zip(arguments) {
-        process.machine.set_register(Storage(storage), value);
+        system.machine.set_register(Storage(storage), value);
     }
-    let (_, report, _) = process.step();
+    let (_, report, _) = system.step();
     let notice = report.and_then(|call| call.report.notice.clone()).map(|notice| notice.message);
-    let output = process.output().iter().flat_map(|o| o.bytes.clone()).collect();
-    (process.machine.register(Storage(0)) as i64, output, notice)
+    let output = system.output().iter().flat_map(|o| o.bytes.clone()).collect();
+    (system.machine.register(Storage(0)) as i64, output, notice)
 }
 
 const LOG: u64 = 0x40_2000;
@@ -158,17 +158,17 @@ fn calls_that_are_not_modelled_return_enosys_and_say_so() {
 fn exit_keeps_the_low_eight_bits_and_the_status_is_the_shells() {
     for (program, number) in [(LAMP, 60u64), (LAMP, 231), (LAMP_ARM, 93), (LAMP_ARM, 94)] {
         let text = program.replace("nop", if program == LAMP { "syscall" } else { "svc #0" });
-        let mut process = start(&text, &["lamp"]);
-        let convention = process.arch().convention();
+        let mut system = start(&text, &["lamp"]);
+        let convention = system.arch().convention();
         let number_register = convention.syscall_number.storage().unwrap();
-        process.machine.set_register(number_register, number);
-        process.machine.set_register(convention.syscall_arguments[0], 0x1_0103);
-        let stop = process.run(10).stop;
+        system.machine.set_register(number_register, number);
+        system.machine.set_register(convention.syscall_arguments[0], 0x1_0103);
+        let stop = system.run(10).stop;
         assert_eq!(stop, Stop::Terminated(Termination::Exited(3)));
-        assert_eq!(process.ending().unwrap().shell_status(), 3);
+        assert_eq!(system.ending().unwrap().shell_status(), 3);
     }
-    let mut process = start(LAMP, &["lamp"]);
-    process.run(10);
-    assert_eq!(process.ending().unwrap().shell_status(), 128 + 11);
-    assert_eq!(process.arch(), Arch::X86_64);
+    let mut system = start(LAMP, &["lamp"]);
+    system.run(10);
+    assert_eq!(system.ending().unwrap().shell_status(), 128 + 11);
+    assert_eq!(system.arch(), Arch::X86_64);
 }

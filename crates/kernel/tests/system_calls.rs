@@ -2,34 +2,34 @@
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::Storage;
-use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_machine::{RegionKind, Signal};
 use sotto_object::{Image, LinkOptions, link};
 
 /// Runs calls one after the other; each is a line of instructions that ends with SYSCALL, and what it
 /// returned is the next value.
-fn results(calls: &[&str]) -> (Vec<i64>, Process) {
+fn results(calls: &[&str]) -> (Vec<i64>, System) {
     let text = format!(
         " .target x86-64\n .global _start\n .bss\nlog: .skip 8192\n .text\n_start:\n{}\n mov eax, 231\n syscall\n",
         calls.join("\n")
     );
-    let (results, process, _) = results_of(&text);
-    (results, process)
+    let (results, system, _) = results_of(&text);
+    (results, system)
 }
 
 /// Runs a program to its end, and returns what its calls returned.
-fn results_of(text: &str) -> (Vec<i64>, Process, Image) {
+fn results_of(text: &str) -> (Vec<i64>, System, Image) {
     let source = Source { name: "log.s".into(), text: text.into() };
     let assembly = assemble(&source, &Options::default());
     let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
     let image = link(&[object], &LinkOptions::default()).unwrap();
-    let mut process = Process::start(&image, &Startup::with_arguments(["log"])).unwrap();
+    let mut system = System::start(&image, &Startup::with_arguments(["log"])).unwrap();
     let mut results = Vec::new();
     loop {
-        let (_, report, stop) = process.step();
+        let (_, report, stop) = system.step();
         results.extend(report.and_then(|call| call.report.result));
         if !matches!(stop, Stop::Budget) {
-            return (results, process, image);
+            return (results, system, image);
         }
     }
 }
@@ -68,7 +68,7 @@ fn memory_is_mapped_protected_moved_and_taken_away() {
 
 #[test]
 fn the_system_tells_names_times_limits_and_random_bytes_of_its_own_making() {
-    let (results, mut process) = results(&[
+    let (results, mut system) = results(&[
         " lea rdi, [log]\n mov eax, 63\n syscall",
         " mov edi, 1\n lea rsi, [log + 1024]\n mov eax, 228\n syscall",
         " lea rdi, [log + 2048]\n mov esi, 16\n xor edx, edx\n mov eax, 318\n syscall",
@@ -79,24 +79,24 @@ fn the_system_tells_names_times_limits_and_random_bytes_of_its_own_making() {
         " mov edi, 0x1002\n lea rsi, [log + 4096]\n mov eax, 158\n syscall\n mov qword fs:[8], 5\n lea rdi, [log]",
     ]);
     assert_eq!(results, [0, 0, 16, 0, 1000, -25, -2, 0]);
-    let log = process.machine.register(Storage(7));
+    let log = system.machine.register(Storage(7));
     let mut bytes = [0; 6];
-    process.machine.memory_mut().read_bytes(log, &mut bytes).unwrap();
+    system.machine.memory_mut().read_bytes(log, &mut bytes).unwrap();
     assert_eq!(&bytes, b"Linux\0");
-    let word = |process: &mut Process, at: u64| {
-        u64::from_le_bytes(process.machine.memory_mut().read(log + at).unwrap())
+    let word = |system: &mut System, at: u64| {
+        u64::from_le_bytes(system.machine.memory_mut().read(log + at).unwrap())
     };
-    assert_eq!(word(&mut process, 1024), 1_767_225_600);
+    assert_eq!(word(&mut system, 1024), 1_767_225_600);
     // Four instructions and the call before, four and the call itself.
-    assert!(word(&mut process, 1032) < 20);
-    assert_ne!(word(&mut process, 2048), 0);
-    assert_eq!(word(&mut process, 3072), 8 << 20);
-    assert_eq!(word(&mut process, 4096 + 8), 5);
+    assert!(word(&mut system, 1032) < 20);
+    assert_ne!(word(&mut system, 2048), 0);
+    assert_eq!(word(&mut system, 3072), 8 << 20);
+    assert_eq!(word(&mut system, 4096 + 8), 5);
 }
 
 #[test]
 fn int_0x80_takes_the_numbers_the_registers_and_the_width_of_32_bit_programs() {
-    let (results, mut process) = results(&[
+    let (results, mut system) = results(&[
         " mov byte [log], 'L'\n mov eax, 4\n mov ebx, 1\n lea rcx, [log]\n mov edx, 1\n int 0x80",
         " mov eax, 20\n int 0x80",
         " mov eax, 4\n mov ebx, 1\n mov rcx, rsp\n mov edx, 1\n int 0x80",
@@ -104,8 +104,8 @@ fn int_0x80_takes_the_numbers_the_registers_and_the_width_of_32_bit_programs() {
     ]);
     // The stack is above 4 GiB, so that its address is cut off: EFAULT. There is no call 60 here.
     assert_eq!(results, [1, 1000, -14, -38]);
-    assert_eq!(process.output()[0].bytes, b"L");
-    let noticed = process.take_noticed();
+    assert_eq!(system.output()[0].bytes, b"L");
+    let noticed = system.take_noticed();
     let message = |n: usize| noticed[n].call.notice.as_ref().unwrap().message.as_str();
     assert!(message(0).starts_with("`int 0x80` takes 32 bits of each argument: `buf` 0x7ff"));
     assert_eq!(message(1), "system call 60 is not modelled on 32-bit x86; it returned ENOSYS");
@@ -141,7 +141,7 @@ fn programs_of_32_bits_have_their_own_structures() {
         " .target x86-32\n .global _start\n .data\nempty: db 0\nsegment: dd -1, mine, 0xfffff, 0x51\nmine: dd 1, 0x5ea\n .bss\nlog: .skip 1024\n .text\n_start:\n{} mov eax, 1\n int 0x80\n",
         calls.concat()
     );
-    let (results, mut process, image) = results_of(&text);
+    let (results, mut system, image) = results_of(&text);
     assert_eq!(results[..7], [0; 7]);
     let (mapped, heap) = (results[7] as u64, results[8] as u64);
     assert!(mapped % 4096 == 0 && (0x1_0000..0xf800_0000).contains(&mapped), "{mapped:#x}");
@@ -150,7 +150,7 @@ fn programs_of_32_bits_have_their_own_structures() {
     assert_eq!(results[9..], [-29, -11, -2]);
     let log = image.symbol("log").unwrap().address;
     let mut word = |at: u64| {
-        let bytes = process.machine.memory_mut().read::<4>(log + at).unwrap();
+        let bytes = system.machine.memory_mut().read::<4>(log + at).unwrap();
         u32::from_le_bytes(bytes)
     };
     // A pipe that its owner may read and write, in each of the three structures.
@@ -167,20 +167,20 @@ fn programs_of_32_bits_have_their_own_structures() {
 
 #[test]
 fn a_signal_to_itself_ends_the_program() {
-    let (_, process) = results(&[" mov edi, 1000\n mov esi, 6\n mov eax, 62\n syscall"]);
-    assert!(matches!(process.ending(), Some(Termination::Killed(Signal::SIGABRT, _))));
-    assert_eq!(process.ending().unwrap().shell_status(), 134);
+    let (_, system) = results(&[" mov edi, 1000\n mov esi, 6\n mov eax, 62\n syscall"]);
+    assert!(matches!(system.ending(), Some(Termination::Killed(Signal::SIGABRT, _))));
+    assert_eq!(system.ending().unwrap().shell_status(), 134);
 }
 
 #[test]
 fn going_back_takes_the_heap_and_the_mappings_back() {
-    let (_, mut process) = results(&[" xor edi, edi\n mov eax, 12\n syscall"]);
-    let before = process.snapshot();
-    let regions = process.machine.memory().regions().to_vec();
+    let (_, mut system) = results(&[" xor edi, edi\n mov eax, 12\n syscall"]);
+    let before = system.snapshot();
+    let regions = system.machine.memory().regions().to_vec();
     let all = sotto_machine::Permissions { read: true, write: true, execute: false };
-    process.machine.memory_mut().map(RegionKind::Mapping, 0x7000_0000, 4096, all).unwrap();
-    process.machine.memory_mut().write(0x7000_0000, [1u8]).unwrap();
-    process.restore(&before);
-    assert_eq!(process.machine.memory().regions(), regions);
-    assert!(process.machine.memory_mut().read::<1>(0x7000_0000).is_err());
+    system.machine.memory_mut().map(RegionKind::Mapping, 0x7000_0000, 4096, all).unwrap();
+    system.machine.memory_mut().write(0x7000_0000, [1u8]).unwrap();
+    system.restore(&before);
+    assert_eq!(system.machine.memory().regions(), regions);
+    assert!(system.machine.memory_mut().read::<1>(0x7000_0000).is_err());
 }

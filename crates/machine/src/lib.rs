@@ -19,10 +19,10 @@ mod state;
 mod x86;
 
 pub use code::calls::Call;
-pub use code::cpu::{Event, Run};
+pub use code::processor::{Event, Run};
 pub use code::watch::{MAX_RANGES, OnWrite, RangeWrite, Watched, Watcher};
 pub use fault::{AccessKind, Fault, MemoryFault, MemoryFaultKind, Signal};
-pub use machine::{CpuState, Machine, Snapshot, Step};
+pub use machine::{Cpu, CpuState, Machine, Snapshot, Step};
 pub use memory::region::{PAGE_BYTES, Permissions, Region, RegionKind};
 pub use memory::snapshot::{Difference, MemorySnapshot};
 pub use memory::space::{MapError, Memory};

@@ -5,25 +5,25 @@ use std::sync::Arc;
 use sotto_isa::{Arch, FlagSet, Instruction, RegisterId, RegisterValue, Storage};
 
 use crate::code::calls::{Call, CallStack};
-use crate::code::cpu::{Cpu, Flow, TimeAndEntropy, fetch_instruction};
 use crate::code::engine::Engine;
+use crate::code::processor::{Flow, Processor, TimeAndEntropy, fetch_instruction};
 use crate::state::effects::{BankChange, FlagChange, RegisterChange};
 use crate::{
     Event, Fault, FlagOrigin, Memory, MemorySnapshot, Run, StepEffects, Watcher, arm64, x86,
 };
 
 #[allow(clippy::large_enum_variant, reason = "a program has one of them")]
-enum Processor {
+enum AnyEngine {
     X86(Engine<x86::Cpu>),
     Arm64(Engine<arm64::Cpu>),
 }
 
 /// Evaluates an expression on the engine, whichever processor it runs.
 macro_rules! with_engine {
-    ($processor:expr, $engine:ident => $value:expr) => {
-        match $processor {
-            Processor::X86($engine) => $value,
-            Processor::Arm64($engine) => $value,
+    ($any:expr, $engine:ident => $value:expr) => {
+        match $any {
+            AnyEngine::X86($engine) => $value,
+            AnyEngine::Arm64($engine) => $value,
         }
     };
 }
@@ -31,12 +31,40 @@ macro_rules! with_engine {
 /// A processor with its memory.
 pub struct Machine {
     arch: Arch,
-    processor: Processor,
+    engine: AnyEngine,
     memory: Memory,
     /// Room for the effects of the next step.
     spare: Option<Box<StepEffects>>,
     /// Whether somebody wants a long instruction to be left, asked now and then in the middle of one.
     interrupted: fn() -> bool,
+}
+
+/// The state of a thread that is not running: its registers, and the calls that have not returned.
+#[derive(Clone)]
+pub struct Cpu(AnyCpu);
+
+#[derive(Clone)]
+enum AnyCpu {
+    X86(Box<x86::Cpu>, CallStack),
+    Arm64(Box<arm64::Cpu>, CallStack),
+}
+
+impl Cpu {
+    /// The same registers, in a thread that has made no calls.
+    #[must_use]
+    pub fn without_calls(mut self) -> Cpu {
+        let (AnyCpu::X86(_, calls) | AnyCpu::Arm64(_, calls)) = &mut self.0;
+        *calls = CallStack::default();
+        self
+    }
+
+    /// Bytes that it takes.
+    pub fn bytes(&self) -> usize {
+        match &self.0 {
+            AnyCpu::X86(cpu, calls) => size_of_val(&**cpu) + calls.bytes(),
+            AnyCpu::Arm64(cpu, calls) => size_of_val(&**cpu) + calls.bytes(),
+        }
+    }
 }
 
 /// The registers and flags of a processor.
@@ -89,11 +117,11 @@ pub struct Step {
 impl Machine {
     /// A machine with zeros in its registers and nothing mapped.
     pub fn new(arch: Arch) -> Machine {
-        let processor = match arch {
-            Arch::Arm64 => Processor::Arm64(Engine::new(arm64::Cpu::default())),
-            Arch::X86_64 | Arch::X86_32 => Processor::X86(Engine::new(x86::Cpu::new(arch))),
+        let engine = match arch {
+            Arch::Arm64 => AnyEngine::Arm64(Engine::new(arm64::Cpu::default())),
+            Arch::X86_64 | Arch::X86_32 => AnyEngine::X86(Engine::new(x86::Cpu::new(arch))),
         };
-        Machine { arch, processor, memory: Memory::new(), spare: None, interrupted: || false }
+        Machine { arch, engine, memory: Memory::new(), spare: None, interrupted: || false }
     }
 
     /// The kind of machine.
@@ -122,7 +150,7 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn register(&self, storage: Storage) -> u64 {
-        with_engine!(&self.processor, engine => engine.cpu.register(storage))
+        with_engine!(&self.engine, engine => engine.cpu.register(storage))
     }
 
     /// Sets a storage register.
@@ -131,27 +159,27 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn set_register(&mut self, storage: Storage, value: u64) {
-        with_engine!(&mut self.processor, engine => engine.cpu.set_register(storage, value))
+        with_engine!(&mut self.engine, engine => engine.cpu.set_register(storage, value))
     }
 
     /// The status flags.
     pub fn flags(&self) -> FlagSet {
-        with_engine!(&self.processor, engine => engine.cpu.flags())
+        with_engine!(&self.engine, engine => engine.cpu.flags())
     }
 
     /// Sets the status flags.
     pub fn set_flags(&mut self, flags: FlagSet) {
-        with_engine!(&mut self.processor, engine => engine.cpu.set_flags(flags))
+        with_engine!(&mut self.engine, engine => engine.cpu.set_flags(flags))
     }
 
     /// The operation that set the status flags last, if it is one that is known.
     pub fn flag_origin(&self) -> Option<FlagOrigin> {
-        with_engine!(&self.processor, engine => engine.cpu.flag_origin())
+        with_engine!(&self.engine, engine => engine.cpu.flag_origin())
     }
 
     /// The calls that have not returned, the outermost first.
     pub fn calls(&self) -> &[Call] {
-        let calls = with_engine!(&self.processor, engine => engine.calls.calls());
+        let calls = with_engine!(&self.engine, engine => engine.calls.calls());
         // One whose return address lies below the stack pointer, since it was popped, is over as well.
         let stack_pointer = self.register(self.arch.stack_pointer());
         let live = calls.iter().rposition(|call| call.stack_pointer >= stack_pointer);
@@ -161,14 +189,14 @@ impl Machine {
     /// How many calls have not returned: those of [`Machine::calls`], and in the middle of very many those that are
     /// only counted.
     pub fn call_depth(&self) -> u64 {
-        let (left_out, outer) = with_engine!(&self.processor, engine => engine.calls.left_out());
+        let (left_out, outer) = with_engine!(&self.engine, engine => engine.calls.left_out());
         let live = self.calls().len();
         live as u64 + if live > outer { left_out } else { 0 }
     }
 
     /// How many calls are only counted, and how many are outside of them.
     pub fn calls_left_out(&self) -> (u64, usize) {
-        with_engine!(&self.processor, engine => engine.calls.left_out())
+        with_engine!(&self.engine, engine => engine.calls.left_out())
     }
 
     /// The value of a register of a bank beside the general ones.
@@ -177,7 +205,7 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn bank_register(&self, id: RegisterId) -> RegisterValue {
-        with_engine!(&self.processor, engine => engine.cpu.bank_register(id))
+        with_engine!(&self.engine, engine => engine.cpu.bank_register(id))
     }
 
     /// Sets a register of a bank beside the general ones; bits above its width do not count.
@@ -186,17 +214,57 @@ impl Machine {
     ///
     /// If the machine has no such register.
     pub fn set_bank_register(&mut self, id: RegisterId, value: RegisterValue) {
-        with_engine!(&mut self.processor, engine => engine.cpu.set_bank_register(id, value))
+        with_engine!(&mut self.engine, engine => engine.cpu.set_bank_register(id, value))
     }
 
     /// The next random number.
     pub fn next_random(&mut self) -> u64 {
-        with_engine!(&mut self.processor, engine => engine.cpu.time_and_entropy().next_random())
+        with_engine!(&mut self.engine, engine => engine.cpu.time_and_entropy().next_random())
     }
 
     /// Sets what the random numbers of the processor come from.
     pub fn seed_random(&mut self, seed: u64) {
-        with_engine!(&mut self.processor, engine => engine.cpu.time_and_entropy().random = seed)
+        with_engine!(&mut self.engine, engine => engine.cpu.time_and_entropy().random = seed)
+    }
+
+    /// The state of the thread that the machine runs.
+    pub fn cpu(&self) -> Cpu {
+        Cpu(match &self.engine {
+            AnyEngine::X86(engine) => AnyCpu::X86(engine.cpu.clone().into(), engine.calls.clone()),
+            AnyEngine::Arm64(engine) => {
+                AnyCpu::Arm64(engine.cpu.clone().into(), engine.calls.clone())
+            }
+        })
+    }
+
+    /// Runs another thread from now on; `cpu` is then the state of the one before. The clock and the random numbers are
+    /// those of the machine.
+    ///
+    /// # Panics
+    ///
+    /// If it is a thread of another kind of machine.
+    pub fn swap_cpu(&mut self, cpu: &mut Cpu) {
+        let time_and_entropy =
+            with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy());
+        match (&mut self.engine, &mut cpu.0) {
+            (AnyEngine::X86(engine), AnyCpu::X86(cpu, calls)) => engine.swap(cpu, calls),
+            (AnyEngine::Arm64(engine), AnyCpu::Arm64(cpu, calls)) => engine.swap(cpu, calls),
+            _ => panic!("a thread of another kind of machine"),
+        }
+        with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy() = time_and_entropy);
+    }
+
+    /// Lets time pass in which nothing is executed, in nanoseconds.
+    pub fn pass_idle_time(&mut self, nanoseconds: u64) {
+        with_engine!(&mut self.engine, engine => {
+            let time = engine.cpu.time_and_entropy();
+            time.idle = time.idle.saturating_add(nanoseconds);
+        });
+    }
+
+    /// Nanoseconds since the start: one for each completed instruction, and those in which nothing was executed.
+    pub fn time(&mut self) -> u64 {
+        with_engine!(&mut self.engine, engine => engine.cpu.time_and_entropy().now())
     }
 
     /// Registers and flags together.
@@ -220,36 +288,30 @@ impl Machine {
 
     /// Runs until an event or until `budget` instructions are completed.
     pub fn run(&mut self, budget: u64) -> Run {
-        with_engine!(&mut self.processor, engine => engine.run(&mut self.memory, budget))
+        with_engine!(&mut self.engine, engine => engine.run(&mut self.memory, budget))
     }
 
     /// Runs likewise under a watcher, which can stop it with [`Event::Written`].
     pub fn run_watched(&mut self, budget: u64, watcher: &mut Watcher) -> Run {
-        with_engine!(&mut self.processor, engine => {
+        with_engine!(&mut self.engine, engine => {
             engine.run_watched(&mut self.memory, budget, watcher)
         })
     }
 
     /// Sets the addresses before which [`Machine::run`] stops.
     pub fn set_stops(&mut self, stops: &[u64]) {
-        with_engine!(&mut self.processor, engine => engine.set_stops(stops));
+        with_engine!(&mut self.engine, engine => engine.set_stops(stops));
     }
 
     /// Whether [`Machine::run`] stops before an address.
     pub fn is_stop(&self, address: u64) -> bool {
-        with_engine!(&self.processor, engine => engine.is_stop(address))
+        with_engine!(&self.engine, engine => engine.is_stop(address))
     }
 
-    /// Takes back the instruction at `address` that just made a system call, which `event` says, without an answer: the
-    /// program counter and the registers that it wrote are as before it, and `completed` instructions are completed.
-    pub fn undo_syscall(&mut self, event: Event, address: u64, completed: u64) {
-        with_engine!(&mut self.processor, engine => {
-            if event == Event::Syscall {
-                engine.cpu.undo_syscall();
-            }
-            engine.cpu.set_pc(address);
-            engine.cpu.time_and_entropy().clock = completed;
-        });
+    /// Completes the instruction at which running or a step stopped with one of the events of system calls, which the
+    /// kernel has answered: the program counter is behind it then.
+    pub fn complete_syscall(&mut self, event: Event) {
+        with_engine!(&mut self.engine, engine => engine.complete_syscall(event));
     }
 
     /// The instruction at the program counter.
@@ -266,7 +328,7 @@ impl Machine {
     /// `None` if it cannot be fetched.
     pub fn prepared_instruction(&mut self) -> Option<Arc<Instruction>> {
         let memory = &mut self.memory;
-        with_engine!(&mut self.processor, engine => {
+        with_engine!(&mut self.engine, engine => {
             engine.prepare(memory).ok().map(|prepared| prepared.instruction.clone())
         })
     }
@@ -295,7 +357,7 @@ impl Machine {
     pub fn step(&mut self) -> Step {
         let (memory, effects) = (&mut self.memory, self.spare.take().unwrap_or_default());
         let interrupted = self.interrupted;
-        with_engine!(&mut self.processor, engine => step(engine, memory, effects, interrupted))
+        with_engine!(&mut self.engine, engine => step(engine, memory, effects, interrupted))
     }
 
     /// Takes back the effects of a step that nobody needs any more, whose room the next step will use.
@@ -307,8 +369,8 @@ impl Machine {
     /// The machine as it is now.
     pub fn snapshot(&mut self) -> Snapshot {
         let time_and_entropy =
-            with_engine!(&mut self.processor, engine => *engine.cpu.time_and_entropy());
-        let calls = with_engine!(&self.processor, engine => engine.calls.clone());
+            with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy());
+        let calls = with_engine!(&self.engine, engine => engine.calls.clone());
         let (cpu, flag_origin) = (self.cpu_state(), self.flag_origin());
         Snapshot { cpu, time_and_entropy, flag_origin, calls, memory: self.memory.snapshot() }
     }
@@ -316,7 +378,7 @@ impl Machine {
     /// Puts the machine back to a snapshot of it.
     pub fn restore(&mut self, snapshot: &Snapshot) {
         self.set_cpu_state(&snapshot.cpu);
-        with_engine!(&mut self.processor, engine => {
+        with_engine!(&mut self.engine, engine => {
             *engine.cpu.time_and_entropy() = snapshot.time_and_entropy;
             engine.calls.clone_from(&snapshot.calls);
             if let Some(origin) = snapshot.flag_origin {
@@ -328,7 +390,7 @@ impl Machine {
 }
 
 /// Executes one instruction of an engine and says what it did.
-fn step<C: Cpu>(
+fn step<C: Processor>(
     engine: &mut Engine<C>,
     memory: &mut Memory,
     mut effects: Box<StepEffects>,
@@ -364,11 +426,7 @@ fn step<C: Cpu>(
     }
     let jumped = matches!(result, Ok(Flow::Jump));
     let event = match result {
-        Ok(Flow::Syscall) => Some(Event::Syscall),
-        Ok(Flow::Syscall32) => Some(Event::Syscall32),
-        Ok(Flow::Sysenter) => Some(Event::Sysenter),
-        Ok(Flow::Again) => Some(Event::Unfinished),
-        Ok(Flow::Next | Flow::Jump | Flow::Leave) => None,
+        Ok(flow) => flow.event(),
         Err(fault) => Some(Event::Fault(*fault)),
     };
     if matches!(event, Some(Event::Fault(_))) {
@@ -389,7 +447,7 @@ fn step<C: Cpu>(
 }
 
 /// The value of the operand that counts a shift, or 0.
-fn count_operand<C: Cpu>(cpu: &C, instruction: &Instruction) -> u64 {
+fn count_operand<C: Processor>(cpu: &C, instruction: &Instruction) -> u64 {
     match instruction.count_operand() {
         Some(sotto_isa::Operand::Reg(reg)) => {
             reg.storage().map_or(0, |storage| reg.part_of(cpu.register(storage)))

@@ -262,7 +262,8 @@ fn a_system_call_leaves_the_return_address_and_the_flags() {
     let mut machine = machine("syscall", &[]);
     machine.set_flags(CF | ZF);
     let step = machine.step();
-    assert_eq!(step.event, Some(Event::Syscall));
+    assert_eq!((step.event, machine.pc()), (Some(Event::Syscall), CODE));
+    machine.complete_syscall(Event::Syscall);
     assert_eq!((get(&machine, "rcx"), machine.pc()), (CODE + 2, CODE + 2));
     assert_eq!(get(&machine, "r11") & 0x41, 0x41);
 }

@@ -9,7 +9,7 @@ use std::process::Command;
 
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::{Arch, Instruction, decode};
-use sotto_kernel::{Process, Startup, Stop};
+use sotto_kernel::{Startup, Stop, System};
 use sotto_object::{Image, LinkOptions, link, read_executable, read_object, write_object};
 
 /// A machine's compiler, what it needs to be told, and where the program ends up when its first
@@ -35,11 +35,11 @@ fn native_result(source: &Path, folder: &Path) -> u64 {
 
 /// Runs from the entry until it returns to nowhere; the value it returns.
 fn result_of(image: &Image, end: u64) -> u64 {
-    let mut process = Process::start(image, &Startup::with_arguments(["buoys"])).unwrap();
-    let stop = process.run(1 << 32).stop;
+    let mut system = System::start(image, &Startup::with_arguments(["buoys"])).unwrap();
+    let stop = system.run(1 << 32).stop;
     assert!(matches!(stop, Stop::Terminated(_)), "{stop:?}");
-    assert_eq!(process.machine.pc(), end, "it returned to where nobody called from: {stop:?}");
-    process.machine.register(image.arch.convention().result)
+    assert_eq!(system.machine.pc(), end, "it returned to where nobody called from: {stop:?}");
+    system.machine.register(image.arch.convention().result)
 }
 
 /// Every instruction of the code, with its bytes.

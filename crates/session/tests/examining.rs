@@ -161,14 +161,14 @@ fn frames_of_every_machine_end_with_their_routines() {
     for arch in ["x86-64", "x86-32", "arm64"] {
         for program in common::programs(arch) {
             let mut session = common::session(&program.text);
-            session.process_mut().give_input(program.input.as_bytes());
-            session.process_mut().close_input();
+            session.system_mut().give_input(program.input.as_bytes());
+            session.system_mut().close_input();
             let mut most = 0;
             while session.step().1 == StopReason::Done && session.moment() < 20_000 {
-                let calls = session.process().machine.calls().len();
+                let calls = session.system().machine.calls().len();
                 most = most.max(calls);
             }
-            let left = session.process().machine.calls().len();
+            let left = session.system().machine.calls().len();
             assert!(left <= 1 && left <= most, "{}: {left} of {most}", program.path.display());
         }
     }
@@ -496,8 +496,8 @@ proptest! {
             straight.resume(&[], 1000, &never);
         }
         prop_assert_eq!(straight.moment(), moment);
-        prop_assert_eq!(straight.process().machine.cpu_state(), session.process().machine.cpu_state());
-        prop_assert_eq!(straight.process().machine.calls(), session.process().machine.calls());
+        prop_assert_eq!(straight.system().machine.cpu_state(), session.system().machine.cpu_state());
+        prop_assert_eq!(straight.system().machine.calls(), session.system().machine.calls());
         prop_assert_eq!(straight.stack(2, 12, 1000), session.stack(2, 12, 1000));
         prop_assert_eq!(value(&mut straight, "[depth]"), value(&mut session, "[depth]"));
     }

@@ -9,7 +9,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_object::{Image, read_executable, write_executable};
 
 const INPUT: &[u8] = b"04: 1.25\n05: 2.5\nfog at dawn\n";
@@ -40,18 +40,18 @@ fn natively(file: &[u8], folder: &Path) -> Outcome {
 
 fn emulated(image: &Image) -> Outcome {
     let startup = Startup::with_arguments(["watch"]);
-    let mut process = Process::start(image, &startup).unwrap();
-    process.give_input(INPUT);
-    process.close_input();
+    let mut system = System::start(image, &startup).unwrap();
+    system.give_input(INPUT);
+    system.close_input();
     let status = loop {
-        match process.run(10_000_000).stop {
+        match system.run(10_000_000).stop {
             Stop::Output | Stop::Paused | Stop::Unfinished => {}
             Stop::Terminated(Termination::Exited(status)) => break status,
-            other => panic!("{other:?} at {:#x}", process.machine.pc()),
+            other => panic!("{other:?} at {:#x}", system.machine.pc()),
         }
     };
     let stream = |fd: u8| {
-        let written = process.output().into_iter().filter(|output| output.fd == fd);
+        let written = system.output().into_iter().filter(|output| output.fd == fd);
         written.flat_map(|output| output.bytes.clone()).collect()
     };
     (stream(1), stream(2), status)
@@ -319,7 +319,7 @@ _start: movzx edi, byte [tide + 1]
     assert_eq!((natively(&file, folder.path()), ours.2), (ours.clone(), 42));
     // Instructions still end where the segment does.
     let code = image.segments.iter().find(|segment| segment.exec).unwrap();
-    let mut process = Process::start(&image, &Startup::with_arguments(["tide"])).unwrap();
-    assert!(process.machine.instruction_at(code.end()).is_err());
-    assert!(process.machine.memory_mut().read::<1>(code.end()).is_ok());
+    let mut system = System::start(&image, &Startup::with_arguments(["tide"])).unwrap();
+    assert!(system.machine.instruction_at(code.end()).is_err());
+    assert!(system.machine.memory_mut().read::<1>(code.end()).is_ok());
 }

@@ -8,7 +8,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 
 use sotto_isa::{Arch, FlagSet, NoNames};
-use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_native::{Native, NativeEvent};
 use sotto_object::{Image, write_executable};
 
@@ -28,28 +28,28 @@ fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
     let mut native =
         Native::start(&path, &["at", "dusk"], Stdio::from(stdin), Stdio::null()).unwrap();
 
-    let mut process = Process::start(image, &Startup::with_arguments(["program"])).unwrap();
-    process.give_input(input);
-    process.close_input();
+    let mut system = System::start(image, &Startup::with_arguments(["program"])).unwrap();
+    system.give_input(input);
+    system.close_input();
     // The native stack has other strings and another size; the emulator goes on from a copy of it.
     let state = native.cpu_state().unwrap();
     let (start, end) = native.region("[stack]").unwrap().expect("a process has a stack");
     let mut stack = vec![0; (end - start) as usize];
     native.read(start, &mut stack).unwrap();
-    process.machine.memory_mut().load(start, &stack).unwrap();
+    system.machine.memory_mut().load(start, &stack).unwrap();
     // Bases in 32-bit mode are those of the empty selectors, as the emulator starts with.
     let mut state = state;
     if image.arch == Arch::X86_32 {
-        let ours = process.machine.cpu_state();
+        let ours = system.machine.cpu_state();
         state.registers[17..19].copy_from_slice(&ours.registers[17..19]);
         state.banks.truncate(ours.banks.len());
     }
-    process.machine.set_cpu_state(&state);
+    system.machine.set_cpu_state(&state);
 
     let mut undefined = FlagSet::NONE;
     for count in 0.. {
         assert!(count < 1_000_000, "{what}: no end in sight");
-        let (step, _, stop) = process.step();
+        let (step, _, stop) = system.step();
         let mut event = native.step().unwrap();
         // The processor stops after every round of a repeated instruction.
         let repeated = step.instruction.as_ref().filter(|i| i.mnemonic().starts_with("rep"));
@@ -75,7 +75,7 @@ fn lockstep(image: &Image, input: &[u8], what: &str) -> u64 {
         // What one instruction leaves undefined stays so until something defines it.
         let flags = step.effects.flags;
         undefined = (undefined & !flags.written) | flags.undefined;
-        let ours = process.machine.cpu_state();
+        let ours = system.machine.cpu_state();
         let theirs = native.cpu_state().unwrap();
         let known = theirs.registers.len();
         for (number, name) in image.arch.storage_names().iter().enumerate().take(known) {

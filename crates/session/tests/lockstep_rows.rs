@@ -535,7 +535,15 @@ impl Benches {
             }
             native_event = self.native.step().unwrap();
         }
-        let step = self.machine.step();
+        let mut step = self.machine.step();
+        if let Some(event @ (Event::Syscall | Event::Syscall32)) = step.event {
+            self.machine.complete_syscall(event);
+            for change in &mut step.effects.registers {
+                if let Some(storage) = change.reg.storage() {
+                    change.new = self.machine.register(storage);
+                }
+            }
+        }
         if by_kernel && native_event == NativeEvent::Stepped {
             if self.native.cpu_state().unwrap().registers[16] != end + 1 {
                 return; // the processor answered itself, with what its kernel is set up like

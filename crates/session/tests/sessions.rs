@@ -45,8 +45,8 @@ fn programs_of_both_machines_keep_their_promises_run_and_stepped() {
             let mut stepped_status = None;
             for stepped in [false, true] {
                 let mut session = common::session(&program.text);
-                session.process_mut().give_input(program.input.as_bytes());
-                session.process_mut().close_input();
+                session.system_mut().give_input(program.input.as_bytes());
+                session.system_mut().close_input();
                 if stepped {
                     while session.step().1 == StopReason::Done {}
                 } else {
@@ -55,7 +55,7 @@ fn programs_of_both_machines_keep_their_promises_run_and_stepped() {
                 let ending = session.ending().expect("it ended");
                 assert_eq!(ending.shell_status(), program.status, "{what}");
                 let output: Vec<u8> =
-                    session.process().output().iter().flat_map(|o| o.bytes.clone()).collect();
+                    session.system().output().iter().flat_map(|o| o.bytes.clone()).collect();
                 assert_eq!(String::from_utf8_lossy(&output), program.output, "{what}");
                 let moment = session.moment();
                 assert_eq!(*stepped_status.get_or_insert(moment), moment, "{what}");
@@ -178,7 +178,7 @@ proptest! {
         there.go_to(first);
         let state = |session: &mut Session| {
             let stack = session.stack(4, 4, 100);
-            (session.process().machine.cpu_state(), stack, session.moment(), session.ending())
+            (session.system().machine.cpu_state(), stack, session.moment(), session.ending())
         };
         let wanted = state(&mut there);
         let mut session = common::session(TIDE);
@@ -284,7 +284,7 @@ fn reading_waits_for_input_and_goes_on_with_it() {
     let moment = session.moment();
     assert_eq!(session.step().1, StopReason::NeedsInput);
     assert_eq!(session.moment(), moment);
-    session.process_mut().give_input(program.input.as_bytes());
+    session.system_mut().give_input(program.input.as_bytes());
     assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     assert_eq!(session.ending().unwrap().shell_status(), program.status);
     // Input that was given stays given.
@@ -323,8 +323,8 @@ fn who_knows_that_a_system_call_filled_a_buffer() {
     for arch in ["x86-64", "arm64"] {
         let program = common::programs(arch).into_iter().find(|p| !p.input.is_empty()).unwrap();
         let mut session = common::session(&program.text);
-        session.process_mut().give_input(program.input.as_bytes());
-        session.process_mut().close_input();
+        session.system_mut().give_input(program.input.as_bytes());
+        session.system_mut().close_input();
         session.resume(&[], 20, &never);
         let target = session.target("byte [line + 2]").unwrap();
         let writer = session.who(target).instruction().unwrap();
@@ -337,10 +337,10 @@ fn ahead_tells_the_next_step_and_changes_nothing() {
     let mut session = common::session(TIDE);
     for _ in 0..20 {
         let before =
-            (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
+            (session.system().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
         let ahead = session.ahead().unwrap();
         let after =
-            (session.process().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
+            (session.system().machine.cpu_state(), session.moment(), session.stack(2, 2, 100));
         assert_eq!(before, after);
         assert_eq!(session.step().0.unwrap(), ahead);
     }
@@ -366,17 +366,17 @@ fn the_stack_says_what_its_words_are() {
 fn going_on_from_an_earlier_moment_is_the_same_run_again() {
     let program = common::programs("arm64").into_iter().find(|p| !p.input.is_empty()).unwrap();
     let mut session = common::session(&program.text);
-    session.process_mut().give_input(program.input.as_bytes());
-    session.process_mut().close_input();
+    session.system_mut().give_input(program.input.as_bytes());
+    session.system_mut().close_input();
     assert_eq!(run_to_end(&mut session), StopReason::Terminated);
-    let (end, state) = (session.moment(), session.process().machine.cpu_state());
+    let (end, state) = (session.moment(), session.system().machine.cpu_state());
     for moment in [0, 1, end / 2, end - 1] {
         session.go_to(moment);
         assert_eq!((session.moment(), session.ending()), (moment, None));
         assert_eq!(run_to_end(&mut session), StopReason::Terminated);
-        assert_eq!((session.moment(), session.process().machine.cpu_state()), (end, state.clone()));
+        assert_eq!((session.moment(), session.system().machine.cpu_state()), (end, state.clone()));
         let output: Vec<u8> =
-            session.process().output().iter().flat_map(|o| o.bytes.clone()).collect();
+            session.system().output().iter().flat_map(|o| o.bytes.clone()).collect();
         assert_eq!(String::from_utf8_lossy(&output), program.output);
     }
 }
@@ -454,7 +454,7 @@ fn what_a_read_returned_it_returns_again_whatever_was_fed_since() {
     let mut session = common::session(ECHO);
     let mut moments = Vec::new();
     for line in ["fog\n", "at four\n"] {
-        session.process_mut().give_input(line.as_bytes());
+        session.system_mut().give_input(line.as_bytes());
         assert_eq!(run_to_end(&mut session), StopReason::NeedsInput);
         moments.push((session.moment(), session.evaluate("ebx").unwrap().value));
     }
@@ -464,9 +464,9 @@ fn what_a_read_returned_it_returns_again_whatever_was_fed_since() {
         session.go_to(moment);
         assert_eq!(session.evaluate("ebx").unwrap().value, length);
     }
-    session.process_mut().close_input();
+    session.system_mut().close_input();
     // After its end there is no more input.
-    assert!(!session.process_mut().give_input(b"late\n"));
+    assert!(!session.system_mut().give_input(b"late\n"));
     assert_eq!(run_to_end(&mut session), StopReason::Terminated);
     let end = session.moment();
     let report = session.fault_report().expect("it died");

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use sotto_isa::{Arch, DecodeError, decode};
-use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_object::{
     Image, LinkOptions, SymbolKind, link, read_archive, read_executable, read_object, with_members,
     write_executable,
@@ -108,26 +108,26 @@ impl Mode {
 
 fn emulated(image: &Image, name: &str) -> Outcome {
     let arguments = [name].into_iter().chain(ARGUMENTS);
-    let mut process = Process::start(image, &Startup::with_arguments(arguments)).unwrap();
-    process.give_input(INPUT.as_bytes());
-    process.close_input();
+    let mut system = System::start(image, &Startup::with_arguments(arguments)).unwrap();
+    system.give_input(INPUT.as_bytes());
+    system.close_input();
     let mut left = BUDGET;
     let ending = loop {
-        let progress = process.run(left);
+        let progress = system.run(left);
         left -= progress.executed;
         match progress.stop {
             Stop::Terminated(ending) => break ending,
             Stop::Output | Stop::Paused | Stop::Unfinished => {}
-            other => panic!("{name}: {other:?} after {}", process.executed()),
+            other => panic!("{name}: {other:?} after {}", system.executed()),
         }
     };
     if let Termination::Killed(..) = ending {
-        assert!(name.ends_with("aborts"), "{name}: {ending:?} at {:#x}", process.machine.pc());
+        assert!(name.ends_with("aborts"), "{name}: {ending:?} at {:#x}", system.machine.pc());
     }
-    let noticed = process.take_noticed();
+    let noticed = system.take_noticed();
     assert!(noticed.is_empty(), "{name}: {noticed:?}");
     let text = |fd: u8| {
-        let parts = process.output().into_iter().filter(|part| part.fd == fd);
+        let parts = system.output().into_iter().filter(|part| part.fd == fd);
         String::from_utf8(parts.flat_map(|part| part.bytes.clone()).collect()).unwrap()
     };
     Outcome { output: text(1), errors: text(2), status: ending.shell_status() }

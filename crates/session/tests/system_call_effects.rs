@@ -101,14 +101,14 @@ fn a_call_that_waits_for_input_has_changed_nothing() {
     let mut session = common::session(WATCH);
     let at = session.resolve_place("reads").unwrap();
     assert_eq!(session.resume(&[at], 1000, &never), StopReason::Place);
-    let before = session.process().machine.cpu_state();
+    let before = session.system().machine.cpu_state();
     assert_eq!(before.registers[1], 7);
     assert_eq!(session.step().1, StopReason::NeedsInput);
-    assert_eq!(session.process().machine.cpu_state(), before);
-    assert_eq!(session.process_mut().run(10).stop, Stop::NeedsInput);
-    assert_eq!(session.process().machine.cpu_state(), before);
+    assert_eq!(session.system().machine.cpu_state(), before);
+    assert_eq!(session.system_mut().run(10).stop, Stop::NeedsInput);
+    assert_eq!(session.system().machine.cpu_state(), before);
     // With input the call is made, and leaves what it leaves.
-    session.process_mut().give_input(b"7\n");
+    session.system_mut().give_input(b"7\n");
     assert_eq!(session.step().1, StopReason::Done);
     assert_eq!(session.register(Storage(0)), 2);
     assert_ne!(session.register(Storage(1)), 7);
@@ -117,7 +117,7 @@ fn a_call_that_waits_for_input_has_changed_nothing() {
 #[test]
 fn running_can_stop_before_each_call() {
     let mut session = common::session(WATCH);
-    session.process_mut().close_input();
+    session.system_mut().close_input();
     session.stop_at_calls(true);
     let mut names = Vec::new();
     loop {
@@ -156,7 +156,7 @@ fn what_no_instruction_writes_is_no_target_and_what_is_no_moment_cannot_be_compa
         assert!(error.starts_with(&format!("`{text}` is not a target")), "{error}");
     }
     assert!(session.target("now + 8").is_ok() && session.target("[rsp + 8]").is_ok());
-    session.process_mut().close_input();
+    session.system_mut().close_input();
     let error = session.compare("#99999").unwrap_err().to_string();
     assert_eq!(error, "no moment #99999; the program ended at #19");
     assert_eq!(session.moment(), 0);

@@ -9,7 +9,7 @@ use std::hint::black_box;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use sotto_asm::{Options, Source, assemble};
-use sotto_kernel::{Process, Startup, Stop};
+use sotto_kernel::{Startup, Stop, System};
 use sotto_object::{Image, LinkOptions, link};
 
 /// The loop, after its page was made writable; `count` lies in the section that is given.
@@ -46,8 +46,8 @@ count: .quad 0
 
 fn run(image: &Image) {
     let startup = Startup::with_arguments(["flash"]);
-    let mut process = Process::start(image, &startup).expect("the arguments are short");
-    while !matches!(process.run(u64::MAX).stop, Stop::Terminated(_)) {}
+    let mut system = System::start(image, &startup).expect("the arguments are short");
+    while !matches!(system.run(u64::MAX).stop, Stop::Terminated(_)) {}
 }
 
 fn benches(criterion: &mut Criterion) {

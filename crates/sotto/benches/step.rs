@@ -82,10 +82,10 @@ fn steps(criterion: &mut Criterion) {
     group.finish();
 
     let native = || {
-        let mut process =
+        let mut system =
             Native::start(&path, &["bench"], Stdio::null(), Stdio::null()).expect("it starts");
         for _ in 0..NATIVE_STEPS {
-            process.step().expect("it steps");
+            system.step().expect("it steps");
         }
     };
     let (emulated, kernel) = common::side_by_side(5, || recorded(&mut ours), native);

@@ -93,10 +93,10 @@ fn run_program(
 ) -> Result<Looked, Failure> {
     match &args.stdin {
         Some(path) => {
-            session.process_mut().set_input_source(guest_io::file_source(path)?);
+            session.system_mut().set_input_source(guest_io::file_source(path)?);
         }
         // Nobody is asked for input: a check runs by itself.
-        None => session.process_mut().close_input(),
+        None => session.system_mut().close_input(),
     }
     let mut checker = Checker::new(session, options.clone());
     let run = watch(session, &mut checker, args.limit);

@@ -23,10 +23,10 @@ const PIECE_BYTES: usize = 64 << 10;
 ///
 /// If the file cannot be opened.
 pub fn connect(session: &mut Session, stdin: Option<&Path>) -> Result<(), Failure> {
-    let process = session.process_mut();
-    process.set_stores(Box::<Spool>::default(), Box::<Spool>::default());
+    let system = session.system_mut();
+    system.set_stores(Box::<Spool>::default(), Box::<Spool>::default());
     if let Some(path) = stdin {
-        process.set_input_source(file_source(path)?);
+        system.set_input_source(file_source(path)?);
     }
     Ok(())
 }
@@ -68,9 +68,9 @@ pub fn file_source(path: &Path) -> Result<InputSource, Failure> {
 pub fn more_input(session: &mut Session) -> Result<(), Failure> {
     let mut bytes = vec![0; PIECE_BYTES];
     match io::stdin().lock().read(&mut bytes) {
-        Ok(0) => session.process_mut().close_input(),
+        Ok(0) => session.system_mut().close_input(),
         Ok(count) => {
-            session.process_mut().give_input(&bytes[..count]);
+            session.system_mut().give_input(&bytes[..count]);
         }
         Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
         Err(source) => return Err(Failure::Read { path: PathBuf::from("standard input"), source }),

@@ -50,11 +50,11 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let startup = startup(&program.argument, &args.arguments, args.memory);
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {
-        session.process_mut().set_input_source(guest_io::file_source(path)?);
+        session.system_mut().set_input_source(guest_io::file_source(path)?);
     }
     // Nobody goes back in time here, so what was read is not kept.
     let store = || Box::<MemoryStore>::default();
-    session.process_mut().set_stores(store(), store());
+    session.system_mut().set_stores(store(), store());
     interrupt::listen();
     let mut notices = Notices::default();
     let status = run(&mut session, args, &mut notices, as_json);
@@ -74,8 +74,8 @@ fn run(
         if left == 0 {
             return stopped(session, "at the limit that was set", LIMIT_REACHED, as_json);
         }
-        let stop = session.process_mut().run(left.min(SLICE)).stop;
-        session.process_mut().forget_read_input();
+        let stop = session.system_mut().run(left.min(SLICE)).stop;
+        session.system_mut().forget_read_input();
         if pass_on(session)? == Reader::Gone {
             return Ok(BROKEN_PIPE);
         }
@@ -94,11 +94,12 @@ fn run(
             }
             Stop::NeedsInput => guest_io::more_input(session)?,
             Stop::MemoryLimit => {
-                let limit = render::byte_count(session.process().memory_limit());
+                let limit = render::byte_count(session.system().memory_limit());
                 let why = format!("it wants more memory than the {limit} that it may have");
                 return stopped(session, &why, LIMIT_REACHED, as_json);
             }
             Stop::Budget
+            | Stop::Switched
             | Stop::Paused
             | Stop::Unfinished
             | Stop::Output
@@ -121,10 +122,10 @@ enum Reader {
 
 /// Passes the program's output on, as it is.
 fn pass_on(session: &mut Session) -> Result<Reader, Failure> {
-    if session.process().output_bytes() == 0 {
+    if session.system().output_bytes() == 0 {
         return Ok(Reader::There);
     }
-    for chunk in session.process_mut().take_output() {
+    for chunk in session.system_mut().take_output() {
         let (stream, name) = match chunk.fd {
             2 => (Stream::Error, "standard error"),
             _ => (Stream::Output, "standard output"),

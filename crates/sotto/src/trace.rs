@@ -302,8 +302,8 @@ impl<W: Write> Tracer<'_, W> {
     fn ended(&mut self) -> Result<u8, Failure> {
         let Some(ending) = self.session.ending() else {
             self.finish()?;
-            if self.session.process().is_at_memory_limit() {
-                let limit = render::byte_count(self.session.process().memory_limit());
+            if self.session.system().is_at_memory_limit() {
+                let limit = render::byte_count(self.session.system().memory_limit());
                 let why = format!("it wants more memory than the {limit} that it may have");
                 return run::stopped(&self.session, &why, LIMIT_REACHED, self.as_json);
             }

@@ -114,7 +114,7 @@ impl<'a> Routine<'a> {
     ) -> Result<CallReport, CallError> {
         let image = Image { entry: self.address, ..self.image.clone() };
         let mut session = Session::start(image, self.sources.to_vec(), startup)?;
-        session.process_mut().close_input();
+        session.system_mut().close_input();
         let call = self.prepare(&mut session, arguments)?;
         session.begin_here();
         let options = Options { memory: true, libraries: true, ..Options::default() };
@@ -157,7 +157,7 @@ impl<'a> Routine<'a> {
             .enumerate()
             .collect();
         self.check_count(positional.len(), arguments.len())?;
-        let machine = &mut session.process_mut().machine;
+        let machine = &mut session.system_mut().machine;
         unset_registers(machine);
         let (blocks, return_address) = place_blocks(machine, &positional)?;
         let block_of = |number: usize| blocks.iter().find(|block| block.argument == number);
@@ -291,7 +291,7 @@ impl<'a> Routine<'a> {
     /// Looks whether something was written behind a block.
     fn check_guards(&self, session: &mut Session, checker: &mut Checker, call: &Prepared) {
         for block in &call.blocks {
-            let memory = session.process().machine.memory();
+            let memory = session.system().machine.memory();
             let Some((distance, value)) = block.overrun(memory) else { continue };
             let fact = format!(
                 "the routine wrote behind argument {}, which has {} bytes: byte {} is {value:#x} now",
@@ -313,8 +313,8 @@ impl<'a> Routine<'a> {
         let arch = self.arch();
         let returned = matches!(ending, Ending::Returned);
         let results = if returned { self.results(session) } else { Vec::new() };
-        let process = session.process();
-        let machine = &process.machine;
+        let system = session.system();
+        let machine = &system.machine;
         let contract = self.contract.as_ref();
         let buffers = call
             .blocks
@@ -344,7 +344,7 @@ impl<'a> Routine<'a> {
             })
             .collect();
         let (touched, stack_bytes) = self.touched(session, &checker, call);
-        let output = session.process().output().into_iter();
+        let output = session.system().output().into_iter();
         CallReport {
             ending,
             results,
@@ -360,7 +360,7 @@ impl<'a> Routine<'a> {
 
     fn results(&self, session: &mut Session) -> Vec<CallResult> {
         let arch = self.arch();
-        let machine = &session.process().machine;
+        let machine = &session.system().machine;
         let value_of = |reg: Reg| match (reg.storage(), reg.id()) {
             (Some(storage), _) => reg.part_of(machine.register(storage)),
             (None, Some(id)) => machine.bank_register(id).word(0),
@@ -417,7 +417,7 @@ impl<'a> Routine<'a> {
     ) -> (Vec<TouchedMemory>, u64) {
         let mut stack_bytes = 0;
         let mut touched: Vec<TouchedMemory> = Vec::new();
-        let memory = session.process().machine.memory();
+        let memory = session.system().machine.memory();
         for range in checker.touched() {
             let on_stack =
                 memory.region_at(range.start).is_some_and(|r| r.kind == RegionKind::Stack);

@@ -3,25 +3,31 @@
 use crate::Errno;
 use crate::abi::SyscallAbi;
 use crate::arguments::Address;
-use crate::process::{Process, Termination};
 use crate::report::Notice;
+use crate::stop::Termination;
+use crate::system::System;
+use crate::task::Wait;
 
 /// A system call that is being made.
-pub(crate) struct Call<'p> {
+pub(crate) struct Call<'s> {
     /// The process that makes it.
-    pub process: &'p mut Process,
+    pub system: &'s mut System,
     /// Whose numbers and registers it uses.
     pub abi: SyscallAbi,
+    /// What the call has waited for, if it is made again after waiting.
+    pub waited: Option<Wait>,
 }
 
 /// What came of a call.
 pub(crate) enum Outcome {
     /// It returned this.
     Returned(i64),
-    /// It cannot go on before there is input.
-    NeedsInput,
+    /// It cannot go on before something is so, and is made again then.
+    Waits(Wait),
     /// It has transferred a part, and goes on with the rest when it is made again.
     Unfinished,
+    /// The task ended with this status, and the program with its last task.
+    TaskEnded(i32),
     /// The program ended.
     Terminated(Termination),
 }
@@ -62,8 +68,8 @@ impl From<Result<u64, Errno>> for Answer {
 }
 
 /// Puts bytes into the program's memory, all of them or none.
-pub(crate) fn put(process: &mut Process, address: u64, bytes: &[u8]) -> Result<(), Errno> {
-    process.write_guest(address, bytes)
+pub(crate) fn put(system: &mut System, address: u64, bytes: &[u8]) -> Result<(), Errno> {
+    system.write_guest(address, bytes)
 }
 
 /// Longest path with its zero byte. Source: <limits.h>, PATH_MAX.
@@ -74,10 +80,10 @@ const MAX_PATH_BYTES: u64 = 4096;
 /// # Errors
 ///
 /// EFAULT if it cannot be read, ENAMETOOLONG if it is longer than a path may be.
-pub(crate) fn read_path(process: &mut Process, address: u64) -> Result<Vec<u8>, Errno> {
+pub(crate) fn read_path(system: &mut System, address: u64) -> Result<Vec<u8>, Errno> {
     let mut path = Vec::new();
     for at in 0..MAX_PATH_BYTES {
-        let byte = process.machine.memory_mut().read::<1>(address.wrapping_add(at));
+        let byte = system.machine.memory_mut().read::<1>(address.wrapping_add(at));
         match byte.map_err(|_| Errno::EFAULT)? {
             [0] => return Ok(path),
             [byte] => path.push(byte),
@@ -92,12 +98,12 @@ pub(crate) fn words(bytes: usize, values: &[u64]) -> Vec<u8> {
 }
 
 pub(crate) fn told_as_zeros(
-    process: &mut Process,
+    system: &mut System,
     Address(address): Address,
     bytes: usize,
 ) -> Result<u64, Errno> {
     if address != 0 {
-        put(process, address, &vec![0; bytes])?;
+        put(system, address, &vec![0; bytes])?;
     }
     Ok(0)
 }

@@ -6,7 +6,7 @@ use crate::calls::call::{Call, read_path};
 
 /// There are no files.
 fn no_file(call: &mut Call, Address(path): Address) -> Result<u64, Errno> {
-    read_path(call.process, path)?;
+    read_path(call.system, path)?;
     Err(Errno::ENOENT)
 }
 
@@ -51,7 +51,7 @@ pub(crate) fn readlinkat(
 
 /// What a call on an open stream answers that no pipe can do.
 fn on_stream(call: &Call, fd: Fd, errno: Errno) -> Result<u64, Errno> {
-    Err(if call.process.is_open(fd.0.into()) { errno } else { Errno::EBADF })
+    Err(if call.system.process.is_open(fd.0.into()) { errno } else { Errno::EBADF })
 }
 
 /// `lseek(2)`

@@ -3,22 +3,33 @@
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, Outcome, put};
-use crate::process::Termination;
+use crate::stop::Termination;
 use crate::target::target;
 
-/// The number of the process, of its one thread, of its user and group.
+/// The number of the process and of its first task.
 pub(crate) const PROCESS: u64 = 1000;
+/// The number of the user and of the group.
 const USER: u64 = 1000;
 
-/// `_exit(2)` and `exit_group(2)`
+/// `_exit(2)` as the system call: of one task.
 pub(crate) fn exit(_: &mut Call, status: i32) -> Outcome {
     // The low 8 bits count.
+    Outcome::TaskEnded(i32::from(status as u8))
+}
+
+/// `exit_group(2)`
+pub(crate) fn exit_group(_: &mut Call, status: i32) -> Outcome {
     Outcome::Terminated(Termination::Exited(i32::from(status as u8)))
 }
 
-/// `getpid(2)` and `gettid(2)`
+/// `getpid(2)`
 pub(crate) fn process_number(_: &mut Call) -> Result<u64, Errno> {
     Ok(PROCESS)
+}
+
+/// `gettid(2)`
+pub(crate) fn task_number(call: &mut Call) -> Result<u64, Errno> {
+    Ok(call.system.running_task().0.into())
 }
 
 /// `getuid(2)` and its kin
@@ -28,13 +39,13 @@ pub(crate) fn user_number(_: &mut Call) -> Result<u64, Errno> {
 
 /// The structure of uname: six names of 65 bytes. Source: uname(2).
 pub(crate) fn uname(call: &mut Call, Address(address): Address) -> Result<u64, Errno> {
-    let machine = target(call.process.arch()).platform;
+    let machine = target(call.system.arch()).platform;
     let mut bytes = Vec::new();
     for name in ["Linux", "skerry", "6.1.0", "#1 Sotto", machine, "(none)"] {
         let start = bytes.len();
         bytes.extend(name.as_bytes());
         bytes.resize(start + 65, 0);
     }
-    put(call.process, address, &bytes)?;
+    put(call.system, address, &bytes)?;
     Ok(0)
 }

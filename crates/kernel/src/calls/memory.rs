@@ -7,8 +7,8 @@ use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
-use crate::process::Process;
 use crate::report::Notice;
+use crate::system::System;
 use crate::target::target;
 
 /// Mappings are not made below this.
@@ -36,8 +36,8 @@ fn permissions(protection: u64) -> Permissions {
 }
 
 /// The pages of a range: first address, and address after the last byte.
-fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Errno> {
-    let bits = target(process.arch()).address_bits;
+fn pages(system: &System, address: u64, length: u64) -> Result<(u64, u64), Errno> {
+    let bits = target(system.arch()).address_bits;
     let end = address.checked_add(length).and_then(|end| end.checked_next_multiple_of(PAGE_BYTES));
     match end {
         Some(end) if address.is_multiple_of(PAGE_BYTES) && end < 1 << bits => Ok((address, end)),
@@ -46,9 +46,9 @@ fn pages(process: &Process, address: u64, length: u64) -> Result<(u64, u64), Err
 }
 
 /// Moves the end of the heap if it can, and returns where it is.
-fn move_end(process: &mut Process, end: u64) -> u64 {
-    let ((start, now), limit) = (process.heap, process.memory_limit);
-    let memory = process.machine.memory_mut();
+fn move_end(system: &mut System, end: u64) -> u64 {
+    let ((start, now), limit) = (system.process.heap, system.process.memory_limit);
+    let memory = system.machine.memory_mut();
     let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > limit;
     if end < start || too_much {
         return now;
@@ -64,15 +64,15 @@ fn move_end(process: &mut Process, end: u64) -> u64 {
         (false, false) => memory.resize(start, end).is_ok(),
     };
     if done {
-        process.heap.1 = end;
+        system.process.heap.1 = end;
     }
-    process.heap.1
+    system.process.heap.1
 }
 
 /// `brk(2)`
 pub(crate) fn brk(call: &mut Call, Address(end): Address) -> (Outcome, Option<Notice>) {
-    let now = move_end(call.process, end);
-    let notice = over_limit(call.process, "brk", end.saturating_sub(now));
+    let now = move_end(call.system, end);
+    let notice = over_limit(call.system, "brk", end.saturating_sub(now));
     (Outcome::Returned(now as i64), notice)
 }
 
@@ -86,8 +86,8 @@ pub(crate) fn map(
     Fd(fd): Fd,
     _: u64,
 ) -> (Outcome, Option<Notice>) {
-    let process = &mut *call.process;
-    if flags & MAP_ANONYMOUS == 0 && !process.is_open(fd.into()) {
+    let system = &mut *call.system;
+    if flags & MAP_ANONYMOUS == 0 && !system.process.is_open(fd.into()) {
         let notice = Notice {
             message: format!("`mmap` of the file {}, which is not open", fd as i32),
             help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
@@ -110,17 +110,17 @@ pub(crate) fn map(
         };
         return (Errno::ENODEV.into(), Some(notice));
     }
-    match place(process, address, length, protection, flags) {
+    match place(system, address, length, protection, flags) {
         Ok(address) => (Outcome::Returned(address as i64), None),
-        Err(errno) => (errno.into(), over_limit(process, "mmap", length)),
+        Err(errno) => (errno.into(), over_limit(system, "mmap", length)),
     }
 }
 
 /// What to say about a call that asked for so many bytes more and was refused, if the limit of memory is why: the
 /// kernel might have given them.
-fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
-    let limit = process.memory_limit;
-    if more.saturating_add(process.machine.memory().mapped_bytes()) <= limit {
+fn over_limit(system: &System, call: &str, more: u64) -> Option<Notice> {
+    let limit = system.process.memory_limit;
+    if more.saturating_add(system.machine.memory().mapped_bytes()) <= limit {
         return None;
     }
     let message = format!("`{call}` asks for more memory than the program may have");
@@ -128,7 +128,7 @@ fn over_limit(process: &Process, call: &str, more: u64) -> Option<Notice> {
 }
 
 fn place(
-    process: &mut Process,
+    system: &mut System,
     address: u64,
     length: u64,
     protection: u64,
@@ -138,11 +138,11 @@ fn place(
         return Err(Errno::EINVAL);
     }
     let bytes = length.checked_next_multiple_of(PAGE_BYTES).ok_or(Errno::ENOMEM)?;
-    let top = target(process.arch()).mapping_top;
+    let top = target(system.arch()).mapping_top;
     let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
-    let range = if fixed { Some(pages(process, address, length)?) } else { None };
-    let limit = process.memory_limit;
-    let memory = process.machine.memory_mut();
+    let range = if fixed { Some(pages(system, address, length)?) } else { None };
+    let limit = system.process.memory_limit;
+    let memory = system.machine.memory_mut();
     if bytes.saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
@@ -168,12 +168,12 @@ fn place(
 
 /// Takes pages away.
 pub(crate) fn unmap(call: &mut Call, Address(address): Address, length: u64) -> Result<u64, Errno> {
-    let process = &mut *call.process;
-    let (start, end) = pages(process, address, length)?;
+    let system = &mut *call.system;
+    let (start, end) = pages(system, address, length)?;
     if start == end {
         return Err(Errno::EINVAL);
     }
-    process.machine.memory_mut().unmap(start, end);
+    system.machine.memory_mut().unmap(start, end);
     Ok(0)
 }
 
@@ -184,9 +184,9 @@ pub(crate) fn protect(
     length: u64,
     protection: u64,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
-    let (start, end) = pages(process, address, length)?;
-    let changed = process.machine.memory_mut().protect(start, end, permissions(protection));
+    let system = &mut *call.system;
+    let (start, end) = pages(system, address, length)?;
+    let changed = system.machine.memory_mut().protect(start, end, permissions(protection));
     changed.map(|()| 0).map_err(|_| Errno::ENOMEM)
 }
 
@@ -198,15 +198,15 @@ pub(crate) fn remap(
     length: u64,
     flags: u64,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
-    let (start, old_end) = pages(process, address, old_length)?;
-    let top = target(process.arch()).mapping_top;
-    let (_, end) = pages(process, address, length)?;
+    let system = &mut *call.system;
+    let (start, old_end) = pages(system, address, old_length)?;
+    let top = target(system.arch()).mapping_top;
+    let (_, end) = pages(system, address, length)?;
     if length == 0 {
         return Err(Errno::EINVAL);
     }
-    let limit = process.memory_limit;
-    let memory = process.machine.memory_mut();
+    let limit = system.process.memory_limit;
+    let memory = system.machine.memory_mut();
     let region = memory.region_at(start).ok_or(Errno::EFAULT)?;
     let permissions = region.permissions;
     if end <= old_end {

@@ -6,8 +6,8 @@ use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, Outcome, notice, told_as_zeros};
 use crate::calls::identity::PROCESS;
-use crate::process::Termination;
 use crate::report::Notice;
+use crate::stop::Termination;
 
 /// `rt_sigaction(2)`. What was there before is told as zeros: the default action.
 pub(crate) fn rt_sigaction(
@@ -18,7 +18,7 @@ pub(crate) fn rt_sigaction(
     _: u64,
 ) -> Result<u64, Errno> {
     let bytes = 8 + 3 * call.abi.word_bytes();
-    told_as_zeros(call.process, old, bytes)
+    told_as_zeros(call.system, old, bytes)
 }
 
 /// `rt_sigprocmask(2)`. What was there before is told as zeros: no signal is held back.
@@ -29,13 +29,13 @@ pub(crate) fn rt_sigprocmask(
     old: Address,
     _: u64,
 ) -> Result<u64, Errno> {
-    told_as_zeros(call.process, old, 8)
+    told_as_zeros(call.system, old, 8)
 }
 
 /// `sigaltstack(2)`
 pub(crate) fn sigaltstack(call: &mut Call, _: Address, old: Address) -> Result<u64, Errno> {
     let bytes = 3 * call.abi.word_bytes();
-    told_as_zeros(call.process, old, bytes)
+    told_as_zeros(call.system, old, bytes)
 }
 
 /// Highest number of a signal. Source: signal(7), "Real-time signals".

@@ -20,8 +20,8 @@ pub(crate) fn of_stream(
     Fd(fd): Fd,
     Address(address): Address,
 ) -> Result<u64, Errno> {
-    let (process, abi) = (&mut *call.process, call.abi);
-    if !process.is_open(fd.into()) {
+    let (system, abi) = (&mut *call.system, call.abi);
+    if !system.process.is_open(fd.into()) {
         return Err(Errno::EBADF);
     }
     // Device, inode and owner are made up; sizes and times are zero.
@@ -59,7 +59,7 @@ pub(crate) fn of_stream(
             bytes.resize(144, 0);
         }
     }
-    put(process, address, &bytes)?;
+    put(system, address, &bytes)?;
     Ok(0)
 }
 
@@ -75,11 +75,11 @@ pub(crate) fn extended(
     _: u64,
     Address(address): Address,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
-    if !read_path(process, path)?.is_empty() || flags & AT_EMPTY_PATH == 0 {
+    let system = &mut *call.system;
+    if !read_path(system, path)?.is_empty() || flags & AT_EMPTY_PATH == 0 {
         return Err(Errno::ENOENT);
     }
-    if !process.is_open(fd.into()) {
+    if !system.process.is_open(fd.into()) {
         return Err(Errno::EBADF);
     }
     let user = 1000u32;
@@ -92,7 +92,7 @@ pub(crate) fn extended(
     bytes.extend(0u32.to_le_bytes());
     bytes.extend(8u32.to_le_bytes());
     bytes.resize(256, 0);
-    put(process, address, &bytes)?;
+    put(system, address, &bytes)?;
     Ok(0)
 }
 
@@ -104,7 +104,7 @@ pub(crate) fn of_path(
     address: Address,
     flags: u64,
 ) -> Result<u64, Errno> {
-    if read_path(call.process, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
+    if read_path(call.system, path)?.is_empty() && flags & AT_EMPTY_PATH != 0 {
         return of_stream(call, fd, address);
     }
     Err(Errno::ENOENT)

@@ -11,9 +11,10 @@ use sotto_machine::PAGE_BYTES;
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
-use crate::process::Process;
 use crate::report::Notice;
+use crate::system::System;
 use crate::target::target;
+use crate::task::Wait;
 
 /// No call transfers more bytes at once. Source: write(2), NOTES.
 const MAX_TRANSFER_BYTES: u64 = 0x7fff_f000;
@@ -23,9 +24,9 @@ const PIECE_BYTES: usize = 4096;
 const MAX_VECTORS: u64 = 1024;
 
 /// What a call says of a range of memory before it looks at the memory: whether programs may have such addresses.
-fn check_range(process: &Process, address: u64, count: u64) -> Result<(), Errno> {
+fn check_range(system: &System, address: u64, count: u64) -> Result<(), Errno> {
     // Source: Linux, `access_ok`; the last page below the limit belongs to nobody.
-    let Some(limit) = target(process.arch()).user_limit else { return Ok(()) };
+    let Some(limit) = target(system.arch()).user_limit else { return Ok(()) };
     match address.checked_add(count) {
         Some(end) if end <= limit => Ok(()),
         _ => Err(Errno::EFAULT),
@@ -34,15 +35,15 @@ fn check_range(process: &Process, address: u64, count: u64) -> Result<(), Errno>
 
 /// The reason why a buffer was refused, for a notice.
 fn refused_buffer(
-    process: &mut Process,
+    system: &mut System,
     call: &str,
     buffer: u64,
     count: u64,
     verb: &str,
 ) -> Option<Notice> {
-    let usable = usable_bytes(process, buffer, count, verb == "written");
+    let usable = usable_bytes(system, buffer, count, verb == "written");
     let refusal = match (usable, verb) {
-        _ if check_range(process, buffer, count).is_err() && (count as i64) < 0 => {
+        _ if check_range(system, buffer, count).is_err() && (count as i64) < 0 => {
             format!("`{call}` was given the count {}, which reaches beyond memory", count as i64)
         }
         (0, "written") => {
@@ -62,8 +63,8 @@ fn refused_buffer(
 }
 
 /// Bytes from an address on that can be accessed, `count` at most.
-fn usable_bytes(process: &Process, address: u64, count: u64, to_write: bool) -> u64 {
-    let memory = process.machine.memory();
+fn usable_bytes(system: &System, address: u64, count: u64, to_write: bool) -> u64 {
+    let memory = system.machine.memory();
     let end = address.saturating_add(count);
     let mut at = address;
     while at < end {
@@ -78,15 +79,10 @@ fn usable_bytes(process: &Process, address: u64, count: u64, to_write: bool) -> 
 }
 
 /// Says why a file descriptor cannot be used.
-fn bad_descriptor(
-    process: &Process,
-    call: &str,
-    fd: u32,
-    remedy: &str,
-) -> (Outcome, Option<Notice>) {
+fn bad_descriptor(system: &System, call: &str, fd: u32, remedy: &str) -> (Outcome, Option<Notice>) {
     let to = if call == "read" { "from" } else { "to" };
     let state = match fd {
-        0..=2 if !process.is_open(fd.into()) => "which was closed".to_string(),
+        0..=2 if !system.process.is_open(fd.into()) => "which was closed".to_string(),
         0 => "which is standard input".to_string(),
         1 | 2 => "which is open for writing only".to_string(),
         _ => "which is not open".to_string(),
@@ -104,31 +100,31 @@ pub(crate) fn read(
     Address(buffer): Address,
     count: u64,
 ) -> (Outcome, Option<Notice>) {
-    let process = &mut *call.process;
-    if fd != 0 || !process.is_open(0) {
-        return bad_descriptor(process, "read", fd, INPUT_REMEDY);
+    let system = &mut *call.system;
+    if fd != 0 || !system.process.is_open(0) {
+        return bad_descriptor(system, "read", fd, INPUT_REMEDY);
     }
-    if let Err(errno) = check_range(process, buffer, count) {
-        return (errno.into(), refused_buffer(process, "read", buffer, count, "written"));
+    if let Err(errno) = check_range(system, buffer, count) {
+        return (errno.into(), refused_buffer(system, "read", buffer, count, "written"));
     }
     let wanted = count.min(MAX_TRANSFER_BYTES) as usize;
     if wanted == 0 {
         return (Outcome::Returned(0), None);
     }
-    let Some(bytes) = process.peek_input(wanted) else { return (Outcome::NeedsInput, None) };
+    let Some(bytes) = system.peek_input(wanted) else { return (Outcome::Waits(Wait::Input), None) };
     let mut taken = 0;
     for piece in bytes.chunks(PIECE_BYTES) {
         // What fits before the first bad page is written, although it is not taken from the pipe.
-        if process.copy_out(buffer.wrapping_add(taken as u64), piece) < piece.len() {
+        if system.copy_out(buffer.wrapping_add(taken as u64), piece) < piece.len() {
             break;
         }
         taken += piece.len();
     }
     if taken == 0 && !bytes.is_empty() {
         let needed = bytes.len() as u64;
-        return (Errno::EFAULT.into(), refused_buffer(process, "read", buffer, needed, "written"));
+        return (Errno::EFAULT.into(), refused_buffer(system, "read", buffer, needed, "written"));
     }
-    process.take_input(taken);
+    system.take_input(taken);
     (Outcome::Returned(taken as i64), None)
 }
 
@@ -139,18 +135,18 @@ pub(crate) fn write(
     Address(buffer): Address,
     count: u64,
 ) -> (Outcome, Option<Notice>) {
-    let process = &mut *call.process;
-    if !matches!(fd, 1 | 2) || !process.is_open(fd.into()) {
-        return bad_descriptor(process, "write", fd, OUTPUT_REMEDY);
+    let system = &mut *call.system;
+    if !matches!(fd, 1 | 2) || !system.process.is_open(fd.into()) {
+        return bad_descriptor(system, "write", fd, OUTPUT_REMEDY);
     }
-    if let Err(errno) = check_range(process, buffer, count) {
-        return (errno.into(), refused_buffer(process, "write", buffer, count, "read"));
+    if let Err(errno) = check_range(system, buffer, count) {
+        return (errno.into(), refused_buffer(system, "write", buffer, count, "read"));
     }
     let count = count.min(MAX_TRANSFER_BYTES);
-    match transfer(process, fd as u8, &[(buffer, count)]) {
+    match transfer(system, fd as u8, &[(buffer, count)]) {
         // All of it, or whole pieces: then the next call finds the reason.
         Ok(outcome) => (outcome, None),
-        Err(errno) => (errno.into(), refused_buffer(process, "write", buffer, count, "read")),
+        Err(errno) => (errno.into(), refused_buffer(system, "write", buffer, count, "read")),
     }
 }
 
@@ -159,8 +155,8 @@ const BYTES_AT_ONCE: u64 = 1 << 20;
 
 /// Writes ranges of memory to a stream as one, piece by piece. Many bytes take several calls, of which each but the last
 /// leaves the call unfinished.
-fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outcome, Errno> {
-    let before = std::mem::take(process.transferred());
+fn transfer(system: &mut System, fd: u8, ranges: &[(u64, u64)]) -> Result<Outcome, Errno> {
+    let before = std::mem::take(system.transferred());
     let (mut skipped, mut bytes, mut refused, mut more) = (before, Vec::new(), false, false);
     'ranges: for &(start, count) in ranges {
         let mut done = skipped.min(count);
@@ -175,7 +171,7 @@ fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outc
             let take = (count - done).min(PAGE_BYTES - at % PAGE_BYTES).min(left) as usize;
             let old = bytes.len();
             bytes.resize(old + take, 0);
-            if process.machine.memory_mut().read_bytes(at, &mut bytes[old..]).is_err() {
+            if system.machine.memory_mut().read_bytes(at, &mut bytes[old..]).is_err() {
                 bytes.truncate(old);
                 refused = true;
                 break 'ranges;
@@ -190,9 +186,9 @@ fn transfer(process: &mut Process, fd: u8, ranges: &[(u64, u64)]) -> Result<Outc
         }
     }
     let written = before + bytes.len() as u64;
-    process.put_output(fd, &bytes);
+    system.put_output(fd, &bytes);
     if more {
-        *process.transferred() = written;
+        *system.transferred() = written;
         return Ok(Outcome::Unfinished);
     }
     Ok(Outcome::Returned(written as i64))
@@ -206,9 +202,9 @@ pub(crate) fn writev(
     count: u64,
 ) -> (Outcome, Option<Notice>) {
     let width = call.abi.word_bytes();
-    let process = &mut *call.process;
-    if !process.is_open(fd.into()) {
-        return bad_descriptor(process, "writev", fd, OUTPUT_REMEDY);
+    let system = &mut *call.system;
+    if !system.process.is_open(fd.into()) {
+        return bad_descriptor(system, "writev", fd, OUTPUT_REMEDY);
     }
     let invalid =
         |message: String| (Errno::EINVAL.into(), notice(message, "a length is a number of bytes"));
@@ -220,7 +216,7 @@ pub(crate) fn writev(
     for n in 0..count {
         let mut entry = [0; 16];
         let at = vector.wrapping_add(n * 2 * width as u64);
-        if process.machine.memory_mut().read_bytes(at, &mut entry[..2 * width]).is_err() {
+        if system.machine.memory_mut().read_bytes(at, &mut entry[..2 * width]).is_err() {
             let message =
                 format!("`writev` was given a list at {at:#x}, where nothing can be read");
             return (
@@ -236,25 +232,25 @@ pub(crate) fn writev(
         if length >> (8 * width - 1) & 1 != 0 {
             return invalid(format!("`writev` was given a negative length in buffer {n}"));
         }
-        if let Err(errno) = check_range(process, base, length) {
-            return (errno.into(), refused_buffer(process, "writev", base, length, "read"));
+        if let Err(errno) = check_range(system, base, length) {
+            return (errno.into(), refused_buffer(system, "writev", base, length, "read"));
         }
         let length = length.min(MAX_TRANSFER_BYTES - total);
         total += length;
         ranges.push((base, length));
     }
     if fd == 0 {
-        return bad_descriptor(process, "writev", fd, OUTPUT_REMEDY);
+        return bad_descriptor(system, "writev", fd, OUTPUT_REMEDY);
     }
-    match transfer(process, fd as u8, &ranges) {
+    match transfer(system, fd as u8, &ranges) {
         Ok(outcome) => (outcome, None),
         Err(errno) => {
             let bad = ranges
                 .iter()
-                .find(|(start, count)| usable_bytes(process, *start, *count, false) < *count);
+                .find(|(start, count)| usable_bytes(system, *start, *count, false) < *count);
             let reason = bad
                 .copied()
-                .and_then(|(start, count)| refused_buffer(process, "writev", start, count, "read"));
+                .and_then(|(start, count)| refused_buffer(system, "writev", start, count, "read"));
             (errno.into(), reason)
         }
     }
@@ -262,10 +258,10 @@ pub(crate) fn writev(
 
 /// `close(2)`.
 pub(crate) fn close(call: &mut Call, Fd(fd): Fd) -> Result<u64, Errno> {
-    let (process, fd) = (&mut *call.process, u64::from(fd));
-    if !process.is_open(fd) {
+    let (system, fd) = (&mut *call.system, u64::from(fd));
+    if !system.process.is_open(fd) {
         return Err(Errno::EBADF);
     }
-    process.close(fd);
+    system.process.close(fd);
     Ok(0)
 }

@@ -5,7 +5,6 @@ use sotto_isa::x86::storage;
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
-use crate::calls::identity::PROCESS;
 
 /// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
 const ARCH_SET_GS: u64 = 0x1001;
@@ -18,14 +17,14 @@ pub(crate) fn arch_prctl(
     code: u64,
     Address(address): Address,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
+    let system = &mut *call.system;
     let (fs, gs) = (storage::FS_BASE, storage::GS_BASE);
     match code {
-        ARCH_SET_FS => process.machine.set_register(fs, address),
-        ARCH_SET_GS => process.machine.set_register(gs, address),
+        ARCH_SET_FS => system.machine.set_register(fs, address),
+        ARCH_SET_GS => system.machine.set_register(gs, address),
         ARCH_GET_FS | ARCH_GET_GS => {
-            let base = process.machine.register(if code == ARCH_GET_FS { fs } else { gs });
-            put(process, address, &base.to_le_bytes())?;
+            let base = system.machine.register(if code == ARCH_GET_FS { fs } else { gs });
+            put(system, address, &base.to_le_bytes())?;
         }
         _ => return Err(Errno::EINVAL),
     }
@@ -43,18 +42,18 @@ pub(crate) fn set_thread_area(
     call: &mut Call,
     Address(description): Address,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
+    let system = &mut *call.system;
     let mut words = [0; 8];
-    process.machine.memory_mut().read_bytes(description, &mut words).map_err(|_| Errno::EFAULT)?;
+    system.machine.memory_mut().read_bytes(description, &mut words).map_err(|_| Errno::EFAULT)?;
     let word =
         |at: usize| u32::from_le_bytes([words[at], words[at + 1], words[at + 2], words[at + 3]]);
     let (number, base) = (word(0), word(4));
     let storage = |entry: u32| storage::thread_segment(entry as u8);
     let entry = match number {
         u32::MAX => {
-            let free = |entry: &u32| process.machine.register(storage(*entry)) == 0;
+            let free = |entry: &u32| system.machine.register(storage(*entry)) == 0;
             let entry = (0..THREAD_ENTRIES).find(free).ok_or(Errno::ESRCH)?;
-            put(process, description, &(FIRST_THREAD_ENTRY + entry).to_le_bytes())?;
+            put(system, description, &(FIRST_THREAD_ENTRY + entry).to_le_bytes())?;
             entry
         }
         _ => {
@@ -65,13 +64,13 @@ pub(crate) fn set_thread_area(
             entry
         }
     };
-    process.machine.set_register(storage(entry), 1 << 32 | u64::from(base));
+    system.machine.set_register(storage(entry), 1 << 32 | u64::from(base));
     Ok(0)
 }
 
 /// `set_tid_address(2)`
-pub(crate) fn set_tid_address(_: &mut Call, _: Address) -> Result<u64, Errno> {
-    Ok(PROCESS)
+pub(crate) fn set_tid_address(call: &mut Call, _: Address) -> Result<u64, Errno> {
+    Ok(call.system.running_task().0.into())
 }
 
 /// `set_robust_list(2)`
@@ -92,7 +91,7 @@ pub(crate) fn rseq(
     _: u64,
     _: u64,
 ) -> Result<u64, Errno> {
-    put(call.process, area, &[0; 8]).map(|()| 0)
+    put(call.system, area, &[0; 8]).map(|()| 0)
 }
 
 /// Resource of the stack's size, and "no limit". Source: getrlimit(2), <sys/resource.h>.
@@ -107,7 +106,7 @@ fn limit(
 ) -> Result<u64, Errno> {
     if old != 0 {
         let soft = if resource == RLIMIT_STACK { crate::load::STACK_BYTES } else { RLIM_INFINITY };
-        put(call.process, old, &words(width, &[soft, RLIM_INFINITY]))?;
+        put(call.system, old, &words(width, &[soft, RLIM_INFINITY]))?;
     }
     Ok(0)
 }
@@ -136,14 +135,14 @@ pub(crate) fn getrandom(
     count: u64,
     _: u64,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
+    let system = &mut *call.system;
     // As much as one call gives without being interrupted. Source: getrandom(2).
     let count = count.min(1 << 20) as usize;
     let mut bytes = Vec::with_capacity(count + 8);
     while bytes.len() < count {
-        bytes.extend(process.machine.next_random().to_le_bytes());
+        bytes.extend(system.machine.next_random().to_le_bytes());
     }
-    match process.copy_out(buffer, &bytes[..count]) {
+    match system.copy_out(buffer, &bytes[..count]) {
         0 if count > 0 => Err(Errno::EFAULT),
         copied => Ok(copied as u64),
     }
@@ -161,11 +160,11 @@ pub(crate) fn futex(
     operation: u64,
     value: u64,
 ) -> Result<u64, Errno> {
-    let process = &mut *call.process;
+    let system = &mut *call.system;
     if !matches!(operation & FUTEX_COMMAND, FUTEX_WAIT | FUTEX_WAIT_BITSET) {
         return Ok(0);
     }
     let mut word = [0; 4];
-    process.machine.memory_mut().read_bytes(address, &mut word).map_err(|_| Errno::EFAULT)?;
+    system.machine.memory_mut().read_bytes(address, &mut word).map_err(|_| Errno::EFAULT)?;
     Err(if u32::from_le_bytes(word) == value as u32 { Errno::EDEADLK } else { Errno::EAGAIN })
 }

@@ -1,9 +1,10 @@
-//! Time: a nanosecond for each instruction, from a fixed start.
+//! Time: a nanosecond for each instruction, from a fixed start, and the time in which all tasks wait.
 
 use crate::Errno;
 use crate::arguments::Address;
-use crate::calls::call::{Call, put, words};
-use crate::process::Process;
+use crate::calls::call::{Answer, Call, Outcome, put, words};
+use crate::system::System;
+use crate::task::Wait;
 
 /// 2026-01-01 00:00 UTC, in seconds of the clock that counts from 1970.
 const START_SECONDS: u64 = 1_767_225_600;
@@ -14,10 +15,10 @@ fn is_clock(number: u64) -> bool {
 }
 
 /// The time in seconds and in parts of `unit` nanoseconds.
-fn time(process: &mut Process, width: usize, address: u64, unit: u64) -> Result<u64, Errno> {
-    let now = process.executed();
+fn time(system: &mut System, width: usize, address: u64, unit: u64) -> Result<u64, Errno> {
+    let now = system.machine.time();
     let seconds = START_SECONDS + now / 1_000_000_000;
-    put(process, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
+    put(system, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
     Ok(0)
 }
 
@@ -38,7 +39,7 @@ fn tell_clock(
     clock: u64,
     Address(to): Address,
 ) -> Result<u64, Errno> {
-    if is_clock(clock) { time(call.process, width, to, 1) } else { Err(Errno::EINVAL) }
+    if is_clock(clock) { time(call.system, width, to, 1) } else { Err(Errno::EINVAL) }
 }
 
 /// `gettimeofday(2)`
@@ -48,5 +49,99 @@ pub(crate) fn gettimeofday(
     _: Address,
 ) -> Result<u64, Errno> {
     let width = call.abi.word_bytes();
-    if to == 0 { Ok(0) } else { time(call.process, width, to, 1000) }
+    if to == 0 { Ok(0) } else { time(call.system, width, to, 1000) }
+}
+
+const NANOSECONDS: u64 = 1_000_000_000;
+
+/// A time of two words, in nanoseconds.
+///
+/// # Errors
+///
+/// EFAULT if it cannot be read, EINVAL if it is no time. Source: nanosleep(2).
+fn read_time(system: &mut System, width: usize, address: u64) -> Result<u64, Errno> {
+    let mut bytes = [0; 16];
+    let bytes = &mut bytes[..2 * width];
+    system.machine.memory_mut().read_bytes(address, bytes).map_err(|_| Errno::EFAULT)?;
+    let word = |at: usize| {
+        let value =
+            bytes[at..at + width].iter().rev().fold(0u64, |all, b| all << 8 | u64::from(*b));
+        let unused = 64 - 8 * width as u32;
+        (value << unused) as i64 >> unused
+    };
+    let (seconds, rest) = (word(0), word(width));
+    if seconds < 0 || !(0..NANOSECONDS as i64).contains(&rest) {
+        return Err(Errno::EINVAL);
+    }
+    Ok((seconds as u64).saturating_mul(NANOSECONDS).saturating_add(rest as u64))
+}
+
+/// Waits up to a time, in nanoseconds since the start.
+fn wait_until(call: &Call, time: u64) -> Answer {
+    match call.waited {
+        Some(_) => Outcome::Returned(0).into(),
+        None => Outcome::Waits(Wait::Until(time)).into(),
+    }
+}
+
+/// `nanosleep(2)`. Nothing interrupts it, so that nothing remains.
+pub(crate) fn nanosleep(call: &mut Call, Address(time): Address, _: Address) -> Answer {
+    let width = call.abi.word_bytes();
+    match read_time(call.system, width, time) {
+        Ok(duration) => {
+            let now = call.system.machine.time();
+            wait_until(call, now.saturating_add(duration))
+        }
+        Err(errno) => Err(errno).into(),
+    }
+}
+
+/// The flag by which the time to wait for is one of the clock. Source: clock_nanosleep(2).
+const TIMER_ABSTIME: u64 = 1;
+/// The clocks of threads, of which nothing can be waited for. Source: clock_nanosleep(2).
+const THREAD_CLOCK: u32 = 3;
+
+/// `clock_nanosleep(2)`, with words of the machine.
+pub(crate) fn clock_nanosleep(
+    call: &mut Call,
+    clock: u64,
+    flags: u64,
+    time: Address,
+    _: Address,
+) -> Answer {
+    let width = call.abi.word_bytes();
+    sleep_by(call, width, clock, flags, time)
+}
+
+/// `clock_nanosleep(2)`, with words of 64 bits.
+pub(crate) fn clock_nanosleep64(
+    call: &mut Call,
+    clock: u64,
+    flags: u64,
+    time: Address,
+    _: Address,
+) -> Answer {
+    sleep_by(call, 8, clock, flags, time)
+}
+
+fn sleep_by(
+    call: &mut Call,
+    width: usize,
+    clock: u64,
+    flags: u64,
+    Address(time): Address,
+) -> Answer {
+    if !is_clock(clock) || clock as u32 == THREAD_CLOCK {
+        return Err(Errno::EINVAL).into();
+    }
+    match read_time(call.system, width, time) {
+        Ok(time) if flags & TIMER_ABSTIME != 0 => {
+            wait_until(call, time.saturating_sub(START_SECONDS * NANOSECONDS))
+        }
+        Ok(duration) => {
+            let now = call.system.machine.time();
+            wait_until(call, now.saturating_add(duration))
+        }
+        Err(errno) => Err(errno).into(),
+    }
 }

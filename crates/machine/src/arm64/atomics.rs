@@ -11,7 +11,7 @@ use sotto_isa::arm64::AtomicOp;
 use crate::arm64::Cpu;
 use crate::arm64::memory::{address, after_store};
 use crate::arm64::op::Op;
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{AccessKind, Memory, MemoryFault, MemoryFaultKind, Observer};
 
 /// The address of an access of this many bytes, which must be aligned.

@@ -2,7 +2,7 @@
 
 use crate::arm64::Cpu;
 use crate::arm64::op::Op;
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
 #[inline]
@@ -81,9 +81,7 @@ pub(crate) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O
     Ok(Flow::Next)
 }
 
-pub(crate) fn svc<O: Observer>(cpu: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
-    // Returning from the kernel clears the mark. Source: Arm ARM, B2.9.1.
-    cpu.exclusive = 0;
+pub(crate) fn svc<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
     Ok(Flow::Syscall)
 }
 

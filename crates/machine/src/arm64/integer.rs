@@ -6,7 +6,7 @@ use sotto_isa::{FlagSet, Shift, Width};
 use crate::arm64::Cpu;
 use crate::arm64::flags::{add_with_carry, holds_after_difference};
 use crate::arm64::op::{Op, Second};
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{Memory, Observer};
 
 impl Cpu {

@@ -6,7 +6,7 @@ use sotto_isa::{IndexMode, Width};
 
 use crate::arm64::op::{Op, Second};
 use crate::arm64::{Cpu, SP};
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
 /// The base register of a load or store; the stack pointer must be aligned to 16 bytes.

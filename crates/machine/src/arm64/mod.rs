@@ -17,8 +17,8 @@ use sotto_isa::arm64::names::register;
 use sotto_isa::arm64::storage;
 use sotto_isa::{Arch, FlagSet, Instruction, Named, Operand, RegisterId, RegisterValue, Storage};
 
-use crate::code::cpu;
-use crate::code::cpu::{Result, TimeAndEntropy};
+use crate::code::processor::{self, Event};
+use crate::code::processor::{Result, TimeAndEntropy};
 use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
 pub(crate) use op::Op;
@@ -31,7 +31,7 @@ const ZERO: u8 = 32;
 const NOWHERE: u8 = 33;
 
 /// The register file.
-#[derive(Default)]
+#[derive(Clone, Default)]
 pub(crate) struct Cpu {
     /// `x0` to `x30`, the stack pointer, zero, and where writes to the zero register go.
     regs: Registers,
@@ -48,6 +48,7 @@ pub(crate) struct Cpu {
     time_and_entropy: TimeAndEntropy,
 }
 
+#[derive(Clone)]
 struct Registers([u64; 34]);
 
 impl Default for Registers {
@@ -78,7 +79,7 @@ impl Cpu {
     }
 }
 
-impl cpu::Cpu for Cpu {
+impl processor::Processor for Cpu {
     type Op<O: Observer> = Op<O>;
 
     fn arch(&self) -> Arch {
@@ -148,6 +149,11 @@ impl cpu::Cpu for Cpu {
                 Operand::Named(Named::System(register::CNTVCT_EL0 | register::CNTPCT_EL0))
             )
         })
+    }
+
+    fn complete_syscall(&mut self, _: Event, _: u64) {
+        // Returning from the kernel clears the mark. Source: Arm ARM, B2.9.1.
+        self.exclusive = 0;
     }
 
     fn time_and_entropy(&mut self) -> &mut TimeAndEntropy {

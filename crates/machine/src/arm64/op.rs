@@ -6,7 +6,7 @@ use sotto_isa::{Extend, IndexMode, Shift, Width};
 use crate::Memory;
 use crate::arm64::Cpu;
 use crate::arm64::vector::VectorOp;
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 
 pub(crate) type Run<O> = fn(&mut Cpu, &mut Memory, &Op<O>, &mut O) -> Result;
 

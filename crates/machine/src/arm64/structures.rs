@@ -8,7 +8,7 @@ use crate::arm64::memory::{address, after_store};
 use crate::arm64::op::Op;
 use crate::arm64::vector::{VectorOp, element, placed};
 use crate::arm64::{Cpu, NOWHERE};
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{Memory, Observer};
 
 /// Post-index addressing: the base moves by a register, or by the immediate.

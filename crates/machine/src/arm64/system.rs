@@ -7,7 +7,7 @@ use sotto_isa::arm64::names::register;
 
 use crate::arm64::Cpu;
 use crate::arm64::op::Op;
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::{Fault, Memory, Observer};
 
 /// Bytes of the block that DC ZVA zeroes.
@@ -35,7 +35,7 @@ impl Cpu {
             register::DCZID_EL0 => ZERO_BLOCK_LOG2_WORDS,
             // A nanosecond an instruction.
             register::CNTFRQ_EL0 => 1_000_000_000,
-            register::CNTVCT_EL0 | register::CNTPCT_EL0 => self.time_and_entropy.clock,
+            register::CNTVCT_EL0 | register::CNTPCT_EL0 => self.time_and_entropy.now(),
             register::MIDR_EL1 => 0,
             register::MPIDR_EL1 => 1 << 31,
             register::REVIDR_EL1 => 0,

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use foldhash::fast::FixedState;
 use sotto_isa::Control;
 
-use crate::code::cpu::BlockKey;
+use crate::code::processor::BlockKey;
 use crate::code::watch::Writes;
 use crate::memory::code_marks::CodeChange;
 use crate::memory::region::PAGE_BYTES;

@@ -6,7 +6,7 @@ use sotto_isa::{FlagSet, Instruction, Reg, RegisterId, Storage};
 
 use crate::code::cache::Code;
 use crate::code::calls::CallStack;
-use crate::code::cpu::{Cpu, Flow, Result, Run, fetch_instruction};
+use crate::code::processor::{Event, Flow, Processor, Result, Run, fetch_instruction};
 use crate::code::run::{Runner, note_transfer};
 use crate::code::watch::Watcher;
 use crate::memory::code_marks::CodeChange;
@@ -14,13 +14,15 @@ use crate::state::effects;
 use crate::{Idle, Memory, StepEffects};
 
 /// A processor with its decoded code.
-pub(crate) struct Engine<C: Cpu> {
+pub(crate) struct Engine<C: Processor> {
     pub cpu: C,
     pub calls: CallStack,
     code: Code<C::Op<Idle>>,
     /// The same code for runs under a watcher, once there was one.
     watched_code: Option<Box<Code<C::Op<Watcher>>>>,
     stops: Vec<u64>,
+    /// Where the instruction ends that makes the system call at which running or stepping stopped.
+    syscall_end: u64,
     /// Instructions that were stepped lately.
     prepared: PreparedSteps<C::Op<StepEffects>>,
 }
@@ -63,11 +65,11 @@ impl<Op> PreparedStep<Op> {
     }
 }
 
-impl<C: Cpu> Engine<C> {
+impl<C: Processor> Engine<C> {
     pub fn new(cpu: C) -> Engine<C> {
         let (code, calls) = (Code::new(), CallStack::default());
         let prepared = vec![None; PREPARED_ENTRIES].into();
-        Engine { cpu, calls, code, watched_code: None, stops: Vec::new(), prepared }
+        Engine { cpu, calls, code, watched_code: None, stops: Vec::new(), syscall_end: 0, prepared }
     }
 
     /// Sets the addresses before which running stops.
@@ -108,8 +110,9 @@ impl<C: Cpu> Engine<C> {
     /// instruction does not count, so that running can go on from one.
     pub fn run(&mut self, memory: &mut Memory, budget: u64) -> Run {
         self.drop_written(memory);
-        let Engine { cpu, calls, code, stops, .. } = self;
-        let (run, change) = Runner { cpu, calls, code, stops }.run(memory, budget, &mut Idle);
+        let Engine { cpu, calls, code, stops, syscall_end, .. } = self;
+        let (run, change) =
+            Runner { cpu, calls, code, stops, syscall_end }.run(memory, budget, &mut Idle);
         if change.is_some() {
             self.drop_changed(&change);
         }
@@ -119,9 +122,10 @@ impl<C: Cpu> Engine<C> {
     /// Runs likewise under a watcher, which can stop it with [`Event::Written`].
     pub fn run_watched(&mut self, memory: &mut Memory, budget: u64, watcher: &mut Watcher) -> Run {
         self.drop_written(memory);
-        let Engine { cpu, calls, watched_code, stops, .. } = self;
+        let Engine { cpu, calls, watched_code, stops, syscall_end, .. } = self;
         let code = watched_code.get_or_insert_with(|| Box::new(Code::new()));
-        let (run, change) = Runner { cpu, calls, code, stops }.run(memory, budget, watcher);
+        let (run, change) =
+            Runner { cpu, calls, code, stops, syscall_end }.run(memory, budget, watcher);
         if change.is_some() {
             self.drop_changed(&change);
         }
@@ -149,8 +153,8 @@ impl<C: Cpu> Engine<C> {
         Ok(prepared)
     }
 
-    /// Carries out one instruction and collects its memory accesses. Its flow tells whether it was a
-    /// system call; the program counter is moved on.
+    /// Carries out one instruction and collects its memory accesses. Its flow tells whether it makes a system call and is
+    /// not completed yet; otherwise the program counter is moved on.
     pub fn step(
         &mut self,
         memory: &mut Memory,
@@ -159,7 +163,8 @@ impl<C: Cpu> Engine<C> {
     ) -> Result {
         let instruction = &*prepared.instruction;
         let flow = self.cpu.execute(memory, &prepared.op, effects)?;
-        if flow == Flow::Again {
+        if flow.event().is_some() {
+            self.syscall_end = instruction.end();
             return Ok(flow);
         }
         self.cpu.time_and_entropy().clock += 1;
@@ -176,5 +181,18 @@ impl<C: Cpu> Engine<C> {
         }
         self.drop_written(memory);
         Ok(flow)
+    }
+
+    /// Completes the instruction that makes the system call at which running or stepping stopped.
+    pub fn complete_syscall(&mut self, event: Event) {
+        self.cpu.complete_syscall(event, self.syscall_end);
+        self.cpu.set_pc(self.syscall_end);
+        self.cpu.time_and_entropy().clock += 1;
+    }
+
+    /// Exchanges the thread that is run.
+    pub fn swap(&mut self, cpu: &mut C, calls: &mut CallStack) {
+        std::mem::swap(&mut self.cpu, cpu);
+        std::mem::swap(&mut self.calls, calls);
     }
 }

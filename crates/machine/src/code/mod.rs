@@ -2,7 +2,7 @@
 
 pub(crate) mod cache;
 pub(crate) mod calls;
-pub(crate) mod cpu;
 pub(crate) mod engine;
+pub(crate) mod processor;
 pub(crate) mod run;
 pub(crate) mod watch;

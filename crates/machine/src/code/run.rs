@@ -4,7 +4,7 @@ use sotto_isa::{Control, Instruction};
 
 use crate::code::cache::{Block, Code, MAX_BLOCK, NO_BLOCK, NO_KEY};
 use crate::code::calls::{Call, CallStack, ReturnAddress};
-use crate::code::cpu::{BlockKey, Cpu, Event, Flow, Result, Run, fetch_instruction};
+use crate::code::processor::{BlockKey, Event, Flow, Processor, Result, Run, fetch_instruction};
 use crate::code::watch::{RunObserver, Writes};
 use crate::memory::code_marks::CodeChange;
 use crate::{Memory, Observer};
@@ -24,14 +24,16 @@ struct ChainEnd {
 }
 
 /// What running needs of an engine.
-pub(crate) struct Runner<'a, C: Cpu, O: Observer> {
+pub(crate) struct Runner<'a, C: Processor, O: Observer> {
     pub cpu: &'a mut C,
     pub calls: &'a mut CallStack,
     pub code: &'a mut Code<C::Op<O>>,
     pub stops: &'a [u64],
+    /// Where the instruction ends that makes a system call, when running stops at one.
+    pub syscall_end: &'a mut u64,
 }
 
-impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
+impl<C: Processor, O: RunObserver> Runner<'_, C, O> {
     /// Runs, and says what decoded code was written over meanwhile.
     pub fn run(mut self, memory: &mut Memory, budget: u64, observer: &mut O) -> (Run, CodeChange) {
         let start = self.cpu.time_and_entropy().clock;
@@ -95,12 +97,15 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                     return (Run { executed, event: Event::Fault(*fault) }, written);
                 }
             };
-            if flow == Flow::Again {
+            if let Some(event) = flow.event() {
                 let done = count - 1;
                 self.cpu.set_pc(if done == 0 { block.start } else { block.ends[done - 1] });
+                *self.syscall_end = block.ends[done];
                 let executed = executed + done as u64;
-                memory.take_pause();
-                return (Run { executed, event: Event::Unfinished }, written);
+                if event == Event::Unfinished {
+                    memory.take_pause();
+                }
+                return (Run { executed, event }, written);
             }
             executed += count as u64;
             match flow {
@@ -110,16 +115,10 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
                 Flow::Jump => {}
                 _ => self.cpu.set_pc(block.ends[count - 1]),
             }
-            match flow {
-                Flow::Next | Flow::Jump | Flow::Leave if O::ACTIVE && stopped => {
-                    return (Run { executed, event: Event::Written }, written);
-                }
-                // Those to go on from; the last was left above.
-                Flow::Next | Flow::Jump | Flow::Leave | Flow::Again => previous = number,
-                Flow::Syscall => return (Run { executed, event: Event::Syscall }, written),
-                Flow::Syscall32 => return (Run { executed, event: Event::Syscall32 }, written),
-                Flow::Sysenter => return (Run { executed, event: Event::Sysenter }, written),
+            if O::ACTIVE && stopped {
+                return (Run { executed, event: Event::Written }, written);
             }
+            previous = number;
         }
     }
 
@@ -142,7 +141,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
             ended.flow = self.cpu.execute(memory, op, observer);
             let address = if index == 0 { block.start } else { block.ends[index - 1] };
             // What an instruction that is not completed wrote is told of when it is.
-            let completed = !matches!(ended.flow, Err(_) | Ok(Flow::Again));
+            let completed = matches!(ended.flow, Ok(flow) if flow.event().is_none());
             ended.stopped = completed
                 && observer.completed(start + index as u64, address, block.writes.get(index));
             if ended.stopped || !matches!(ended.flow, Ok(Flow::Next)) {
@@ -311,7 +310,7 @@ impl<C: Cpu, O: RunObserver> Runner<'_, C, O> {
 /// Carries out operations up to one that control does not simply go on from; how many, with that one, and where
 /// it goes. After a fault the last of them was not completed.
 #[inline(always)]
-fn run_ops<C: Cpu, O: Observer>(
+fn run_ops<C: Processor, O: Observer>(
     cpu: &mut C,
     memory: &mut Memory,
     ops: &[C::Op<O>],
@@ -328,7 +327,7 @@ fn run_ops<C: Cpu, O: Observer>(
 
 /// Notes the call or the return that the last of `count` instructions was.
 #[inline]
-fn note_block_transfer<Op, C: Cpu>(
+fn note_block_transfer<Op, C: Processor>(
     block: &Block<Op>,
     calls: &mut CallStack,
     cpu: &C,
@@ -341,7 +340,7 @@ fn note_block_transfer<Op, C: Cpu>(
 
 /// Notes that control was just sent somewhere by an instruction for which [`CallStack::notes`] holds.
 #[inline]
-pub(crate) fn note_transfer<C: Cpu>(
+pub(crate) fn note_transfer<C: Processor>(
     calls: &mut CallStack,
     cpu: &C,
     control: Control,

@@ -119,6 +119,10 @@ pub struct Watcher {
     last_of_ranges: Vec<Option<RangeWrite>>,
     /// The ranges that the instruction being carried out has written to, a bit each.
     touched: u64,
+    /// The task whose registers and flags are watched, if not those of any.
+    task: Option<u64>,
+    /// The task that is running is another.
+    memory_only: bool,
 }
 
 /// The last write to a range of memory.
@@ -134,7 +138,15 @@ impl Watcher {
     /// A watcher that has seen nothing yet.
     pub fn new(watched: Watched, on_write: OnWrite) -> Watcher {
         let last_of_ranges = vec![None; watched.memory.len().min(MAX_RANGES)];
-        Watcher { watched, on_write, last: None, last_of_ranges, touched: 0 }
+        Watcher {
+            watched,
+            on_write,
+            last: None,
+            last_of_ranges,
+            touched: 0,
+            task: None,
+            memory_only: false,
+        }
     }
 
     /// What it watches.
@@ -162,9 +174,21 @@ impl Watcher {
         self.touched |= self.watched.ranges_with(address, bytes);
     }
 
-    /// Says which instruction the kernel wrote memory for: the one at `address`, after `moment` others.
-    pub fn kernel_wrote(&mut self, moment: u64, address: u64) {
-        self.take_touched(moment, address);
+    /// Notes that an instruction which makes a system call was completed after `moment` others.
+    pub fn completed_syscall(&mut self, moment: u64, instruction: &Instruction) {
+        self.completed(moment, instruction.address, Some(&Writes::of(instruction)));
+    }
+
+    /// The same watcher, for registers and flags of the task of this number alone.
+    #[must_use]
+    pub fn of_task(mut self, task: u64) -> Watcher {
+        self.task = Some(task);
+        self
+    }
+
+    /// Says whose registers those are that instructions write from now on.
+    pub fn watch_registers_of(&mut self, task: u64) {
+        self.memory_only = self.task.is_some_and(|watched| watched != task);
     }
 
     fn take_touched(&mut self, moment: u64, address: u64) {
@@ -208,7 +232,7 @@ impl RunObserver for Watcher {
     #[inline]
     fn completed(&mut self, moment: u64, address: u64, writes: Option<&Writes>) -> bool {
         self.take_touched(moment, address);
-        if writes.is_some_and(|writes| self.watched.is_written_by(*writes)) {
+        if !self.memory_only && writes.is_some_and(|writes| self.watched.is_written_by(*writes)) {
             self.last = Some(moment);
         }
         self.wants_stop()

@@ -15,9 +15,9 @@ pub(crate) mod x87;
 use sotto_isa::x86::flag;
 use sotto_isa::{Arch, Bank, FlagSet, Instruction, Reg, RegisterId, RegisterValue, Storage};
 
-use crate::code::cpu;
-use crate::code::cpu::Result;
-use crate::code::cpu::TimeAndEntropy;
+use crate::code::processor::Result;
+use crate::code::processor::TimeAndEntropy;
+use crate::code::processor::{self, Event};
 use crate::{FlagOrigin, Memory, Observer};
 use flags::LazyFlags;
 pub(crate) use op::Op;
@@ -50,6 +50,7 @@ const SELECTORS: u8 = 21;
 const THREAD_SEGMENTS: u8 = 22;
 
 /// The register file.
+#[derive(Clone)]
 pub(crate) struct Cpu {
     arch: Arch,
     /// The bits of an address that the mode has.
@@ -69,8 +70,6 @@ pub(crate) struct Cpu {
     selectors: u64,
     /// The bases of the segments that a thread describes for itself, with bit 32 set if it did.
     thread_segments: [u64; 3],
-    /// RCX and R11 as they were before the last SYSCALL.
-    before_syscall: [u64; 2],
     time_and_entropy: TimeAndEntropy,
 }
 
@@ -99,13 +98,12 @@ impl Cpu {
             x87: x87::environment::Words::default(),
             selectors,
             thread_segments: [0; 3],
-            before_syscall: [0; 2],
             time_and_entropy: TimeAndEntropy::default(),
         }
     }
 }
 
-impl cpu::Cpu for Cpu {
+impl processor::Processor for Cpu {
     type Op<O: Observer> = Op<O>;
 
     fn arch(&self) -> Arch {
@@ -192,9 +190,12 @@ impl cpu::Cpu for Cpu {
         &mut self.time_and_entropy
     }
 
-    #[inline]
-    fn undo_syscall(&mut self) {
-        [self.regs[RCX], self.regs[R11]] = self.before_syscall;
+    fn complete_syscall(&mut self, event: Event, next: u64) {
+        // Source: SDM Vol. 2, SYSCALL. The other ways into the kernel leave the registers.
+        if event == Event::Syscall {
+            self.regs[RCX] = next;
+            self.regs[R11] = u64::from(self.flags().0) | ALWAYS_SET;
+        }
     }
 
     fn pc(&self) -> u64 {

@@ -4,7 +4,7 @@ use sotto_isa::x86::vector::{FloatOp, Shape};
 use sotto_isa::x86::{Cond, Repeat, StringOp, X87};
 
 use crate::Memory;
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 use crate::x86::Cpu;
 use crate::x86::flags::Shift;
 use crate::x86::vector::packed;

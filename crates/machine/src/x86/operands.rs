@@ -4,7 +4,7 @@
 
 use sotto_isa::Width;
 
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 use crate::x86::op::Op;
 use crate::x86::{Cpu, HIGH, RBP, RSP};
 use crate::{Memory, MemoryFault, MemoryFaultKind, Observer};

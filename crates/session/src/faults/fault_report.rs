@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use sotto_isa::{Control, Instruction, Operand, OperandOrder, Reg, RegKind, Traits, x86};
-use sotto_kernel::{Process, Termination};
+use sotto_kernel::{System, Termination};
 use sotto_machine::{AccessKind, Fault, MemoryFault, MemoryFaultKind, RegionKind, Signal};
 use sotto_object::Image;
 
@@ -48,7 +48,7 @@ pub(crate) struct Scene<'a> {
     pub image: &'a Image,
     pub sources: &'a [SourceText],
     pub order: OperandOrder,
-    pub process: &'a mut Process,
+    pub system: &'a mut System,
     /// The last instruction that completed, if it was found.
     pub last: Option<Instruction>,
 }
@@ -63,24 +63,24 @@ impl Scene<'_> {
     }
 
     fn value(&self, reg: Reg) -> NamedRegister {
-        let value = reg.storage().map_or(0, |s| reg.part_of(self.process.machine.register(s)));
+        let value = reg.storage().map_or(0, |s| reg.part_of(self.system.machine.register(s)));
         NamedRegister { name: reg.name(), value }
     }
 }
 
 /// Explains how the program was killed; `None` if it exited.
 pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
-    let Some(Termination::Killed(signal, fault)) = scene.process.ending() else { return None };
-    let pc = scene.process.machine.pc();
+    let Some(Termination::Killed(signal, fault)) = scene.system.ending() else { return None };
+    let pc = scene.system.machine.pc();
     let instruction = match fault {
         Fault::Breakpoint if scene.image.arch.completes_breakpoints() => {
-            scene.process.machine.instruction_at(pc.wrapping_sub(1)).ok()
+            scene.system.machine.instruction_at(pc.wrapping_sub(1)).ok()
         }
         Fault::Overflow => [1, 2].into_iter().find_map(|bytes| {
-            let before = scene.process.machine.instruction_at(pc.wrapping_sub(bytes)).ok()?;
+            let before = scene.system.machine.instruction_at(pc.wrapping_sub(bytes)).ok()?;
             (before.end() == pc && before.traits().contains(Traits::INTERRUPT)).then_some(before)
         }),
-        _ => scene.process.machine.instruction_at(pc).ok(),
+        _ => scene.system.machine.instruction_at(pc).ok(),
     };
     let mut report = FaultReport {
         signal,
@@ -149,7 +149,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
             report.help = Some("step past it in the stepper, or take it out".to_string());
         }
         Fault::StackAlignment => {
-            let sp = scene.process.machine.register(scene.image.arch.stack_pointer());
+            let sp = scene.system.machine.register(scene.image.arch.stack_pointer());
             report.message = format!("sp is {sp:#x}, which is not a multiple of 16");
             report.help = Some(
                 "move sp by multiples of 16 only: push registers in pairs with stp".to_string(),
@@ -166,7 +166,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
 /// Control went where there is no code.
 fn astray(scene: &mut Scene, report: &mut FaultReport, fault: MemoryFault) {
     let arch = scene.image.arch;
-    let pc = scene.process.machine.pc();
+    let pc = scene.system.machine.pc();
     let last = scene.last.clone();
     if let Some(last) = &last {
         report.place = scene.place(last.address);
@@ -280,7 +280,7 @@ fn memory(
             .unwrap_or_default();
         return;
     }
-    let regions = scene.process.machine.memory().regions();
+    let regions = scene.system.machine.memory().regions();
     let stack = regions.iter().find(|region| region.kind == RegionKind::Stack);
     if let Some(segment) = scene.image.segment_at(address) {
         if let Some(name) = scene.place(address).name() {
@@ -395,7 +395,7 @@ fn float(scene: &Scene, report: &mut FaultReport) {
         "an underflow",
         "a result that is not exact",
     ];
-    let mxcsr = scene.process.machine.register(x86::storage::MXCSR);
+    let mxcsr = scene.system.machine.register(x86::storage::MXCSR);
     // Masks stand seven bits above their flags. Source: SDM Vol. 1, 10.2.3.
     let raised = mxcsr & !(mxcsr >> 7) & 0x3f;
     let names: Vec<&str> =
@@ -417,7 +417,7 @@ fn illegal(
         return;
     }
     let mut bytes = [0; 8];
-    let _ = scene.process.machine.memory_mut().read_bytes(pc, &mut bytes);
+    let _ = scene.system.machine.memory_mut().read_bytes(pc, &mut bytes);
     let shown: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
     report.message = format!("the bytes {} are not an instruction that we know", shown.join(" "));
     if let Some(last) = &scene.last {

@@ -37,7 +37,7 @@ impl Session {
 
     /// Where the address came from that the next instruction sends control to.
     fn add_origin_of_target(&mut self, report: &mut FaultReport) {
-        let Ok(instruction) = self.process.machine.next_instruction() else { return };
+        let Ok(instruction) = self.system.machine.next_instruction() else { return };
         match instruction.control() {
             Control::Return => self.add_origin_of_return(report),
             Control::Call | Control::Jump => self.add_origin_of_pointer(&instruction, report),
@@ -47,7 +47,7 @@ impl Session {
 
     /// Who overwrote the return address that the next instruction returns to.
     fn add_origin_of_return(&mut self, report: &mut FaultReport) {
-        let Some(call) = self.process.machine.calls().last().copied() else { return };
+        let Some(call) = self.system.machine.calls().last().copied() else { return };
         let returned = match self.arch().stacks_return_address() {
             true => self.add_origin_of_slot(&call, report),
             false => self.add_origin_of_link(&call, report),
@@ -200,7 +200,7 @@ impl Session {
         const ALIGNMENT: u64 = 16;
         let arch = self.arch();
         let pointer = arch.stack_pointer();
-        let Ok(instruction) = self.process.machine.next_instruction() else { return };
+        let Ok(instruction) = self.system.machine.next_instruction() else { return };
         let by_stack = instruction.operands.iter().any(|operand| match operand {
             Operand::Mem(mem) => mem.base.is_some_and(|base| {
                 let storage = base.storage();
@@ -212,7 +212,7 @@ impl Session {
             return;
         }
         let name = arch.storage_name(pointer);
-        let Some(call) = self.process.machine.calls().last().copied() else {
+        let Some(call) = self.system.machine.calls().last().copied() else {
             report.help = Some(format!(
                 "keep {name} a multiple of {ALIGNMENT}: move it by multiples of {ALIGNMENT}"
             ));

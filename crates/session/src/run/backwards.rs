@@ -86,7 +86,7 @@ impl Session {
             found = Some((self.moment(), number));
         }
         while self.moment() + 1 < end {
-            self.process.machine.set_stops(&stops);
+            self.system.machine.set_stops(&stops);
             let budget = end - 1 - self.moment();
             let before = self.moment();
             let stop = match wanted {
@@ -115,13 +115,13 @@ impl Session {
                 break;
             }
         }
-        self.process.machine.set_stops(&[]);
+        self.system.machine.set_stops(&[]);
         found.filter(|(moment, _)| *moment < end)
     }
 
     /// What is hit now.
     fn hit(&mut self, wanted: Wanted, stops: &[u64]) -> Option<u32> {
-        let pc = self.process.machine.pc();
+        let pc = self.system.machine.pc();
         if self.ending().is_some() || !stops.contains(&pc) {
             return None;
         }

@@ -51,7 +51,7 @@ impl Session {
             forgotten,
         };
         if let Some(info) = self.flag_named(target) {
-            let flags = self.process.machine.flags();
+            let flags = self.system.machine.flags();
             let (old, new) = (u64::from(flags.contains(info.flag)), fitting(evaluated, 1)?);
             let changed = if new == 1 { flags.with(info.flag) } else { flags.without(info.flag) };
             self.edit(Edit::Flags(changed));
@@ -64,7 +64,7 @@ impl Session {
             Expr::Symbol(name, _) if evaluate::is_flags_register(&self.image, name) => {
                 let shift = self.arch().flags_register().1;
                 let all = self.arch().flags().iter().fold(0, |all, info| all | info.flag.0);
-                let old = u64::from(self.process.machine.flags().0) << shift;
+                let old = u64::from(self.system.machine.flags().0) << shift;
                 let new = fitting(evaluated, 32)?;
                 let others = new & !(u64::from(all) << shift);
                 if others != 0 {
@@ -76,7 +76,7 @@ impl Session {
             }
             counter if self.is_counter(counter) => {
                 let (storage, bits) = (self.arch().pc(), self.arch().address_width().bits());
-                let (old, new) = (self.process.machine.pc(), fitting(evaluated, bits)?);
+                let (old, new) = (self.system.machine.pc(), fitting(evaluated, bits)?);
                 self.edit(Edit::Register(storage, new));
                 Ok(done(old, new, bits))
             }
@@ -86,8 +86,7 @@ impl Session {
             {
                 let storage = evaluate::storage_named(self.arch(), name).expect("a register");
                 let bits = self.arch().address_width().bits();
-                let (old, new) =
-                    (self.process.machine.register(storage), fitting(evaluated, bits)?);
+                let (old, new) = (self.system.machine.register(storage), fitting(evaluated, bits)?);
                 self.edit(Edit::Register(storage, new));
                 Ok(done(old, new, bits))
             }
@@ -106,7 +105,7 @@ impl Session {
         done: impl Fn(u64, u64, u32) -> Change,
     ) -> Result<Change, SessionError> {
         if let Some(id) = reg.id() {
-            let old = self.process.machine.bank_register(id);
+            let old = self.system.machine.bank_register(id);
             let value = match reg.width() {
                 Width::W128 => value as u128,
                 width => u128::from(fitting(value, width.bits())?),
@@ -121,7 +120,7 @@ impl Session {
         };
         let bits = reg.width().bits();
         let new = fitting(value, bits)?;
-        let whole = self.process.machine.register(storage);
+        let whole = self.system.machine.register(storage);
         let old = reg.part_of(whole);
         // The parts of a register that are not named keep their values.
         let mask = reg.width().mask() << reg.shift();
@@ -142,7 +141,7 @@ impl Session {
         let at = self.evaluate_expr(address)?.value as u64;
         let mut bytes = [0; 8];
         let bytes = &mut bytes[..width.bytes() as usize];
-        self.process
+        self.system
             .machine
             .memory_mut()
             .read_bytes(at, bytes)

@@ -2,7 +2,7 @@
 
 use sotto_asm::{Binary, EvalError, Expr};
 use sotto_isa::{Arch, FlagInfo, RegKind, Storage, Width};
-use sotto_kernel::Process;
+use sotto_kernel::System;
 use sotto_machine::Watched;
 use sotto_object::{Image, ImageLabel, Variable, VariableType};
 
@@ -74,17 +74,17 @@ pub struct Evaluated {
 
 pub(crate) fn evaluate(
     image: &Image,
-    process: &mut Process,
+    system: &mut System,
     text: &str,
 ) -> Result<Evaluated, EvaluateError> {
     let expr = sotto_asm::parse_expression(image.arch, text)
         .map_err(|diagnostic| EvaluateError::Syntax(diagnostic.message.clone()))?;
-    value(image, process, &expr)
+    value(image, system, &expr)
 }
 
 pub(crate) fn value(
     image: &Image,
-    process: &mut Process,
+    system: &mut System,
     expr: &Expr,
 ) -> Result<Evaluated, EvaluateError> {
     let plain = |value| Ok(Evaluated { value, width: None });
@@ -92,11 +92,11 @@ pub(crate) fn value(
         Expr::Number(number) => plain(*number),
         Expr::Register(reg, _) if reg.is_a64_vector() && reg.width() <= Width::W64 => {
             let id = reg.id().expect("a vector register");
-            let bits = process.machine.bank_register(id).element(0, reg.width());
+            let bits = system.machine.bank_register(id).element(0, reg.width());
             Ok(Evaluated { value: i128::from(bits), width: Some(reg.width()) })
         }
         Expr::Register(reg, _) if let Some(id) = reg.id() => {
-            let whole = process.machine.bank_register(id);
+            let whole = system.machine.bank_register(id);
             if reg.width() > Width::W128 {
                 return Err(EvaluateError::Vector(reg.name()));
             }
@@ -108,31 +108,31 @@ pub(crate) fn value(
         }
         Expr::Load(Some(Width::W128), _) => Err(EvaluateError::Meaningless("so wide a value")),
         Expr::Register(reg, _) => {
-            let register = reg.storage().map_or(0, |storage| process.machine.register(storage));
+            let register = reg.storage().map_or(0, |storage| system.machine.register(storage));
             let value = i128::from(reg.part_of(register));
             Ok(Evaluated { value, width: Some(reg.width()) })
         }
         Expr::Symbol(name, _)
-            if let Some(variable) = variable_named(image, process.machine.pc(), name) =>
+            if let Some(variable) = variable_named(image, system.machine.pc(), name) =>
         {
-            of_variable(image, process, variable)
+            of_variable(image, system, variable)
         }
         Expr::Symbol(name, _) => match image.symbol(name) {
             Some(symbol) => plain(i128::from(symbol.address)),
-            None if let Some(address) = label_named(image, process.machine.pc(), name)? => {
+            None if let Some(address) = label_named(image, system.machine.pc(), name)? => {
                 plain(i128::from(address))
             }
-            None if storage_named(process.arch(), name).is_some() => {
-                let storage = storage_named(process.arch(), name).expect("a register");
-                let value = i128::from(process.machine.register(storage));
-                Ok(Evaluated { value, width: Some(process.arch().address_width()) })
+            None if storage_named(system.arch(), name).is_some() => {
+                let storage = storage_named(system.arch(), name).expect("a register");
+                let value = i128::from(system.machine.register(storage));
+                Ok(Evaluated { value, width: Some(system.arch().address_width()) })
             }
             None if is_flags_register(image, name) => {
-                let shift = process.arch().flags_register().1;
-                plain(i128::from(process.machine.flags().0) << shift)
+                let shift = system.arch().flags_register().1;
+                plain(i128::from(system.machine.flags().0) << shift)
             }
             None if flag_named(image, name).is_some() => {
-                let flags = process.machine.flags();
+                let flags = system.machine.flags();
                 let set = flag_named(image, name).is_some_and(|info| flags.contains(info.flag));
                 plain(i128::from(set))
             }
@@ -144,30 +144,30 @@ pub(crate) fn value(
         },
         Expr::Load(width, address) => {
             let declared = width.or(declared_width(image, address));
-            let width = declared.unwrap_or(process.arch().address_width());
-            let at = value(image, process, address)?.value as u64;
+            let width = declared.unwrap_or(system.arch().address_width());
+            let at = value(image, system, address)?.value as u64;
             let mut bytes = [0; 8];
-            process
+            system
                 .machine
                 .memory_mut()
                 .read_bytes(at, &mut bytes[..width.bytes() as usize])
                 .map_err(|fault| EvaluateError::Unreadable(fault.address))?;
             Ok(Evaluated { value: i128::from(u64::from_le_bytes(bytes)), width: Some(width) })
         }
-        Expr::Unary(operator, inner) => plain(operator.apply(value(image, process, inner)?.value)?),
+        Expr::Unary(operator, inner) => plain(operator.apply(value(image, system, inner)?.value)?),
         Expr::Binary(operator, a, b) => {
-            let a = value(image, process, a)?.value;
+            let a = value(image, system, a)?.value;
             // As in C, the second operand is not looked at if the first decides.
             match operator {
                 Binary::LogicalAnd if a == 0 => return plain(0),
                 Binary::LogicalOr if a != 0 => return plain(1),
                 _ => {}
             }
-            let b = value(image, process, b)?.value;
+            let b = value(image, system, b)?.value;
             plain(operator.apply(a, b)?)
         }
         Expr::Numbered(number, forward, _) => {
-            let pc = process.machine.pc();
+            let pc = system.machine.pc();
             let address = numbered_label(image, pc, *number, *forward);
             let (number, forward) = (*number, *forward);
             let address = address.ok_or(EvaluateError::NoNumbered { number, forward })?;
@@ -181,23 +181,23 @@ pub(crate) fn value(
 /// The value of a variable of the routine that is running; of an array or a structure its address.
 fn of_variable(
     image: &Image,
-    process: &mut Process,
+    system: &mut System,
     variable: &Variable,
 ) -> Result<Evaluated, EvaluateError> {
     let nowhere = || EvaluateError::NoLocation(variable.name.clone());
-    let now = place_now(image, process, variable).ok_or_else(nowhere)?;
+    let now = place_now(image, system, variable).ok_or_else(nowhere)?;
     let width = width_of(variable.kind);
     let bits = match (now, width) {
         (VariableNow::Memory(address), Some(width)) => {
             let mut bytes = [0; 8];
             let part = &mut bytes[..width.bytes() as usize];
-            let read = process.machine.memory().read_bytes(address, part);
+            let read = system.machine.memory().read_bytes(address, part);
             read.map_err(|fault| EvaluateError::Unreadable(fault.address))?;
             u64::from_le_bytes(bytes)
         }
         (VariableNow::Memory(address), None) => address,
-        (VariableNow::Register(storage), _) => process.machine.register(storage),
-        (VariableNow::BankRegister(id), _) => process.machine.bank_register(id).word(0),
+        (VariableNow::Register(storage), _) => system.machine.register(storage),
+        (VariableNow::BankRegister(id), _) => system.machine.bank_register(id).word(0),
     };
     let value = match (variable.kind, width) {
         // As C has it: a number with a sign keeps it in arithmetic.
@@ -273,7 +273,7 @@ pub(crate) fn flag_named(image: &Image, name: &str) -> Option<&'static FlagInfo>
 }
 
 /// Adds the registers, flags and memory that a value depends on now.
-pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watched: &mut Watched) {
+pub(crate) fn depends_on(image: &Image, system: &mut System, expr: &Expr, watched: &mut Watched) {
     match expr {
         Expr::Register(reg, _) => {
             if let Some(storage) = reg.storage() {
@@ -284,9 +284,9 @@ pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watc
             }
         }
         Expr::Symbol(name, _)
-            if let Some(variable) = variable_named(image, process.machine.pc(), name) =>
+            if let Some(variable) = variable_named(image, system.machine.pc(), name) =>
         {
-            match place_now(image, process, variable) {
+            match place_now(image, system, variable) {
                 Some(VariableNow::Memory(address)) => {
                     watched.add_memory(address, width_of(variable.kind).map_or(1, Width::bytes));
                 }
@@ -307,17 +307,17 @@ pub(crate) fn depends_on(image: &Image, process: &mut Process, expr: &Expr, watc
             }
         }
         Expr::Load(width, address) => {
-            depends_on(image, process, address, watched);
+            depends_on(image, system, address, watched);
             let declared = width.or(declared_width(image, address));
-            let bytes = declared.unwrap_or(process.arch().address_width()).bytes();
-            if let Ok(evaluated) = value(image, process, address) {
+            let bytes = declared.unwrap_or(system.arch().address_width()).bytes();
+            if let Ok(evaluated) = value(image, system, address) {
                 watched.add_memory(evaluated.value as u64, bytes);
             }
         }
-        Expr::Unary(_, inner) => depends_on(image, process, inner, watched),
+        Expr::Unary(_, inner) => depends_on(image, system, inner, watched),
         Expr::Binary(_, a, b) => {
-            depends_on(image, process, a, watched);
-            depends_on(image, process, b, watched);
+            depends_on(image, system, a, watched);
+            depends_on(image, system, b, watched);
         }
         _ => {}
     }

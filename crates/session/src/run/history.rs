@@ -11,7 +11,7 @@
 use sotto_isa::{FlagSet, RegisterId, RegisterValue, Storage};
 use std::sync::Arc;
 
-use sotto_kernel::{CompletedCall, Process, ProcessSnapshot, Stop, Termination};
+use sotto_kernel::{CompletedCall, Stop, System, SystemSnapshot, TaskId, Termination};
 use sotto_machine::Watcher;
 
 use crate::{Session, StopReason, Target};
@@ -37,14 +37,14 @@ pub(crate) enum Edit {
 }
 
 impl Edit {
-    pub fn apply(&self, process: &mut Process) {
+    pub fn apply(&self, system: &mut System) {
         match self {
-            Edit::Register(storage, value) => process.machine.set_register(*storage, *value),
-            Edit::BankRegister(id, value) => process.machine.set_bank_register(*id, *value),
-            Edit::Flags(flags) => process.machine.set_flags(*flags),
+            Edit::Register(storage, value) => system.machine.set_register(*storage, *value),
+            Edit::BankRegister(id, value) => system.machine.set_bank_register(*id, *value),
+            Edit::Flags(flags) => system.machine.set_flags(*flags),
             Edit::Memory(address, bytes) => {
                 // Whoever made the edit has seen that the bytes are there.
-                let _ = process.machine.memory_mut().load(*address, bytes);
+                let _ = system.machine.memory_mut().load(*address, bytes);
             }
         }
     }
@@ -52,7 +52,7 @@ impl Edit {
 
 /// A checkpoint.
 struct Checkpoint {
-    snapshot: ProcessSnapshot,
+    snapshot: SystemSnapshot,
     /// Bytes that it takes beyond what the one before it has.
     bytes: usize,
     /// It stays whatever it takes: the start.
@@ -63,30 +63,31 @@ struct Checkpoint {
 pub(crate) struct History {
     checkpoints: Vec<Checkpoint>,
     bytes: usize,
-    edits: Vec<(u64, Edit)>,
+    /// The moment of each change, the task whose registers were shown, and what was changed.
+    edits: Vec<(u64, TaskId, Edit)>,
 }
 
 impl History {
     /// A history that starts here.
-    pub fn new(process: &mut Process) -> History {
-        let first = Checkpoint { snapshot: process.snapshot(), bytes: 0, pinned: true };
+    pub fn new(system: &mut System) -> History {
+        let first = Checkpoint { snapshot: system.snapshot(), bytes: 0, pinned: true };
         History { checkpoints: vec![first], bytes: 0, edits: Vec::new() }
     }
 
     /// The latest checkpoint that is not after `moment`.
-    pub fn before(&self, moment: u64) -> &ProcessSnapshot {
+    pub fn before(&self, moment: u64) -> &SystemSnapshot {
         let after = self.checkpoints.partition_point(|c| c.snapshot.executed() <= moment);
         &self.checkpoints[after.saturating_sub(1)].snapshot
     }
 
     /// The checkpoint after a moment, if there is one.
-    pub fn after(&self, moment: u64) -> Option<&ProcessSnapshot> {
+    pub fn after(&self, moment: u64) -> Option<&SystemSnapshot> {
         let after = self.checkpoints.partition_point(|c| c.snapshot.executed() <= moment);
         self.checkpoints.get(after).map(|checkpoint| &checkpoint.snapshot)
     }
 
     /// The program as it was loaded.
-    pub fn start(&self) -> &ProcessSnapshot {
+    pub fn start(&self) -> &SystemSnapshot {
         &self.checkpoints[0].snapshot
     }
 
@@ -96,37 +97,37 @@ impl History {
     }
 
     /// Keeps the present if the last moment kept before it is long ago.
-    pub fn keep(&mut self, process: &mut Process) {
-        let now = process.executed();
+    pub fn keep(&mut self, system: &mut System) {
+        let now = system.executed();
         let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
         let last = self.checkpoints[at - 1].snapshot.executed();
         // What has ended is not kept: executing again leads there. The middle of an instruction is no moment.
-        if now < last + CHECKPOINT_EVERY || process.ending().is_some() || process.is_unfinished() {
+        if now < last + CHECKPOINT_EVERY || system.ending().is_some() || system.is_unfinished() {
             return;
         }
-        self.insert(at, process.snapshot());
+        self.insert(at, system.snapshot());
         self.thin_if_full(now);
     }
 
     /// Keeps the present, however short ago the last moment was kept.
-    fn keep_here(&mut self, process: &mut Process) {
-        let now = process.executed();
+    fn keep_here(&mut self, system: &mut System) {
+        let now = system.executed();
         let at = self.checkpoints.partition_point(|c| c.snapshot.executed() <= now);
-        let is_moment = process.ending().is_none() && !process.is_unfinished();
+        let is_moment = system.ending().is_none() && !system.is_unfinished();
         if self.checkpoints[at - 1].snapshot.executed() < now && is_moment {
-            self.insert(at, process.snapshot());
+            self.insert(at, system.snapshot());
             self.thin_if_full(now);
         }
     }
 
     /// Bytes of a snapshot that are not in the one before it.
-    fn cost(&self, at: usize, snapshot: &ProcessSnapshot) -> usize {
+    fn cost(&self, at: usize, snapshot: &SystemSnapshot) -> usize {
         let memory = snapshot.machine().memory();
         let before = self.checkpoints[at - 1].snapshot.machine().memory();
         memory.bytes_not_in(before) + snapshot.own_bytes()
     }
 
-    fn insert(&mut self, at: usize, snapshot: ProcessSnapshot) {
+    fn insert(&mut self, at: usize, snapshot: SystemSnapshot) {
         let bytes = self.cost(at, &snapshot);
         self.bytes += bytes;
         self.checkpoints.insert(at, Checkpoint { snapshot, bytes, pinned: false });
@@ -179,32 +180,34 @@ impl History {
         while self.checkpoints.len() > first {
             self.remove(self.checkpoints.len() - 1);
         }
-        self.edits.retain(|(when, _)| *when <= moment);
+        self.edits.retain(|(when, ..)| *when <= moment);
     }
 
     /// The first moment after `moment` at which something was changed.
     fn next_edit(&self, moment: u64) -> Option<u64> {
-        let after = self.edits.partition_point(|(when, _)| *when <= moment);
-        self.edits.get(after).map(|(when, _)| *when)
+        let after = self.edits.partition_point(|(when, ..)| *when <= moment);
+        self.edits.get(after).map(|(when, ..)| *when)
     }
 
     /// The changes of a moment.
-    fn edits_at(&self, moment: u64) -> impl Iterator<Item = &Edit> {
-        self.edits.iter().filter(move |(when, _)| *when == moment).map(|(_, edit)| edit)
+    fn edits_at(&self, moment: u64) -> impl Iterator<Item = (TaskId, &Edit)> {
+        let edits = self.edits.iter().filter(move |(when, ..)| *when == moment);
+        edits.map(|(_, task, edit)| (*task, edit))
     }
 }
 
 impl Session {
     /// Goes to a moment, earlier or later. Later moments are reached by running without stops.
     pub fn go_to(&mut self, moment: u64) -> StopReason {
-        self.process.machine.set_stops(&[]);
+        self.system.show_running();
+        self.system.machine.set_stops(&[]);
         if moment < self.moment() {
             self.restore_before(moment);
             // Whoever goes back once goes back again, to a moment close by.
             let near = moment.saturating_sub(NEAR);
             if near > self.moment() + NEAR {
                 self.advance_to(near);
-                self.history.keep_here(&mut self.process);
+                self.history.keep_here(&mut self.system);
             }
         }
         self.advance_to(moment)
@@ -212,7 +215,7 @@ impl Session {
 
     /// Puts the process back to the latest checkpoint that is not after a moment.
     pub(crate) fn restore_before(&mut self, moment: u64) {
-        self.process.restore(self.history.before(moment));
+        self.system.restore(self.history.before(moment));
         if self.moment() == 0 {
             // The start is kept as it was loaded.
             self.make_edits();
@@ -222,9 +225,11 @@ impl Session {
 
     /// Makes the changes of this moment again.
     fn make_edits(&mut self) {
-        for edit in self.history.edits_at(self.process.executed()) {
-            edit.apply(&mut self.process);
+        for (task, edit) in self.history.edits_at(self.system.executed()) {
+            self.system.show_task(task);
+            edit.apply(&mut self.system);
         }
+        self.system.show_running();
     }
 
     /// Runs on, at most to the next change that a person made, and makes that.
@@ -234,33 +239,33 @@ impl Session {
         let budget = budget.min(CHECKPOINT_EVERY).min(to_edit);
         self.writers.forget();
         let stop = match watcher {
-            Some(watcher) => self.process.run_watched(budget, watcher).stop,
-            None => self.process.run(budget).stop,
+            Some(watcher) => self.system.run_watched(budget, watcher).stop,
+            None => self.system.run(budget).stop,
         };
         if self.moment() > before {
             self.make_edits();
         }
-        self.history.keep(&mut self.process);
+        self.history.keep(&mut self.system);
         self.furthest = self.furthest.max(self.moment());
         stop
     }
 
     /// If an instruction was begun and not completed, goes back to before it.
     pub(crate) fn settle(&mut self) {
-        if self.process.is_unfinished() {
+        if self.system.is_unfinished() {
             let moment = self.moment();
-            self.process.machine.set_stops(&[]);
+            self.system.machine.set_stops(&[]);
             self.restore_before(moment);
             self.advance_to(moment);
         }
     }
 
     /// Executes one instruction, makes the changes of the moment after it, and keeps checkpoints.
-    pub(crate) fn step_process(
+    pub(crate) fn step_system(
         &mut self,
     ) -> (sotto_machine::Step, Option<Arc<CompletedCall>>, Stop) {
         let before = self.moment();
-        let result = self.process.step();
+        let result = self.system.step();
         if self.moment() > before {
             self.make_edits();
         }
@@ -274,6 +279,7 @@ impl Session {
                 Stop::Budget
                 | Stop::Paused
                 | Stop::Unfinished
+                | Stop::Switched
                 | Stop::Output
                 | Stop::AtCall
                 | Stop::Written => {}
@@ -301,7 +307,7 @@ impl Session {
         if ended_by_fault && target == moment {
             // The same moment, before the fault.
             self.restore_before(moment);
-            self.process.machine.set_stops(&[]);
+            self.system.machine.set_stops(&[]);
             return self.advance_to(moment);
         }
         self.go_to(target);
@@ -311,7 +317,7 @@ impl Session {
     /// Goes back to the start of the line before: of the instructions that were executed for it in a row,
     /// with what they called, the first.
     pub fn back_line(&mut self) -> StopReason {
-        if self.image.lines.at(self.process.machine.pc()).is_none() || self.ending().is_some() {
+        if self.image.lines.at(self.system.machine.pc()).is_none() || self.ending().is_some() {
             return self.back(1);
         }
         if self.moment() == 0 {
@@ -330,13 +336,16 @@ impl Session {
     /// The latest moment before this one at which an instruction of another line was next, in this routine
     /// or one that called it. The session is somewhere else afterwards.
     fn last_elsewhere(&mut self) -> Option<u64> {
-        let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
-        let (here, depth) = (line(self), self.process.machine.calls().len());
+        let line = |session: &Session| session.image.lines.at(session.system.machine.pc());
+        let (here, depth) = (line(self), self.system.machine.calls().len());
+        let task = self.system.running_task();
         let mut end = self.moment();
         while end > 0 {
             // What was called meanwhile is gone over at once.
             self.go_to(end - 1);
-            if let Some(call) = self.process.machine.calls().get(depth) {
+            if self.system.running_task() == task
+                && let Some(call) = self.system.machine.calls().get(depth)
+            {
                 end = call.moment.min(end - 1);
                 continue;
             }
@@ -344,10 +353,13 @@ impl Session {
             self.go_to(start);
             let mut found = None;
             while self.moment() < end {
-                if self.process.machine.calls().len() <= depth && line(self) != here {
+                if self.system.running_task() == task
+                    && self.system.machine.calls().len() <= depth
+                    && line(self) != here
+                {
                     found = Some(self.moment());
                 }
-                self.step_process();
+                self.step_system();
             }
             if found.is_some() {
                 return found;
@@ -359,7 +371,7 @@ impl Session {
 
     /// Goes back to where the routine that is running was called, before the call.
     pub fn back_out(&mut self) -> StopReason {
-        match self.process.machine.calls().last().copied() {
+        match self.system.machine.calls().last().copied() {
             Some(call) => {
                 self.go_to(call.moment.saturating_sub(1));
                 StopReason::Done
@@ -377,12 +389,17 @@ impl Session {
         if ending.is_some() && self.ending().is_none() {
             self.go_back_to_the_end();
         }
+        self.show_selected();
     }
 
     /// Runs on to where a program that had died was found dead.
     pub(crate) fn go_back_to_the_end(&mut self) {
-        while let Stop::Budget | Stop::Paused | Stop::Unfinished | Stop::Output | Stop::AtCall =
-            self.run_on(u64::MAX, None)
+        while let Stop::Budget
+        | Stop::Paused
+        | Stop::Unfinished
+        | Stop::Switched
+        | Stop::Output
+        | Stop::AtCall = self.run_on(u64::MAX, None)
         {}
     }
 
@@ -390,8 +407,8 @@ impl Session {
     pub(crate) fn edit(&mut self, edit: Edit) {
         let moment = self.moment();
         self.history.cut(moment);
-        edit.apply(&mut self.process);
-        self.history.edits.push((moment, edit));
+        edit.apply(&mut self.system);
+        self.history.edits.push((moment, self.system.shown_task(), edit));
         self.furthest = moment;
         self.branches.push(moment);
         self.trail.clear();
@@ -400,7 +417,7 @@ impl Session {
 
     /// The moments at which something was changed by hand, ascending.
     pub fn edited_at(&self) -> Vec<u64> {
-        let mut moments: Vec<u64> = self.history.edits.iter().map(|(when, _)| *when).collect();
+        let mut moments: Vec<u64> = self.history.edits.iter().map(|(when, ..)| *when).collect();
         moments.dedup();
         moments
     }
@@ -415,18 +432,20 @@ impl Session {
 const LINE_SLICE: u64 = 4096;
 
 impl Session {
-    /// The last moment, up to now, at which a person changed a target.
+    /// The last moment, up to now, at which a person changed a target of the task that is shown.
     pub(crate) fn last_edit_of(&self, target: Target, now: u64) -> Option<u64> {
-        let meets = |edit: &Edit| match (edit, target) {
-            (Edit::Register(a, _), Target::Register(b)) => *a == b,
-            (Edit::BankRegister(a, _), Target::BankRegister(b)) => *a == b,
-            (Edit::Flags(_), Target::Flags(_)) => true,
+        let shown = self.system.shown_task();
+        let meets = |task: TaskId, edit: &Edit| match (edit, target) {
+            (Edit::Register(a, _), Target::Register(b)) => *a == b && task == shown,
+            (Edit::BankRegister(a, _), Target::BankRegister(b)) => *a == b && task == shown,
+            (Edit::Flags(_), Target::Flags(_)) => task == shown,
             (Edit::Memory(at, bytes), Target::Memory(start, length)) => {
                 *at < start.saturating_add(length) && start < at.saturating_add(bytes.len() as u64)
             }
             _ => false,
         };
         let edits = self.history.edits.iter().rev();
-        edits.filter(|(when, _)| *when <= now).find(|(_, edit)| meets(edit)).map(|(when, _)| *when)
+        let mut edits = edits.filter(|(when, ..)| *when <= now);
+        edits.find(|(_, task, edit)| meets(*task, edit)).map(|(when, ..)| *when)
     }
 }

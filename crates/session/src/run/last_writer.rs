@@ -88,9 +88,9 @@ impl Session {
             return Ok(Target::Register(storage));
         }
         if let Expr::Symbol(name, _) = &expr
-            && let Some(variable) = variable_named(&self.image, self.process.machine.pc(), name)
+            && let Some(variable) = variable_named(&self.image, self.system.machine.pc(), name)
         {
-            let now = place_now(&self.image, &mut self.process, variable);
+            let now = place_now(&self.image, &mut self.system, variable);
             let bytes = width_of(variable.kind).map_or(1, Width::bytes);
             return match now.ok_or_else(|| EvaluateError::NoLocation(name.to_string()))? {
                 VariableNow::Memory(address) => Ok(Target::Memory(address, bytes)),
@@ -145,7 +145,9 @@ impl Session {
         let since = edited.unwrap_or(0);
         let found = match target {
             // Every instruction writes where the next one is.
-            Target::Register(storage) if storage == self.arch().pc() => {
+            Target::Register(storage)
+                if storage == self.arch().pc() && self.system.tasks().count() == 1 =>
+            {
                 now.checked_sub(1).filter(|moment| *moment >= since)
             }
             _ => self.last_write(&target.watched(), since),
@@ -163,17 +165,18 @@ impl Session {
         }
     }
 
-    /// The moment before the last instruction that wrote something watched, up to now and not before
-    /// the moment `since`. The session is somewhere else afterwards.
+    /// The moment before the last instruction that wrote something watched, registers by the task that is shown, up to now
+    /// and not before the moment `since`. The session is somewhere else afterwards.
     ///
     /// The latest checkpoint first: what was written lately is found soon. Between two checkpoints
     /// that share the pages of watched memory nothing has written there, and nothing is executed.
     pub(crate) fn last_write(&mut self, watched: &Watched, since: u64) -> Option<u64> {
+        let task = u64::from(self.system.shown_task().0);
         let mut end = self.moment();
         while end > since {
             let start = self.history.before(end - 1).executed();
             if !self.is_untouched_between(watched, start, end) {
-                let mut watcher = Watcher::new(watched.clone(), OnWrite::Note);
+                let mut watcher = Watcher::new(watched.clone(), OnWrite::Note).of_task(task);
                 self.watch_through(start.max(since), end, &mut watcher);
                 if let Some(moment) = watcher.last_write() {
                     return Some(moment);
@@ -201,15 +204,16 @@ impl Session {
     pub(crate) fn watch_through(&mut self, start: u64, end: u64, watcher: &mut Watcher) {
         if self.moment() != start {
             self.restore_before(start);
-            self.process.machine.set_stops(&[]);
+            self.system.machine.set_stops(&[]);
             self.advance_to(start);
         }
-        self.process.machine.set_stops(&[]);
+        self.system.machine.set_stops(&[]);
         while self.moment() < end {
             match self.run_on(end - self.moment(), Some(watcher)) {
                 Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Paused
                 | Stop::Unfinished
+                | Stop::Switched
                 | Stop::AtCall
                 | Stop::Budget
                 | Stop::Output
@@ -221,11 +225,12 @@ impl Session {
 
     /// What the next instruction would do, without doing it; `None` if it would not complete.
     pub fn ahead(&mut self) -> Option<StepReport> {
-        let snapshot = self.process_mut().snapshot();
+        let snapshot = self.system_mut().snapshot();
         let writers = std::mem::take(&mut self.writers);
         let (compared, furthest) = (self.compared.clone(), self.furthest);
         let (report, _) = self.step_plainly();
-        self.process_mut().restore(&snapshot);
+        self.system_mut().restore(&snapshot);
+        self.show_selected();
         (self.writers, self.compared, self.furthest) = (writers, compared, furthest);
         report
     }

@@ -107,9 +107,9 @@ impl Session {
             }
         };
         let (moment, ending) = (self.moment(), self.ending());
-        let now = self.process.machine.snapshot();
+        let now = self.system.machine.snapshot();
         self.go_to(mark.moment);
-        let (reached, then) = (self.moment(), self.process.machine.snapshot());
+        let (reached, then) = (self.moment(), self.system.machine.snapshot());
         let (place, waits) = (self.here(), self.ending().is_none());
         self.return_to(moment, ending);
         if reached != mark.moment {
@@ -200,7 +200,7 @@ impl Session {
     fn in_words(&self, difference: Difference) -> MemoryDifference {
         let Difference { address, here: old, there: new } = difference;
         let unit = self.unit_at(address).1;
-        let region = self.process.machine.memory().region_at(address);
+        let region = self.system.machine.memory().region_at(address);
         let region = region.map(|region| region.kind.name().to_string());
         MemoryDifference { place: self.place(address), region, old, new, unit }
     }

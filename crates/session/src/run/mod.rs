@@ -11,4 +11,5 @@ pub(crate) mod observe;
 pub(crate) mod reload;
 pub(crate) mod session;
 pub(crate) mod stops;
+pub(crate) mod tasks;
 pub(crate) mod variables;

@@ -16,6 +16,7 @@ impl Session {
         limit: u64,
         interrupted: &dyn Fn() -> bool,
     ) -> StopReason {
+        self.select_running();
         let mut stops = self.stops.addresses();
         stops.extend(places);
         let end = self.moment().saturating_add(limit);
@@ -33,11 +34,11 @@ impl Session {
             if self.moment() >= end {
                 return StopReason::Limit;
             }
-            self.process.machine.set_stops(&stops);
+            self.system.machine.set_stops(&stops);
             let budget = (end - self.moment()).min(CHECKPOINT_EVERY);
             let before = self.moment();
             // What is executed again for searches does not stop at calls.
-            self.process.stop_at_calls(self.stops_at_calls);
+            self.system.stop_at_calls(self.stops_at_calls);
             let stop = match values.is_empty() {
                 true => self.run_on(budget, None),
                 false => {
@@ -50,13 +51,14 @@ impl Session {
                     stop
                 }
             };
-            self.process.stop_at_calls(false);
+            self.system.stop_at_calls(false);
             match stop {
                 Stop::NeedsInput => return StopReason::NeedsInput,
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Unfinished => continue,
                 Stop::AtCall => return StopReason::Call,
                 Stop::Budget
+                | Stop::Switched
                 | Stop::Paused
                 | Stop::Output
                 | Stop::Place
@@ -67,7 +69,7 @@ impl Session {
                 continue;
             }
             // A slice may end just at a stop.
-            let pc = self.process.machine.pc();
+            let pc = self.system.machine.pc();
             let breakpoint = match stops.contains(&pc) && self.ending().is_none() {
                 true => self.arrive(pc),
                 false => None,
@@ -96,17 +98,22 @@ impl Session {
         limit: u64,
         interrupted: &dyn Fn() -> bool,
     ) -> (Option<StepReport>, StopReason) {
+        self.select_running();
         let next = self.next_instruction().map(|(instruction, _)| instruction);
         let Some(call) = next.filter(|instruction| instruction.control() == Control::Call) else {
             return self.step();
         };
-        let depth = self.process.machine.call_depth();
+        let depth = self.system.machine.call_depth();
+        let task = self.system.running_task();
         let end = self.moment().saturating_add(limit);
         loop {
             let left = end.saturating_sub(self.moment());
             let reason = self.resume(&[call.end()], left, interrupted);
+            if reason == StopReason::Place && self.system.running_task() != task {
+                continue;
+            }
             // A call of the same routine further down returns to the same place.
-            if reason != StopReason::Place || self.process.machine.call_depth() <= depth {
+            if reason != StopReason::Place || self.system.machine.call_depth() <= depth {
                 let reason = if reason == StopReason::Place { StopReason::Done } else { reason };
                 return (None, reason);
             }
@@ -116,17 +123,24 @@ impl Session {
     /// Executes instructions until another source line is next, or until the routine has returned.
     /// Calls are gone over.
     pub fn over_line(&mut self, limit: u64, interrupted: &dyn Fn() -> bool) -> StopReason {
-        let line = |session: &Session| session.image.lines.at(session.process.machine.pc());
+        let line = |session: &Session| session.image.lines.at(session.system.machine.pc());
         let here = line(self);
+        let task = self.system.running_task();
         let end = self.moment().saturating_add(limit);
         loop {
             if interrupted() {
                 return StopReason::Interrupted;
             }
-            let depth = self.process.machine.call_depth();
+            if self.system.running_task() != task {
+                match self.step().1 {
+                    StopReason::Done => continue,
+                    reason => return reason,
+                }
+            }
+            let depth = self.system.machine.call_depth();
             let (_, reason) = self.over(end.saturating_sub(self.moment()), interrupted);
             let stays = here.is_some() && line(self) == here;
-            if reason != StopReason::Done || !stays || self.process.machine.call_depth() < depth {
+            if reason != StopReason::Done || !stays || self.system.machine.call_depth() < depth {
                 return reason;
             }
         }
@@ -134,10 +148,12 @@ impl Session {
 
     /// Runs until the current routine has returned.
     pub fn out(&mut self, limit: u64, interrupted: &dyn Fn() -> bool) -> StopReason {
-        let Some(call) = self.process.machine.calls().last().copied() else {
+        self.select_running();
+        let Some(call) = self.system.machine.calls().last().copied() else {
             return self.resume(&[], limit, interrupted);
         };
-        let depth = self.process.machine.call_depth();
+        let depth = self.system.machine.call_depth();
+        let task = self.system.running_task();
         let end = self.moment().saturating_add(limit);
         loop {
             let left = end.saturating_sub(self.moment());
@@ -145,7 +161,7 @@ impl Session {
             if reason != StopReason::Place {
                 return reason;
             }
-            if self.process.machine.call_depth() < depth {
+            if self.system.running_task() == task && self.system.machine.call_depth() < depth {
                 return StopReason::Done;
             }
         }

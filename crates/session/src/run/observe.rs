@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use sotto_isa::Instruction;
-use sotto_kernel::{CompletedCall, Process};
+use sotto_kernel::{CompletedCall, Stop, System, TaskId};
 use sotto_machine::{Event, Machine, Step};
 
 use crate::{Session, StopReason};
@@ -16,7 +16,7 @@ pub trait StepObserver {
     /// It was completed, as the instruction with the number `moment + 1`. The machine is as the instruction left it.
     fn after(
         &mut self,
-        process: &mut Process,
+        system: &mut System,
         moment: u64,
         instruction: &Instruction,
         step: &Step,
@@ -35,44 +35,74 @@ impl<'a, 'o> Observed<'a, 'o> {
     /// Shows the observer the instruction that is next.
     pub fn begin(
         mut observer: Option<&'a mut (dyn StepObserver + 'o)>,
-        process: &mut Process,
+        system: &mut System,
     ) -> Observed<'a, 'o> {
         let mut instruction = None;
         if let Some(observer) = &mut observer {
-            instruction = process.machine.prepared_instruction();
+            instruction = system.machine.prepared_instruction();
             if let Some(instruction) = &instruction {
-                observer.before(&mut process.machine, instruction);
+                observer.before(&mut system.machine, instruction);
             }
         }
-        Observed { observer, instruction, moment: process.executed() }
+        Observed { observer, instruction, moment: system.executed() }
     }
 
     /// Shows it what the instruction did, if it was completed.
-    pub fn end(self, process: &mut Process, step: &Step, call: Option<&CompletedCall>) {
+    pub fn end(self, system: &mut System, step: &Step, call: Option<&CompletedCall>) {
         let completed =
-            process.executed() > self.moment && !matches!(step.event, Some(Event::Fault(_)));
+            system.executed() > self.moment && !matches!(step.event, Some(Event::Fault(_)));
         if let (Some(observer), Some(instruction), true) =
             (self.observer, self.instruction, completed)
         {
-            observer.after(process, self.moment, &instruction, step, call);
+            observer.after(system, self.moment, &instruction, step, call);
         }
     }
 }
 
+/// An instruction that was stepped.
+pub(crate) struct Stepped {
+    /// The task that executed it.
+    pub task: TaskId,
+    pub step: Step,
+    pub syscall: Option<Arc<CompletedCall>>,
+    pub stop: Stop,
+}
+
 impl Session {
+    /// Executes one instruction of the task whose turn it is, under an observer. That task is shown afterwards, also
+    /// when its turn is over.
+    pub(crate) fn step_observed_task(
+        &mut self,
+        mut observer: Option<&mut dyn StepObserver>,
+    ) -> Stepped {
+        loop {
+            let task = self.system.running_task();
+            let observer =
+                observer.as_mut().map(|observer| &mut **observer as &mut dyn StepObserver);
+            let observed = Observed::begin(observer, &mut self.system);
+            let (step, syscall, stop) = self.step_system();
+            if stop == Stop::Switched {
+                continue;
+            }
+            self.system.show_task(task);
+            observed.end(&mut self.system, &step, syscall.as_deref());
+            return Stepped { task, step, syscall, stop };
+        }
+    }
+
     /// Executes one instruction under an observer and makes no report of it. Breakpoints are neither looked at nor
     /// counted.
     pub fn step_observed(&mut self, observer: &mut dyn StepObserver) -> StopReason {
         if self.ending().is_some() {
             return StopReason::Terminated;
         }
-        self.history.keep(&mut self.process);
-        let observed = Observed::begin(Some(observer), &mut self.process);
-        let (step, call, stop) = self.step_process();
-        observed.end(&mut self.process, &step, call.as_deref());
-        self.process.machine.take_back(step.effects);
+        self.history.keep(&mut self.system);
+        self.select_running();
+        let Stepped { step, stop, .. } = self.step_observed_task(Some(observer));
+        self.system.show_running();
+        self.system.machine.take_back(step.effects);
         self.writers.forget();
-        self.furthest = self.furthest.max(self.process.executed());
+        self.furthest = self.furthest.max(self.system.executed());
         self.stop_of_step(stop)
     }
 }

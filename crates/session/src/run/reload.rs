@@ -1,6 +1,6 @@
 //! Going on with a program that was made anew: after its source was changed, or with other arguments.
 
-use sotto_kernel::{Process, Startup, Stop};
+use sotto_kernel::{Startup, Stop, System};
 
 use crate::run::history::History;
 use crate::views::places::SourceText;
@@ -63,10 +63,10 @@ impl Session {
     ///
     /// [`SessionError::Start`].
     pub fn restart(&mut self, startup: &Startup) -> Result<(), SessionError> {
-        let mut process = Process::start(&self.image, startup)?;
-        process.machine.set_interrupt(self.interrupted);
-        self.history = History::new(&mut process);
-        self.process = process;
+        let mut system = System::start(&self.image, startup)?;
+        system.machine.set_interrupt(self.interrupted);
+        self.history = History::new(&mut system);
+        self.system = system;
         self.marks.clear();
         self.writers = SlotWriters::default();
         self.compared = None;
@@ -115,7 +115,7 @@ impl Session {
                 lost.push(format!("watch {} is gone: {error}", watch.number));
             }
         }
-        self.process.take_input_of(&old.process);
+        self.system.take_input_of(&old.system);
         let place = old.here();
         let returned = match (&place.file, place.line) {
             (Some(file), Some(line)) => {
@@ -134,17 +134,17 @@ impl Session {
     /// How often the line that is next was reached, up to now.
     fn times_reached(&mut self, interrupted: &dyn Fn() -> bool) -> u64 {
         let (now, ending) = (self.moment(), self.ending());
-        let pc = self.process.machine.pc();
+        let pc = self.system.machine.pc();
         let Some(line) = self.image.lines.at(pc) else { return 0 };
         let addresses = self.image.lines.addresses_of(line.file, line.line);
         self.go_to(0);
-        let mut times = u64::from(addresses.contains(&self.process.machine.pc()));
-        self.process.machine.set_stops(&addresses);
+        let mut times = u64::from(addresses.contains(&self.system.machine.pc()));
+        self.system.machine.set_stops(&addresses);
         while self.moment() < now && !interrupted() {
             match self.run_on(now - self.moment(), None) {
                 Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
-                _ => times += u64::from(addresses.contains(&self.process.machine.pc())),
+                _ => times += u64::from(addresses.contains(&self.system.machine.pc())),
             }
         }
         self.return_to(now, ending);
@@ -159,13 +159,13 @@ impl Session {
         limit: u64,
         interrupted: &dyn Fn() -> bool,
     ) -> bool {
-        let mut left = times - u64::from(addresses.contains(&self.process.machine.pc())).min(times);
-        self.process.machine.set_stops(addresses);
+        let mut left = times - u64::from(addresses.contains(&self.system.machine.pc())).min(times);
+        self.system.machine.set_stops(addresses);
         while left > 0 && self.moment() < limit && !interrupted() {
             match self.run_on(limit - self.moment(), None) {
                 Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
-                _ => left -= u64::from(addresses.contains(&self.process.machine.pc())),
+                _ => left -= u64::from(addresses.contains(&self.system.machine.pc())),
             }
         }
         if left > 0 {

@@ -4,7 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
-use sotto_kernel::{Process, StartError, Startup, Stop, SyscallReport, Termination};
+use sotto_kernel::{StartError, Startup, Stop, SyscallReport, System, TaskId, Termination};
 use sotto_object::Image;
 
 use crate::faults::fault_report;
@@ -13,7 +13,7 @@ use crate::run::evaluate;
 use crate::run::evaluate::{EvaluateError, Evaluated};
 use crate::run::history::History;
 use crate::run::marks::Mark;
-use crate::run::observe::{Observed, StepObserver};
+use crate::run::observe::{StepObserver, Stepped};
 use crate::run::stops::Stops;
 use crate::views::places::{ImageNames, Place, SourceText};
 use crate::views::remarks;
@@ -99,9 +99,18 @@ impl LastMoment {
     }
 }
 
-/// A process being examined.
+/// The instruction that set a task's flags last.
+#[derive(Clone)]
+pub(crate) struct FlagSetter {
+    /// The moment up to which that is so.
+    moment: u64,
+    task: TaskId,
+    code: Arc<CodeText>,
+}
+
+/// A program being examined, with the system that it runs in.
 pub struct Session {
-    pub(crate) process: Process,
+    pub(crate) system: System,
     pub(crate) image: Image,
     sources: Vec<SourceText>,
     /// The order in which operands are written.
@@ -110,12 +119,13 @@ pub struct Session {
     pub(crate) stops: Stops,
     /// What is asked whether a long instruction is to be left.
     pub(crate) interrupted: fn() -> bool,
+    /// The task that is looked at, if it is not the one whose turn it is.
+    pub(crate) selected: Option<TaskId>,
     /// [`Session::resume`] stops before each system call.
     pub(crate) stops_at_calls: bool,
     pub(crate) marks: Vec<Mark>,
     pub(crate) writers: SlotWriters,
-    /// The instruction that set the flags last, if it was stepped, and the moment up to which that is so.
-    pub(crate) compared: Option<(u64, Arc<CodeText>)>,
+    pub(crate) compared: Option<FlagSetter>,
     texts: TextCache,
     /// The latest moment that was reached since history last branched.
     pub(crate) furthest: u64,
@@ -136,16 +146,17 @@ impl Session {
         sources: Vec<SourceText>,
         startup: &Startup,
     ) -> Result<Session, SessionError> {
-        let mut process = Process::start(&image, startup)?;
-        let history = History::new(&mut process);
+        let mut system = System::start(&image, startup)?;
+        let history = History::new(&mut system);
         Ok(Session {
-            process,
+            system,
             image,
             sources,
             order: OperandOrder::default(),
             history,
             stops: Stops::default(),
             interrupted: || false,
+            selected: None,
             stops_at_calls: false,
             marks: Vec::new(),
             writers: SlotWriters::default(),
@@ -159,7 +170,7 @@ impl Session {
 
     /// Makes the state of now the start of history: for who set the process up by hand.
     pub fn begin_here(&mut self) {
-        self.history = History::new(&mut self.process);
+        self.history = History::new(&mut self.system);
     }
 
     /// Chooses the order in which operands of instructions are written from now on.
@@ -184,8 +195,8 @@ impl Session {
     }
 
     /// The process.
-    pub fn process(&self) -> &Process {
-        &self.process
+    pub fn system(&self) -> &System {
+        &self.system
     }
 
     /// Sets whether running stops before each system call, with [`StopReason::Call`]; a step makes the call then.
@@ -195,13 +206,13 @@ impl Session {
 
     /// The address of the instruction that is next.
     pub fn here_address(&self) -> u64 {
-        self.process.machine.pc()
+        self.system.machine.pc()
     }
 
     /// What the report of the next instruction will begin with: the moment after it, its place and its text; `None` if
     /// there is none.
     pub fn next_head(&mut self) -> Option<(u64, Arc<Place>, Arc<str>)> {
-        let instruction = self.process.machine.prepared_instruction()?;
+        let instruction = self.system.machine.prepared_instruction()?;
         let code = self.texts.code(&self.image, &self.sources, self.order, &instruction);
         Some((self.moment() + 1, code.place(), code.text()))
     }
@@ -209,22 +220,22 @@ impl Session {
     /// Sets what is asked now and then whether a long instruction is to be left.
     pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
         self.interrupted = interrupted;
-        self.process.machine.set_interrupt(interrupted);
+        self.system.machine.set_interrupt(interrupted);
     }
 
     /// The process, to give it input or to look into its memory.
-    pub fn process_mut(&mut self) -> &mut Process {
-        &mut self.process
+    pub fn system_mut(&mut self) -> &mut System {
+        &mut self.system
     }
 
     /// Instructions completed since the start.
     pub fn moment(&self) -> u64 {
-        self.process.executed()
+        self.system.executed()
     }
 
     /// How the program ended, if it has.
     pub fn ending(&self) -> Option<Termination> {
-        self.process.ending()
+        self.system.ending()
     }
 
     /// An address in words.
@@ -234,12 +245,12 @@ impl Session {
 
     /// Where the program is.
     pub fn here(&self) -> Place {
-        self.place(self.process.machine.pc())
+        self.place(self.system.machine.pc())
     }
 
     /// The instruction that is next, as text; `None` if there is none.
     pub fn next_instruction(&mut self) -> Option<(Instruction, String)> {
-        let instruction = self.process.machine.next_instruction().ok()?;
+        let instruction = self.system.machine.next_instruction().ok()?;
         let text = self.instruction_text(&instruction);
         Some((instruction, text))
     }
@@ -260,7 +271,7 @@ impl Session {
     ///
     /// See [`EvaluateError`].
     pub fn evaluate(&mut self, text: &str) -> Result<Evaluated, EvaluateError> {
-        evaluate::evaluate(&self.image, &mut self.process, text)
+        evaluate::evaluate(&self.image, &mut self.system, text)
     }
 
     /// The width that the first symbol of an address was declared with, if there is one.
@@ -326,14 +337,14 @@ impl Session {
     /// The latest system calls up to now, the earliest first: the moment after each, as its step has it, where it was made, and
     /// what it was.
     pub fn syscalls(&self) -> Vec<(u64, Place, SyscallView)> {
-        let made = self.process.completed_calls().iter();
+        let made = self.system.completed_calls().iter();
         made.map(|call| (call.moment + 1, self.place(call.at), self.syscall_view(&call.report)))
             .collect()
     }
 
     /// The value of a storage register.
     pub fn register(&self, storage: Storage) -> u64 {
-        self.process.machine.register(storage)
+        self.system.machine.register(storage)
     }
 
     /// The first address that a place stands for; see [`Session::resolve_places`].
@@ -363,7 +374,7 @@ impl Session {
         {
             let number = match file {
                 // A line alone is of the file that is being executed, as a reader has that in front.
-                None => Some(self.image.lines.at(self.process.machine.pc()).map_or(0, |l| l.file)),
+                None => Some(self.image.lines.at(self.system.machine.pc()).map_or(0, |l| l.file)),
                 Some(wanted) => files
                     .iter()
                     .position(|name| name == wanted || name.rsplit('/').next() == Some(wanted))
@@ -396,11 +407,12 @@ impl Session {
         &mut self,
         observer: Option<&mut dyn StepObserver>,
     ) -> (Option<StepReport>, StopReason) {
+        self.select_running();
         let mut report = StepReport::default();
         let (completed, reason) = self.step_into_observed(&mut report, observer);
         let report = completed.then_some(report);
         if reason == StopReason::Done && !self.stops.breakpoints.is_empty() {
-            self.arrive(self.process.machine.pc());
+            self.arrive(self.system.machine.pc());
         }
         (report, reason)
     }
@@ -408,7 +420,7 @@ impl Session {
     /// Executes one instruction whatever stops there are.
     pub(crate) fn step_plainly(&mut self) -> (Option<StepReport>, StopReason) {
         let mut report = StepReport::default();
-        let (completed, reason) = self.step_into(&mut report);
+        let (completed, reason) = self.step_into_observed(&mut report, None);
         (completed.then_some(report), reason)
     }
 
@@ -416,6 +428,7 @@ impl Session {
     /// before: whoever steps millions of times need not make room for each. Whether it was completed;
     /// if not, the report is of no use.
     pub fn step_into(&mut self, report: &mut StepReport) -> (bool, StopReason) {
+        self.select_running();
         self.step_into_observed(report, None)
     }
 
@@ -428,14 +441,15 @@ impl Session {
         if self.ending().is_some() {
             return (false, StopReason::Terminated);
         }
-        self.history.keep(&mut self.process);
-        let compared = self.compared.take().filter(|(moment, _)| *moment == self.moment());
-        let observed = Observed::begin(observer, &mut self.process);
-        let (step, syscall, stop) = self.step_process();
-        observed.end(&mut self.process, &step, syscall.as_deref());
+        self.history.keep(&mut self.system);
+        self.system.show_running();
+        let compared = self.compared.take().filter(|compared| compared.moment == self.moment());
+        let Stepped { task, step, syscall, stop } = self.step_observed_task(observer);
+        let compared = compared.filter(|compared| compared.task == task);
         let reason = self.stop_of_step(stop);
         if !matches!(reason, StopReason::Done | StopReason::Terminated) {
             self.compared = compared;
+            self.system.show_running();
             return (false, reason);
         }
         let Some(instruction) = step
@@ -443,9 +457,10 @@ impl Session {
             .as_ref()
             .filter(|_| !matches!(self.ending(), Some(Termination::Killed(..))))
         else {
+            self.system.show_running();
             return (false, StopReason::Terminated);
         };
-        let moment = self.process.executed();
+        let moment = self.system.executed();
         let by_kernel = syscall.as_ref().map_or(&[][..], |call| &call.report.written);
         self.writers.follow(moment, instruction.address, &step.effects, by_kernel);
         let code = self.texts.code(&self.image, &self.sources, self.order, instruction);
@@ -453,30 +468,32 @@ impl Session {
             image: &self.image,
             describe: &|address| self.texts.place(&self.image, &self.sources, address),
             symbol: &|address| self.texts.symbol(&self.image, address),
-            compared: compared.as_ref().and_then(|(_, code)| code.names.as_ref()),
+            compared: compared.as_ref().and_then(|compared| compared.code.names.as_ref()),
         };
-        step_report::describe_step(&scene, &step, &code, &self.process, report);
+        step_report::describe_step(&scene, &step, &code, &self.system, report);
         report.memory.extend(
-            by_kernel.iter().map(|write| step_report::kernel_write(&scene, write, &self.process)),
+            by_kernel.iter().map(|write| step_report::kernel_write(&scene, write, &self.system)),
         );
         self.compared = match step.effects.flags.written.is_empty() {
             // What does not write flags lets the comparison stand.
-            true => compared.map(|(moment, code)| (moment + 1, code)),
-            false => Some((self.process.executed(), code)),
+            true => compared.map(|compared| FlagSetter { moment: compared.moment + 1, ..compared }),
+            false => Some(FlagSetter { moment, task, code }),
         };
-        let remark = remarks::of_step(instruction, &step.effects, &mut self.process);
-        self.process.machine.take_back(step.effects);
+        let remark = remarks::of_step(instruction, &step.effects, &mut self.system);
+        self.system.machine.take_back(step.effects);
         if let Some(call) = &syscall {
             report.syscall = Some(step_report::syscall_view(&call.report, &self.image));
         }
         report.remark = remark;
+        report.task = (self.system.tasks().count() > 1).then_some(task.0);
         report.ended = step_report::status(self.ending());
         if report.ended.is_some() {
             // What a call that never returns did to registers is nobody's concern.
             report.registers.clear();
         }
+        self.system.show_running();
         let reason = if report.ended.is_some() { StopReason::Terminated } else { StopReason::Done };
-        self.furthest = self.furthest.max(self.process.executed());
+        self.furthest = self.furthest.max(self.system.executed());
         (true, reason)
     }
 
@@ -500,12 +517,12 @@ impl Session {
     pub fn fault_report(&mut self) -> Option<FaultReport> {
         let Some(Termination::Killed(..)) = self.ending() else { return None };
         let last = self.last_instruction();
-        let (image, sources, process) = (&self.image, &self.sources, &mut self.process);
+        let (image, sources, system) = (&self.image, &self.sources, &mut self.system);
         let mut report = fault_report::report(fault_report::Scene {
             image,
             sources,
             order: self.order,
-            process,
+            system,
             last,
         })?;
         self.add_origin(&mut report);
@@ -515,10 +532,11 @@ impl Session {
     /// The last instruction that completed, found by executing again. The session is as before
     /// when this returns, except that output of the run so far is there again.
     fn last_instruction(&mut self) -> Option<Instruction> {
-        let moment = self.moment();
+        let (moment, task) = (self.moment(), self.system.running_task());
         let before = moment.checked_sub(1)?;
         self.go_to(before);
-        let instruction = self.process.machine.next_instruction().ok();
+        let same_task = self.system.running_task() == task;
+        let instruction = self.system.machine.next_instruction().ok().filter(|_| same_task);
         self.go_back_to_the_end();
         instruction
     }

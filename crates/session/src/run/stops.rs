@@ -2,6 +2,7 @@
 
 use sotto_asm::Expr;
 use sotto_isa::Width;
+use sotto_kernel::TaskId;
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
@@ -18,6 +19,8 @@ pub struct Breakpoint {
     pub addresses: Vec<u64>,
     /// Stops only if this is not zero, as text and parsed.
     pub condition: Option<(String, Expr)>,
+    /// Stops only this task, if it is of one.
+    pub task: Option<TaskId>,
     /// Stops only from this arrival on, counted from 1.
     pub from_arrival: u64,
     /// When the program arrived here with the condition true, as far as it was seen.
@@ -90,6 +93,8 @@ pub struct Watch {
     pub number: u32,
     /// The expression as text.
     pub text: String,
+    /// The task whose registers are meant.
+    pub task: TaskId,
     expr: Expr,
 }
 
@@ -153,7 +158,8 @@ impl Session {
         };
         let number = self.stops.next_number();
         let (text, arrivals) = (place.trim().to_string(), Arrivals::default());
-        let breakpoint = Breakpoint { number, text, addresses, condition, from_arrival, arrivals };
+        let breakpoint =
+            Breakpoint { number, text, addresses, condition, task: None, from_arrival, arrivals };
         self.stops.breakpoints.push(breakpoint);
         Ok(self.stops.breakpoints.last().expect("pushed just now"))
     }
@@ -173,7 +179,8 @@ impl Session {
             expr = Expr::Load(Some(width), Box::new(address));
         }
         let number = self.stops.next_number();
-        self.stops.watches.push(Watch { number, text: text.trim().to_string(), expr });
+        let (text, task) = (text.trim().to_string(), self.system.shown_task());
+        self.stops.watches.push(Watch { number, text, task, expr });
         Ok(self.stops.watches.last().expect("pushed just now"))
     }
 
@@ -202,6 +209,22 @@ impl Session {
         self.stops.change.as_ref()
     }
 
+    /// Lets a breakpoint stop one task alone, or any again.
+    ///
+    /// # Errors
+    ///
+    /// If there is none of this number.
+    pub fn set_breakpoint_task(
+        &mut self,
+        number: u32,
+        task: Option<TaskId>,
+    ) -> Result<(), SessionError> {
+        let mut breakpoints = self.stops.breakpoints.iter_mut();
+        let breakpoint = breakpoints.find(|breakpoint| breakpoint.number == number);
+        breakpoint.ok_or(SessionError::NoBreakpoint(number))?.task = task;
+        Ok(())
+    }
+
     /// Takes a breakpoint or a watch away.
     ///
     /// # Errors
@@ -221,16 +244,17 @@ impl Session {
     /// Notes that the program has arrived at an address. The breakpoint that stops it there, if one does;
     /// a condition without a value holds.
     pub(crate) fn arrive(&mut self, pc: u64) -> Option<u32> {
-        let moment = self.process.executed();
-        let (image, process) = (&self.image, &mut self.process);
+        let moment = self.system.executed();
+        let (image, system) = (&self.image, &mut self.system);
         let mut stopped = None;
         for breakpoint in &mut self.stops.breakpoints {
-            if !breakpoint.addresses.contains(&pc) {
+            let is_other = breakpoint.task.is_some_and(|task| task != system.running_task());
+            if is_other || !breakpoint.addresses.contains(&pc) {
                 continue;
             }
             let holds = match &breakpoint.condition {
                 None => true,
-                Some((_, expr)) => evaluate::value(image, process, expr)
+                Some((_, expr)) => evaluate::value(image, system, expr)
                     .map_or(true, |evaluated| evaluated.value != 0),
             };
             if !holds {
@@ -246,17 +270,27 @@ impl Session {
 
     /// The values of the watched expressions now.
     pub(crate) fn watched_values(&mut self) -> Vec<Option<evaluate::Evaluated>> {
-        let (image, process) = (&self.image, &mut self.process);
-        let value = |watch: &Watch| evaluate::value(image, process, &watch.expr).ok();
-        self.stops.watches.iter().map(value).collect()
+        let (image, system) = (&self.image, &mut self.system);
+        let shown = system.shown_task();
+        let value = |watch: &Watch| {
+            // Of a task that has ended nothing has a value.
+            let is_there = system.show_task(watch.task);
+            is_there.then(|| evaluate::value(image, system, &watch.expr).ok()).flatten()
+        };
+        let values = self.stops.watches.iter().map(value).collect();
+        self.system.show_task(shown);
+        values
     }
 
     /// What the watched expressions depend on now.
     pub(crate) fn watched(&mut self) -> sotto_machine::Watched {
         let mut watched = sotto_machine::Watched::default();
+        let shown = self.system.shown_task();
         for watch in &self.stops.watches {
-            evaluate::depends_on(&self.image, &mut self.process, &watch.expr, &mut watched);
+            self.system.show_task(watch.task);
+            evaluate::depends_on(&self.image, &mut self.system, &watch.expr, &mut watched);
         }
+        self.system.show_task(shown);
         watched
     }
 

@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use sotto_isa::{Arch, RegisterId, Storage, Width};
-use sotto_kernel::Process;
+use sotto_kernel::System;
 use sotto_object::{Image, MAX_REGISTERS, Variable, VariablePlace, VariableType};
 
 use crate::Session;
@@ -42,18 +42,18 @@ pub(crate) fn variable_named<'a>(image: &'a Image, pc: u64, name: &str) -> Optio
 /// Where a variable is now; `None` if it is nowhere, or at a place that was not understood.
 pub(crate) fn place_now(
     image: &Image,
-    process: &mut Process,
+    system: &mut System,
     variable: &Variable,
 ) -> Option<VariableNow> {
     let arch = image.arch;
-    let pc = process.machine.pc();
+    let pc = system.machine.pc();
     Some(match variable.place_at(pc)? {
         VariablePlace::Address(address) => VariableNow::Memory(address),
         VariablePlace::Frame(offset) => {
-            VariableNow::Memory(frame_address(image, process)?.wrapping_add_signed(offset))
+            VariableNow::Memory(frame_address(image, system)?.wrapping_add_signed(offset))
         }
         VariablePlace::Indirect(number, offset) => {
-            let register = process.machine.register(storage_of(arch, number)?);
+            let register = system.machine.register(storage_of(arch, number)?);
             VariableNow::Memory(register.wrapping_add_signed(offset))
         }
         VariablePlace::Register(number) => match storage_of(arch, number) {
@@ -73,8 +73,8 @@ fn storage_of(arch: Arch, number: u16) -> Option<Storage> {
 }
 
 /// The canonical frame address of the routine that is running, by its unwind table.
-fn frame_address(image: &Image, process: &Process) -> Option<u64> {
-    let machine = &process.machine;
+fn frame_address(image: &Image, system: &System) -> Option<u64> {
+    let machine = &system.machine;
     let registers = dwarf_registers(machine);
     let read = |address: u64, bytes: u8| word_at(machine, address, bytes);
     image.caller(machine.pc(), &registers, &read).map(|caller| caller.frame_address)
@@ -106,9 +106,9 @@ impl Session {
 
     /// The address and width of a variable that is one number and is in memory now.
     pub(crate) fn variable_in_memory(&mut self, name: &str) -> Option<(u64, Width)> {
-        let variable = variable_named(&self.image, self.process.machine.pc(), name)?;
+        let variable = variable_named(&self.image, self.system.machine.pc(), name)?;
         let width = width_of(variable.kind)?;
-        match place_now(&self.image, &mut self.process, variable)? {
+        match place_now(&self.image, &mut self.system, variable)? {
             VariableNow::Memory(address) => Some((address, width)),
             _ => None,
         }
@@ -139,13 +139,13 @@ impl Session {
 
     /// Where a variable is now, in words.
     fn variable_place(&mut self, name: &str) -> Option<String> {
-        let variable = variable_named(&self.image, self.process.machine.pc(), name)?;
-        let now = place_now(&self.image, &mut self.process, variable)?;
+        let variable = variable_named(&self.image, self.system.machine.pc(), name)?;
+        let now = place_now(&self.image, &mut self.system, variable)?;
         let arch = self.arch();
         Some(match now {
             VariableNow::Memory(address) => {
                 let pointer = self.register(arch.stack_pointer());
-                let region = self.process.machine.memory().region_at(address);
+                let region = self.system.machine.memory().region_at(address);
                 let is_near = region.is_some_and(|r| r.start <= pointer && pointer < r.end);
                 let name = arch.storage_name(arch.stack_pointer());
                 match address.wrapping_sub(pointer) as i64 {

@@ -43,7 +43,7 @@ fn address_for_number<'a>(
 impl Session {
     /// The system calls about which there is something to say since this was last asked, each thing once.
     pub fn take_noticed(&mut self) -> Vec<RepeatedNotice> {
-        let mut noticed = self.process_mut().take_noticed();
+        let mut noticed = self.system_mut().take_noticed();
         for RepeatedNotice { call, .. } in &mut noticed {
             call.notice = notice(call, self.image());
         }

@@ -43,7 +43,7 @@ impl Session {
         let step = self.arch().code_alignment();
         let mut bytes = [0; 4];
         let bytes = &mut bytes[..step as usize];
-        let machine = &mut self.process.machine;
+        let machine = &mut self.system.machine;
         // Behind the code of a program its page goes on, with nothing that is fetched.
         let in_image = self.image.segment_at(address).is_some_and(|segment| segment.exec);
         let page = self.image.segment_at(address & !0xfff).is_some();

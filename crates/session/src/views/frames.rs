@@ -119,10 +119,10 @@ impl Session {
     fn followed(&self) -> Vec<Frame> {
         let arch = self.arch();
         let slot = arch.return_address_slot();
-        let pointer = self.process.machine.register(arch.stack_pointer());
-        let calls = self.process.machine.calls();
+        let pointer = self.system.machine.register(arch.stack_pointer());
+        let calls = self.system.machine.calls();
         let mut frames = Vec::new();
-        let mut at = self.process.machine.pc();
+        let mut at = self.system.machine.pc();
         let mut start = pointer;
         for call in calls.iter().rev() {
             let entry = self.place(call.routine);
@@ -169,7 +169,7 @@ impl Session {
                 let at = self.register(self.arch().stack_pointer()).wrapping_add(offset);
                 let mut bytes = [0; 8];
                 let word = &mut bytes[..self.arch().address_bytes() as usize];
-                self.process.machine.memory_mut().read_bytes(at, word).ok()?;
+                self.system.machine.memory_mut().read_bytes(at, word).ok()?;
                 Some(u64::from_le_bytes(bytes))
             }
         }
@@ -197,7 +197,7 @@ impl Session {
 
     /// What the code of a routine says of its frame.
     pub(crate) fn frame_uses(&mut self, routine: u64) -> FrameUses {
-        let machine = &mut self.process.machine;
+        let machine = &mut self.system.machine;
         frame_uses(machine.arch(), routine, |at| machine.instruction_at(at).ok())
     }
 
@@ -206,7 +206,7 @@ impl Session {
         let mut code = Vec::new();
         let mut at = routine;
         while code.len() < SCANNED {
-            let Ok(instruction) = self.process.machine.instruction_at(at) else { break };
+            let Ok(instruction) = self.system.machine.instruction_at(at) else { break };
             at = instruction.end();
             let control = instruction.control();
             code.push(instruction);

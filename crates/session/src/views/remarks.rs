@@ -4,14 +4,14 @@
 
 use sotto_isa::x86::storage::{RAX, RCX, RDX};
 use sotto_isa::{Control, Instruction, RegKind, Storage, Traits, Width, x86};
-use sotto_kernel::Process;
+use sotto_kernel::System;
 use sotto_machine::StepEffects;
 
 /// The remark about a step, if there is one.
 pub(crate) fn of_step(
     instruction: &Instruction,
     effects: &StepEffects,
-    after: &mut Process,
+    after: &mut System,
 ) -> Option<String> {
     negative_dividend(instruction, effects).or_else(|| lost_count(instruction, effects, after))
 }
@@ -45,7 +45,7 @@ fn negative_dividend(instruction: &Instruction, effects: &StepEffects) -> Option
 fn lost_count(
     instruction: &Instruction,
     effects: &StepEffects,
-    after: &mut Process,
+    after: &mut System,
 ) -> Option<String> {
     let destroyed = instruction.arch.convention().syscall_destroys;
     if !destroyed.iter().any(|(storage, _)| *storage == RCX) {

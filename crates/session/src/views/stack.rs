@@ -159,7 +159,7 @@ impl Session {
             let address = first.wrapping_add(width * index);
             let mut bytes = [0; 8];
             let slot = &mut bytes[..width as usize];
-            if self.process.machine.memory_mut().read_bytes(address, slot).is_ok() {
+            if self.system.machine.memory_mut().read_bytes(address, slot).is_ok() {
                 raw.push((address, u64::from_le_bytes(bytes)));
             }
         }
@@ -255,7 +255,7 @@ impl Session {
                 _ => SlotRole::Unknown,
             };
         };
-        let Ok(instruction) = self.process.machine.instruction_at(write.address) else {
+        let Ok(instruction) = self.system.machine.instruction_at(write.address) else {
             return SlotRole::Local;
         };
         let prologue = frame.is_some_and(|number| {
@@ -305,7 +305,7 @@ impl Session {
         // How far the stack pointer moves down from behind the instruction to the call.
         let (mut at, mut lower) = (writer.end(), 0);
         while at < call {
-            let Ok(next) = self.process.machine.instruction_at(at) else { return false };
+            let Ok(next) = self.system.machine.instruction_at(at) else { return false };
             if next.control() != Control::Next {
                 return false;
             }
@@ -351,7 +351,7 @@ impl Session {
     }
 
     fn slot_writer(&mut self, write: RangeWrite) -> Option<SlotWriter> {
-        let instruction = self.process.machine.instruction_at(write.address).ok()?;
+        let instruction = self.system.machine.instruction_at(write.address).ok()?;
         let instruction = self.instruction_text(&instruction);
         Some(SlotWriter { moment: write.moment, place: self.place(write.address), instruction })
     }
@@ -521,7 +521,7 @@ fn meaning(session: &mut Session, value: u64, role: &SlotRole) -> Option<String>
 /// The text at an address on the stack, quoted: an argument or a variable of the environment.
 fn text_at(session: &mut Session, address: u64) -> Option<String> {
     const LONGEST: u64 = 40;
-    let memory = session.process_mut().machine.memory_mut();
+    let memory = session.system_mut().machine.memory_mut();
     if memory.region_at(address)?.kind != RegionKind::Stack {
         return None;
     }
@@ -547,7 +547,7 @@ fn returns_from_call(session: &mut Session, address: u64, place: &Place) -> bool
         if place.symbol.is_none() {
             break;
         }
-        let Ok(instruction) = session.process_mut().machine.instruction_at(at) else { break };
+        let Ok(instruction) = session.system_mut().machine.instruction_at(at) else { break };
         at = instruction.end();
         if at >= address {
             return at == address && instruction.control() == Control::Call;
@@ -556,7 +556,7 @@ fn returns_from_call(session: &mut Session, address: u64, place: &Place) -> bool
     // Nothing between programs' own routines calls through a selector.
     (2..=7).any(|length| {
         let Some(start) = address.checked_sub(length) else { return false };
-        session.process_mut().machine.instruction_at(start).is_ok_and(|instruction| {
+        session.system_mut().machine.instruction_at(start).is_ok_and(|instruction| {
             instruction.control() == Control::Call
                 && instruction.end() == address
                 && !instruction

@@ -9,7 +9,7 @@ use sotto_isa::{
     OperandOrder, Reg, Storage, Width,
 };
 use sotto_kernel::SyscallAbi;
-use sotto_kernel::{KernelWrite, Process, SyscallReport, Termination};
+use sotto_kernel::{KernelWrite, SyscallReport, System, Termination};
 use sotto_machine::{FlagChange, FlagOrigin, RegionKind, Step, StepEffects};
 use sotto_object::{DatumKind, Image};
 
@@ -277,6 +277,9 @@ pub struct BranchReport {
 pub struct StepReport {
     /// Instructions completed after it.
     pub moment: u64,
+    /// The number of the task that executed it, if there are several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub task: Option<u32>,
     /// Where the instruction stands.
     pub place: Arc<Place>,
     /// The instruction as text.
@@ -313,6 +316,7 @@ impl Default for StepReport {
         let (place, instruction) = NOWHERE.clone();
         StepReport {
             moment: 0,
+            task: None,
             place,
             instruction,
             registers: Vec::new(),
@@ -429,7 +433,7 @@ pub(crate) fn describe_step(
     scene: &Scene<'_>,
     step: &Step,
     code: &CodeText,
-    after: &Process,
+    after: &System,
     report: &mut StepReport,
 ) {
     let &Scene { image, describe, symbol, compared } = scene;
@@ -541,11 +545,7 @@ fn choice(
 }
 
 /// What a system call wrote into memory: one value, or elements as wide as they were declared.
-pub(crate) fn kernel_write(
-    scene: &Scene<'_>,
-    write: &KernelWrite,
-    after: &Process,
-) -> MemoryReport {
+pub(crate) fn kernel_write(scene: &Scene<'_>, write: &KernelWrite, after: &System) -> MemoryReport {
     let &KernelWrite { address, bytes, .. } = write;
     let symbol = scene.image.symbol_before(address).map(|(symbol, _)| symbol);
     let declared =
@@ -650,28 +650,28 @@ fn runs(
 }
 
 /// An address on the stack, counted from the stack pointer.
-fn on_stack(process: &Process, address: u64) -> Option<OnStack> {
-    let region = process.machine.memory().region_at(address)?;
-    let stack_pointer = process.arch().stack_pointer();
+fn on_stack(system: &System, address: u64) -> Option<OnStack> {
+    let region = system.machine.memory().region_at(address)?;
+    let stack_pointer = system.arch().stack_pointer();
     (region.kind == RegionKind::Stack).then(|| OnStack {
-        register: process.arch().storage_name(stack_pointer),
-        offset: address.wrapping_sub(process.machine.register(stack_pointer)) as i64,
+        register: system.arch().storage_name(stack_pointer),
+        offset: address.wrapping_sub(system.machine.register(stack_pointer)) as i64,
     })
 }
 
 /// Whether a value is an address on the stack of a machine whose addresses would be negative numbers.
-fn is_high_stack(process: &Process, value: u64) -> bool {
-    let region = || process.machine.memory().region_at(value);
-    process.arch().address_bytes() == 4
+fn is_high_stack(system: &System, value: u64) -> bool {
+    let region = || system.machine.memory().region_at(value);
+    system.arch().address_bytes() == 4
         && region().is_some_and(|region| region.kind == RegionKind::Stack)
 }
 
 fn registers<'a>(
-    process: &'a Process,
+    system: &'a System,
     effects: &'a StepEffects,
     symbol: &'a dyn Fn(u64) -> Option<(Arc<str>, u64)>,
 ) -> impl Iterator<Item = RegisterReport> + 'a {
-    let arch = process.arch();
+    let arch = system.arch();
     effects.registers.iter().map(move |change| {
         let reg = change.reg;
         let (old, new) = (reg.part_of(change.old), reg.part_of(change.new));
@@ -688,7 +688,7 @@ fn registers<'a>(
             whole: (reg.width() < Width::W32 && change.new != new)
                 .then(|| NamedRegister { name: arch.storage_name(storage), value: change.new }),
             points_to: points_to.map(|(name, _)| name),
-            on_stack: reg.width() == Width::W32 && is_high_stack(process, new),
+            on_stack: reg.width() == Width::W32 && is_high_stack(system, new),
         }
     })
 }

@@ -37,7 +37,7 @@ const MAX_FRAMES: usize = 1 << 12;
 impl Session {
     /// Whether control came to where it is by a way that was not followed.
     pub(crate) fn came_unseen(&self) -> bool {
-        let machine = &self.process.machine;
+        let machine = &self.system.machine;
         let (arch, now, calls) = (self.arch(), self.moment(), machine.calls());
         let since = calls.last().map_or(0, |call| call.moment);
         let edited = |storage| {
@@ -59,7 +59,7 @@ impl Session {
     /// there. `None` if no table has the code that is being executed.
     pub(crate) fn unwound(&mut self, followed: &[Frame]) -> Option<Vec<Frame>> {
         let arch = self.arch();
-        let machine = &self.process.machine;
+        let machine = &self.system.machine;
         let mut registers = dwarf_registers(machine);
         let (mut at, mut start) = (machine.pc(), machine.register(arch.stack_pointer()));
         let mut frames: Vec<Frame> = Vec::new();
@@ -69,7 +69,7 @@ impl Session {
         while frames.len() < MAX_FRAMES {
             // A return address may be behind the end of its routine, if that ends with the call.
             let inside = at.wrapping_sub(u64::from(!frames.is_empty()));
-            let machine = &self.process.machine;
+            let machine = &self.system.machine;
             let read = |address: u64, bytes: u8| word_at(machine, address, bytes);
             let caller = self.image.caller(inside, &registers, &read);
             // A frame further in lies further down; where the return address is in a register, it may be empty.
@@ -135,7 +135,7 @@ impl Session {
         let call =
             self.arch().call_lengths().map(|length| return_address.wrapping_sub(length)).find(
                 |&at| {
-                    let found = self.process.machine.instruction_at(at);
+                    let found = self.system.machine.instruction_at(at);
                     found.is_ok_and(|i| i.control() == Control::Call && i.end() == return_address)
                 },
             );
@@ -145,7 +145,7 @@ impl Session {
     /// Where the outermost frame ends that starts at an address: where the program's stack pointer started, or
     /// there if that is another stack.
     pub(crate) fn outermost_end(&self, start: u64) -> u64 {
-        let memory = self.process.machine.memory();
+        let memory = self.system.machine.memory();
         let region = |address| memory.region_at(address).map(|region| region.start);
         let base = self.stack_base();
         if region(base) == region(start) { base.max(start) } else { start }

@@ -230,7 +230,7 @@ impl Session {
         const LONGEST: u64 = 256;
         let mut text = String::from("\"");
         for at in address..address.saturating_add(LONGEST) {
-            match self.process.machine.memory_mut().read::<1>(at) {
+            match self.system.machine.memory_mut().read::<1>(at) {
                 Ok([0]) => return text + "\"",
                 Ok([byte]) => text.extend(byte.escape_ascii().map(char::from)),
                 Err(_) if at == address => return format!("{address:#x} cannot be read"),
@@ -279,7 +279,7 @@ impl Session {
             let start = address.wrapping_add(first * width.bytes());
             let elements = per_line.min(count - first);
             let mut bytes = vec![0; (elements * width.bytes()) as usize];
-            self.process
+            self.system
                 .machine
                 .memory_mut()
                 .read_bytes(start, &mut bytes)
@@ -313,7 +313,7 @@ impl Session {
         &mut self,
         expr: &sotto_asm::Expr,
     ) -> Result<evaluate::Evaluated, EvaluateError> {
-        evaluate::value(&self.image, &mut self.process, expr)
+        evaluate::value(&self.image, &mut self.system, expr)
     }
 }
 

@@ -1,7 +1,7 @@
 //! Programs of the benches: assembled and linked, and run to their end.
 
 use sotto_asm::{Options, Source, assemble};
-use sotto_kernel::{Process, Startup, Stop, Termination};
+use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_object::{Image, LinkOptions, link};
 
 /// The linked program of a source.
@@ -14,11 +14,11 @@ pub fn image(text: &str) -> Image {
 /// Runs a program to its end; its status and the number of instructions.
 pub fn emulate(image: &Image) -> (i32, u64) {
     let startup = Startup::with_arguments(["bench"]);
-    let mut process = Process::start(image, &startup).expect("the arguments are short");
+    let mut system = System::start(image, &startup).expect("the arguments are short");
     loop {
-        if let Stop::Terminated(ending) = process.run(u64::MAX).stop {
+        if let Stop::Terminated(ending) = system.run(u64::MAX).stop {
             let Termination::Exited(status) = ending else { panic!("{ending:?}") };
-            return (status, process.executed());
+            return (status, system.executed());
         }
     }
 }

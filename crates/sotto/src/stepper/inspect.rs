@@ -90,7 +90,7 @@ impl Commander {
     /// A vector register, read in every way.
     fn vector(&mut self, name: &str, reg: Reg) {
         let Some(id) = reg.id() else { return };
-        let whole = self.session.process().machine.bank_register(id);
+        let whole = self.session.system().machine.bank_register(id);
         // What the name stands for: the lowest bits of the register.
         let bits = reg.width().bits();
         let value = RegisterValue::from(whole.low_128() & u128::MAX >> (128 - bits));
@@ -112,7 +112,7 @@ impl Commander {
     /// All vector registers, in hex.
     fn vectors(&mut self) -> Result<(), CommandError> {
         let arch = self.session.arch();
-        let machine = &self.session.process().machine;
+        let machine = &self.session.system().machine;
         let value = |id| format!("{:#x}", machine.bank_register(id));
         let registers = arch.bank_registers();
         let vectors: Vec<(String, String)> =
@@ -125,7 +125,7 @@ impl Commander {
     }
 
     fn flag_answers(&self) -> Vec<FlagAnswer> {
-        let flags = self.session.process().machine.flags();
+        let flags = self.session.system().machine.flags();
         let all = self.session.arch().flags().iter();
         all.map(|info| FlagAnswer {
             name: info.name,
@@ -225,9 +225,9 @@ impl Commander {
 
     /// What the program wrote from a byte on, at most so many bytes from its end.
     pub(crate) fn output_from(&self, from: u64, most: u64) -> OutputText {
-        let process = self.session.process();
-        let first = from.max(process.output_bytes().saturating_sub(most));
-        let pieces = process.output_since(first, most).into_iter();
+        let system = self.session.system();
+        let first = from.max(system.output_bytes().saturating_sub(most));
+        let pieces = system.output_since(first, most).into_iter();
         let bytes: Vec<u8> = pieces.flat_map(|piece| piece.bytes).collect();
         OutputText::of(&bytes, first - from)
     }
@@ -236,7 +236,7 @@ impl Commander {
     pub(crate) fn output(&mut self) {
         /// Bytes that are shown, from the end.
         const MOST: u64 = 1 << 20;
-        let lost = self.session.process().lost_output();
+        let lost = self.session.system().lost_output();
         if lost > 0 {
             self.complain(&format!("{} of output could not be kept", render::byte_count(lost)));
         }

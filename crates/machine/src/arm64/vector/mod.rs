@@ -13,7 +13,7 @@ use sotto_isa::Width;
 
 use crate::arm64::Cpu;
 use crate::arm64::op::Op;
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::float::softfloat::{
     DENORMAL, Env, INVALID, OVERFLOW, PRECISION, UNDERFLOW, ZERO_DIVIDE,
 };

@@ -9,7 +9,7 @@ use sotto_isa::{FlagSet, Operand, Operands, RegKind, Width};
 use super::{Context, IXC, VectorOp, element, float};
 use crate::arm64::Cpu;
 use crate::arm64::op::{Op, Run};
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 use crate::float::softfloat::{Arithmetic, F32, F64, HostFormat};
 use crate::{Memory, Observer};
 
@@ -126,7 +126,7 @@ fn quick<const OP: usize, F: HostFormat, O: Observer>(
         let (a, b) = (cpu.vector(op.n) as u64 & mask, cpu.vector(op.m) as u64 & mask);
         if let Some(value) = float::quick::<F>(QUICK[OP], a, b) {
             cpu.set_vector(op.d, u128::from(value));
-            return Ok(crate::code::cpu::Flow::Next);
+            return Ok(crate::code::processor::Flow::Next);
         }
     }
     super::run(cpu, memory, op, observer)

@@ -6,7 +6,7 @@
 use sotto_isa::FlagSet;
 use sotto_isa::x86::{flag, masked_count};
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags;
 use crate::x86::flags::Kind;
 pub(crate) use crate::x86::integer::jumps::*;
@@ -14,7 +14,7 @@ pub(crate) use crate::x86::integer::products::*;
 pub(crate) use crate::x86::integer::stack::*;
 use crate::x86::op::Op;
 pub(crate) use crate::x86::operands::*;
-use crate::x86::{ALWAYS_SET, Cpu, R11, RAX, RBP, RCX, RDX, RSP};
+use crate::x86::{Cpu, RAX, RBP, RDX, RSP};
 use crate::{Fault, Memory, Observer};
 
 /// A two-operand operation that sets flags.
@@ -442,10 +442,7 @@ pub(crate) fn nop<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O
     Ok(Flow::Next)
 }
 
-pub(crate) fn syscall<O: Observer>(cpu: &mut Cpu, _: &mut Memory, op: &Op<O>, _: &mut O) -> Result {
-    cpu.before_syscall = [cpu.regs[RCX], cpu.regs[R11]];
-    cpu.regs[RCX] = op.next;
-    cpu.regs[R11] = u64::from((cpu.flags.value() | cpu.control).0) | ALWAYS_SET;
+pub(crate) fn syscall<O: Observer>(_: &mut Cpu, _: &mut Memory, _: &Op<O>, _: &mut O) -> Result {
     Ok(Flow::Syscall)
 }
 

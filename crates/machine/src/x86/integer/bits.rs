@@ -3,7 +3,7 @@
 use sotto_isa::x86::{flag, masked_count};
 use sotto_isa::{FlagSet, Width};
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::when;
 use crate::x86::integer::arithmetic::{B32, B64, Operand, Size, next};
 use crate::x86::op::Op;

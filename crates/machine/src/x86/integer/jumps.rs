@@ -2,7 +2,7 @@
 
 use sotto_isa::x86::Cond;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::integer::stack::{above, next, push_value, top_value};
 use crate::x86::op::Op;
 use crate::x86::operands::{B8, Operand, Size};

@@ -5,7 +5,7 @@
 use sotto_isa::FlagSet;
 use sotto_isa::x86::flag;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::{of_result, when};
 use crate::x86::integer::arithmetic::{B8, B16, Mem, Size, above, by_segment, next, of_stack};
 use crate::x86::op::Op;

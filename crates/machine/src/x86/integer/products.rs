@@ -2,7 +2,7 @@
 
 use sotto_isa::Width;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::Kind;
 use crate::x86::op::Op;
 use crate::x86::operands::{B16, Operand, Size};

@@ -1,6 +1,6 @@
 //! Pushing and popping values, and what comes after an operation that may have written memory.
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::operands::*;
 use crate::x86::{Cpu, RSP};
 use crate::{Memory, Observer};

@@ -5,7 +5,7 @@
 
 use sotto_isa::x86::{Repeat, StringOp, flag};
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::Kind;
 use crate::x86::integer::arithmetic::{B16, B32, Size, by_segment};
 use crate::x86::op::Op;

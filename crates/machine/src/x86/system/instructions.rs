@@ -3,7 +3,7 @@
 use sotto_isa::FlagSet;
 use sotto_isa::x86::flag;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::when;
 use crate::x86::integer::arithmetic::{
     B8, B64, Mem, Operand, Size, above, by_segment, next, of_stack, push_value, top_value,
@@ -163,7 +163,7 @@ pub(crate) fn rdtsc<const WITH_NUMBER: bool, O: Observer>(
     _: &Op<O>,
     _: &mut O,
 ) -> Result {
-    let clock = cpu.time_and_entropy.clock;
+    let clock = cpu.time_and_entropy.now();
     cpu.regs[RAX] = clock & 0xffff_ffff;
     cpu.regs[RDX] = clock >> 32;
     if WITH_NUMBER {

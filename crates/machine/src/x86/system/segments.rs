@@ -5,7 +5,7 @@
 use sotto_isa::x86::flag;
 use sotto_isa::{Arch, Width};
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::integer::arithmetic::{
     B16, Mem, NO_SEGMENT, Operand, Size, above, by_segment, next, of_stack, push_value, top_value,
 };

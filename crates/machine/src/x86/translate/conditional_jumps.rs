@@ -2,7 +2,7 @@
 
 use sotto_isa::x86::Cond;
 
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 use crate::x86::Cpu;
 use crate::x86::integer::arithmetic;
 use crate::x86::op::{Op, Run};

@@ -8,7 +8,7 @@ use sotto_isa::Instruction;
 use sotto_isa::Width;
 use sotto_isa::x86::{Cond, Meaning, form, operand_width};
 
-use crate::code::cpu::Result;
+use crate::code::processor::Result;
 use crate::x86::Cpu;
 use crate::x86::integer::arithmetic;
 use crate::x86::integer::arithmetic::{

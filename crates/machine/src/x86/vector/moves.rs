@@ -2,7 +2,7 @@
 
 use sotto_isa::x86::flag;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::flags::when;
 use crate::x86::integer::arithmetic::{Mem, Operand, Size, by_segment, next};
 use crate::x86::op::Op;

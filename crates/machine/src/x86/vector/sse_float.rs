@@ -8,7 +8,7 @@ use std::cmp::Ordering;
 use sotto_isa::x86::flag;
 use sotto_isa::x86::vector::{FloatOp, Shape};
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::float::estimate;
 use crate::float::softfloat;
 use crate::float::softfloat::{

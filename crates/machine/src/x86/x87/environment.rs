@@ -5,7 +5,7 @@
 
 use sotto_isa::x86::X87;
 
-use crate::code::cpu::{Flow, Result};
+use crate::code::processor::{Flow, Result};
 use crate::x86::Cpu;
 use crate::x86::integer::arithmetic::{B16, Mem, Operand, next};
 use crate::x86::op::Op;

@@ -402,7 +402,7 @@ impl Commander {
 
     /// Output that was taken back will be shown again.
     fn went_back(&mut self) {
-        self.output_shown = self.output_shown.min(self.session.process().output_bytes());
+        self.output_shown = self.output_shown.min(self.session.system().output_bytes());
     }
 
     fn step(&mut self, count: u64) {
@@ -418,11 +418,11 @@ impl Commander {
                 }
             }
             // A person sees it in the report of the call.
-            if self.as_json && self.output_shown < self.session.process().output_bytes() {
+            if self.as_json && self.output_shown < self.session.system().output_bytes() {
                 let output = self.output_from(self.output_shown, u64::MAX);
                 self.tell(&Answer::Output(output));
             }
-            self.output_shown = self.session.process().output_bytes();
+            self.output_shown = self.session.system().output_bytes();
             if reason != StopReason::Done {
                 return self.show_stop(reason);
             }
@@ -480,7 +480,7 @@ impl Commander {
         let instructions = self.session.moment().saturating_sub(before);
         self.tell(&Answer::Ran { instructions });
         let output = self.output_from(self.output_shown, MOST);
-        self.output_shown = self.session.process().output_bytes();
+        self.output_shown = self.session.system().output_bytes();
         if !output.text.is_empty() || output.left_out > 0 {
             self.tell(&Answer::Output(output));
         }
@@ -506,7 +506,7 @@ impl Commander {
             }
             StopReason::Limit => (StopTag::Limit, None, Some("stopped at the limit".to_string())),
             StopReason::MemoryLimit => {
-                let limit = render::byte_count(self.session.process().memory_limit());
+                let limit = render::byte_count(self.session.system().memory_limit());
                 let words =
                     format!("the program wants more memory than the {limit} that it may have");
                 (StopTag::MemoryLimit, None, Some(words))
@@ -719,16 +719,16 @@ impl Commander {
     }
 
     fn feed(&mut self, text: Option<&[u8]>) -> Result<(), CommandError> {
-        let process = self.session.process_mut();
+        let system = self.session.system_mut();
         let told = match text {
             Some(text) => {
-                if !process.give_input(text) {
+                if !system.give_input(text) {
                     return Err("the input has ended already".into());
                 }
                 "the program will read it when it goes on"
             }
             None => {
-                process.close_input();
+                system.close_input();
                 "the input ends here"
             }
         };
@@ -773,7 +773,7 @@ impl Commander {
         let told = session.take_over(&mut self.session, LIMIT, &interrupt::asked);
         self.session = session;
         self.check_anew();
-        self.output_shown = self.session.process().output_bytes();
+        self.output_shown = self.session.system().output_bytes();
         for lost in &told.lost {
             self.complain(lost);
         }

@@ -307,8 +307,8 @@ impl ViewModel {
         at: u64,
         effects: &HashMap<u64, String>,
     ) -> Option<(CodeLine, u64)> {
-        let instruction = session.process_mut().machine.instruction_at(at).ok()?;
-        let next = session.process().machine.pc();
+        let instruction = session.system_mut().machine.instruction_at(at).ok()?;
+        let next = session.system().machine.pc();
         let row = CodeLine {
             label: format!("{at:x}"),
             text: session.instruction_text(&instruction),
@@ -324,7 +324,7 @@ impl ViewModel {
     /// Instructions around the next one, where no source is known.
     fn instructions(&mut self, session: &mut Session, wanted: &ViewRequest, trail: &[&StepReport]) {
         const BEFORE: usize = 4096;
-        let pc = session.process().machine.pc();
+        let pc = session.system().machine.pc();
         let effects: HashMap<u64, String> =
             trail.iter().map(|report| (report.place.address, brief(report))).collect();
         // Code is decoded from the symbol before, so that the instructions are the ones that are executed.
@@ -401,7 +401,7 @@ impl ViewModel {
             );
             before.registers = values.map(|(row, storage)| (storage, row.value)).collect();
         }
-        let flags = session.process().machine.flags();
+        let flags = session.system().machine.flags();
         for info in arch.flags() {
             let report = |report: Option<&StepReport>| {
                 let flag = report?.flags.iter().find(|flag| flag.name == info.name)?;
@@ -435,7 +435,7 @@ impl ViewModel {
             before.lanes = Some(instruction.lanes());
         }
         let lanes = before.lanes.unwrap_or(Lanes::new(LaneKind::Bits, Width::W64));
-        let machine = &session.process().machine;
+        let machine = &session.system().machine;
         let registers = session.arch().bank_registers();
         let values: Vec<(Reg, RegisterValue)> =
             registers.map(|(id, reg)| (reg, machine.bank_register(id))).collect();
@@ -558,9 +558,9 @@ fn state(session: &Session) -> Option<String> {
 
 /// The end of what the program wrote, by lines.
 fn output(session: &Session) -> Vec<String> {
-    let process = session.process();
-    let from = process.output_bytes().saturating_sub(OUTPUT as u64);
-    let pieces = process.output_since(from, OUTPUT as u64);
+    let system = session.system();
+    let from = system.output_bytes().saturating_sub(OUTPUT as u64);
+    let pieces = system.output_since(from, OUTPUT as u64);
     let bytes: Vec<u8> = pieces.into_iter().flat_map(|piece| piece.bytes).collect();
     String::from_utf8_lossy(&bytes).lines().map(str::to_string).collect()
 }

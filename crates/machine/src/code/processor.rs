@@ -21,12 +21,26 @@ pub(crate) enum Flow {
     Leave,
     /// To the same operation again: its instruction is not completed, and goes on from where the registers are.
     Again,
-    /// Into the kernel; the program counter is at the next instruction.
+    /// Into the kernel: the instruction is completed by [`Processor::complete_syscall`], once the kernel has answered.
     Syscall,
     /// Into the kernel by the door of 32-bit programs.
     Syscall32,
     /// Into the kernel by SYSENTER, whose way back is the kernel's affair.
     Sysenter,
+}
+
+impl Flow {
+    /// What running stops for, if the instruction is not completed.
+    #[inline]
+    pub fn event(self) -> Option<Event> {
+        match self {
+            Flow::Next | Flow::Jump | Flow::Leave => None,
+            Flow::Again => Some(Event::Unfinished),
+            Flow::Syscall => Some(Event::Syscall),
+            Flow::Syscall32 => Some(Event::Syscall32),
+            Flow::Sysenter => Some(Event::Sysenter),
+        }
+    }
 }
 
 pub(crate) type Result<T = Flow> = std::result::Result<T, Box<Fault>>;
@@ -43,17 +57,24 @@ pub(crate) struct BlockKey(pub u64);
 pub(crate) struct TimeAndEntropy {
     /// Instructions completed before the one that asks.
     pub clock: u64,
+    /// Nanoseconds that passed while nothing was executed.
+    pub idle: u64,
     /// State of the generator.
     pub random: u64,
 }
 
 impl Default for TimeAndEntropy {
     fn default() -> TimeAndEntropy {
-        TimeAndEntropy { clock: 0, random: 1 }
+        TimeAndEntropy { clock: 0, idle: 0, random: 1 }
     }
 }
 
 impl TimeAndEntropy {
+    /// Nanoseconds since the start: one for each instruction, and those in which nothing was executed.
+    pub fn now(&self) -> u64 {
+        self.clock.saturating_add(self.idle)
+    }
+
     /// The next random number.
     pub fn next_random(&mut self) -> u64 {
         let mut generator = SplitMix64(self.random);
@@ -64,7 +85,7 @@ impl TimeAndEntropy {
 }
 
 /// A processor: its registers, and how it carries out instructions.
-pub(crate) trait Cpu {
+pub(crate) trait Processor {
     /// A compact operation, for a given observer.
     type Op<O: Observer>;
 
@@ -107,8 +128,8 @@ pub(crate) trait Cpu {
     fn asks_clock(_: &Instruction) -> bool {
         false
     }
-    /// Puts back the registers that the instruction which made the last system call has written.
-    fn undo_syscall(&mut self) {}
+    /// Does to registers what the instruction that makes a system call does when the program goes on at `next`.
+    fn complete_syscall(&mut self, event: Event, next: u64);
     fn pc(&self) -> u64;
     /// What the block at the program counter is found by.
     #[inline]
@@ -127,11 +148,11 @@ pub enum Event {
     Paused,
     /// The same in the middle of an instruction, which is not completed.
     Unfinished,
-    /// A system call instruction was executed; the program counter is after it.
+    /// The next instruction makes a system call. It is completed by [`Machine::complete_syscall`](crate::Machine).
     Syscall,
-    /// `int 0x80` was executed: a system call by the table of 32-bit x86.
+    /// The same of `int 0x80`: a system call by the table of 32-bit x86.
     Syscall32,
-    /// SYSENTER was executed: the same, and the kernel says where the program goes on.
+    /// The same of SYSENTER; the kernel says where the program goes on.
     Sysenter,
     /// An instruction wrote what is watched.
     Written,

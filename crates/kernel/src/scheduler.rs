@@ -1,0 +1,192 @@
+//! Whose turn it is: tasks take turns, each of so many instructions.
+//!
+//! Nothing but the run itself decides when turns change, so that executing again changes them at the same moments.
+
+use crate::stop::Stop;
+use crate::system::System;
+use crate::task::{Task, TaskId, Wait};
+
+/// Instructions of a turn.
+const TURN: u64 = 10_000;
+
+/// The tasks and their turns.
+#[derive(Clone)]
+pub(crate) struct Scheduler {
+    /// The tasks, in the order in which they take turns; there is at least one.
+    pub tasks: Vec<Task>,
+    /// The one that is to execute the next instruction.
+    pub running: usize,
+    /// The one whose registers are in the machine.
+    pub shown: usize,
+    /// Instructions of a turn.
+    turn: u64,
+    /// Instructions left of this turn.
+    left: u64,
+}
+
+impl Scheduler {
+    pub fn new(first: TaskId) -> Scheduler {
+        let tasks = vec![Task::new(first, None)];
+        Scheduler { tasks, running: 0, shown: 0, turn: TURN, left: TURN }
+    }
+
+    /// The task that is to execute the next instruction.
+    pub fn current(&mut self) -> &mut Task {
+        &mut self.tasks[self.running]
+    }
+
+    /// Instructions that may be executed before the turn changes.
+    pub fn left(&self) -> u64 {
+        if self.tasks.len() > 1 { self.left } else { u64::MAX }
+    }
+
+    /// Bytes that a snapshot of it takes.
+    pub fn bytes(&self) -> usize {
+        self.tasks.iter().map(Task::bytes).sum()
+    }
+}
+
+impl System {
+    /// The tasks, in the order in which they take turns.
+    pub fn tasks(&self) -> impl Iterator<Item = TaskId> {
+        self.scheduler.tasks.iter().map(|task| task.id)
+    }
+
+    /// The task that is to execute the next instruction.
+    pub fn running_task(&self) -> TaskId {
+        self.scheduler.tasks[self.scheduler.running].id
+    }
+
+    /// The task whose registers and calls [`System::machine`] has.
+    pub fn shown_task(&self) -> TaskId {
+        self.scheduler.tasks[self.scheduler.shown].id
+    }
+
+    /// What a task waits for, if it does.
+    pub fn wait_of(&self, id: TaskId) -> Option<Wait> {
+        self.scheduler.tasks.iter().find(|task| task.id == id)?.wait
+    }
+
+    /// Puts a task's registers and calls into the machine, to be looked at and changed; running goes on with the task
+    /// whose turn it is. `false` if there is no such task.
+    pub fn show_task(&mut self, id: TaskId) -> bool {
+        let found = self.scheduler.tasks.iter().position(|task| task.id == id);
+        found.inspect(|&index| self.show(index)).is_some()
+    }
+
+    /// Puts the registers of the task into the machine whose turn it is.
+    pub fn show_running(&mut self) {
+        self.show(self.scheduler.running);
+    }
+
+    fn show(&mut self, index: usize) {
+        let Scheduler { tasks, shown, .. } = &mut self.scheduler;
+        let Some(mut cpu) = tasks[index].cpu.take() else { return };
+        self.machine.swap_cpu(&mut cpu);
+        tasks[*shown].cpu = Some(cpu);
+        *shown = index;
+    }
+
+    /// Adds a task to the process that starts at an address, with registers as the running one has them but for the stack
+    /// pointer.
+    pub fn add_task(&mut self, start: u64, stack_pointer: u64) -> TaskId {
+        self.show_running();
+        let (pc, sp) = (self.arch().pc(), self.arch().stack_pointer());
+        let last = self.scheduler.tasks.iter().map(|task| task.id.0).max().unwrap_or_default();
+        let id = TaskId(last + 1);
+        self.scheduler.tasks.push(Task::new(id, Some(self.machine.cpu().without_calls())));
+        self.show_task(id);
+        self.machine.set_register(pc, start);
+        self.machine.set_register(sp, stack_pointer);
+        self.show_running();
+        id
+    }
+
+    /// Sets how many instructions a turn has, from the next one on.
+    pub fn set_turn(&mut self, instructions: u64) {
+        self.scheduler.turn = instructions.max(1);
+        self.scheduler.left = self.scheduler.turn;
+    }
+
+    /// Counts instructions that the running task completed, and changes turns when the turn is used up; whether it is.
+    pub(crate) fn count_turn(&mut self, executed: u64) -> bool {
+        if self.scheduler.tasks.len() == 1 {
+            return false;
+        }
+        self.scheduler.left = self.scheduler.left.saturating_sub(executed);
+        let is_over = self.scheduler.left == 0;
+        if is_over {
+            self.change_turn();
+        }
+        is_over
+    }
+
+    /// Gives the turn to the next task that can go on, which may be the same again. `false` if none can.
+    fn change_turn(&mut self) -> bool {
+        let (count, running) = (self.scheduler.tasks.len(), self.scheduler.running);
+        let order = (1..=count).map(|distance| (running + distance) % count);
+        let now = self.machine.time();
+        let mut order = order.filter(|&index| match self.scheduler.tasks[index].wait {
+            None => true,
+            Some(Wait::Until(time)) => time <= now,
+            Some(Wait::Input) => false,
+        });
+        let next = order.next();
+        if let Some(next) = next {
+            self.give_turn(next);
+        }
+        next.is_some()
+    }
+
+    fn give_turn(&mut self, index: usize) {
+        self.scheduler.running = index;
+        self.scheduler.left = self.scheduler.turn;
+        self.show(index);
+    }
+
+    /// Sees to it that the task whose turn it is can go on, and if all wait, lets time pass up to the first of the
+    /// times that they wait for. A stop if that needs something from outside.
+    pub(crate) fn schedule(&mut self) -> Option<Stop> {
+        self.show_running();
+        let wait = self.scheduler.current().wait;
+        match wait {
+            None => return None,
+            Some(Wait::Input) if self.peek_input(1).is_none() => return Some(Stop::NeedsInput),
+            Some(Wait::Input) => return None,
+            Some(Wait::Until(time)) if time <= self.machine.time() => return None,
+            Some(Wait::Until(_)) => {}
+        }
+        if self.change_turn() {
+            return None;
+        }
+        let times = self.scheduler.tasks.iter().enumerate();
+        let times = times.filter_map(|(index, task)| match task.wait {
+            Some(Wait::Until(time)) => Some((time, index)),
+            _ => None,
+        });
+        let (time, first) = times.min()?;
+        let now = self.machine.time();
+        self.machine.pass_idle_time(time.saturating_sub(now));
+        self.give_turn(first);
+        None
+    }
+
+    /// Takes the running task away, if there are others; whether there were.
+    pub(crate) fn end_task(&mut self) -> bool {
+        let ended = self.scheduler.running;
+        if self.scheduler.tasks.len() == 1 {
+            return false;
+        }
+        if !self.change_turn() || self.scheduler.running == ended {
+            let next = (ended + 1) % self.scheduler.tasks.len();
+            self.give_turn(next);
+        }
+        self.scheduler.tasks.remove(ended);
+        let Scheduler { running, shown, .. } = &mut self.scheduler;
+        if *running > ended {
+            *running -= 1;
+        }
+        *shown = *running;
+        true
+    }
+}

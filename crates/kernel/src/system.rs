@@ -1,0 +1,282 @@
+//! The system: everything that a program can observe of a computer and its kernel.
+
+use std::sync::Arc;
+
+use sotto_isa::Arch;
+use sotto_machine::{Machine, Snapshot};
+use sotto_object::Image;
+
+use crate::calls::identity::PROCESS;
+use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
+use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
+use crate::process::Process;
+use crate::report::{CompletedCall, KernelWrite, RepeatedNotice};
+use crate::scheduler::Scheduler;
+use crate::stop::Termination;
+use crate::task::TaskId;
+
+/// Gives input piece by piece, and `None` at its end.
+pub type InputSource = Box<dyn FnMut() -> Option<Vec<u8>> + Send>;
+
+/// A program with all that it can observe: its process, the tasks of it, time, input and output.
+pub struct System {
+    /// The memory of the process, and the registers and calls of the task that is shown; see [`System::show_task`].
+    pub machine: Machine,
+    pub(crate) process: Process,
+    pub(crate) scheduler: Scheduler,
+    /// Instructions completed since the start, by all tasks.
+    pub(crate) executed: u64,
+    pub(crate) ending: Option<Termination>,
+    pub(crate) input: InputLog,
+    /// Where input comes from when it is wanted.
+    pub(crate) input_source: Option<InputSource>,
+    /// Bytes of input that were read.
+    pub(crate) input_taken: u64,
+    pub(crate) output: OutputLog,
+    /// What the system call that is being made wrote into memory so far.
+    pub(crate) written: Vec<KernelWrite>,
+    /// The latest system calls, the earliest first.
+    pub(crate) made: Vec<Arc<CompletedCall>>,
+    /// System calls with a notice, not yet collected.
+    pub(crate) noticed: Vec<RepeatedNotice>,
+    /// Running stops before each system call.
+    pub(crate) stops_at_calls: bool,
+    /// Running stopped last since there would be more memory than there may be.
+    pub(crate) at_memory_limit: bool,
+    /// An instruction was begun and is not completed.
+    pub(crate) unfinished: bool,
+}
+
+/// A system at a moment. Input is not part of it: what was given stays given.
+#[derive(Clone)]
+pub struct SystemSnapshot {
+    machine: Snapshot,
+    process: Process,
+    scheduler: Scheduler,
+    executed: u64,
+    ending: Option<Termination>,
+    input_taken: u64,
+    output_bytes: u64,
+    made: Vec<Arc<CompletedCall>>,
+}
+
+impl SystemSnapshot {
+    /// Bytes that it takes beside its memory; the latest system calls are shared with other snapshots.
+    pub fn own_bytes(&self) -> usize {
+        self.machine.own_bytes()
+            + self.scheduler.bytes()
+            + self.made.capacity() * size_of::<Arc<CompletedCall>>()
+    }
+
+    /// Instructions completed up to this moment.
+    pub fn executed(&self) -> u64 {
+        self.executed
+    }
+
+    /// The machine's state, with the task whose turn it was.
+    pub fn machine(&self) -> &Snapshot {
+        &self.machine
+    }
+}
+
+impl System {
+    /// Loads a program.
+    ///
+    /// # Errors
+    ///
+    /// See [`StartError`].
+    pub fn start(image: &Image, startup: &Startup) -> Result<System, StartError> {
+        let strings = startup.arguments.iter().chain(&startup.environment);
+        if strings.map(|text| text.len() + 9).sum::<usize>() > MAX_STRING_BYTES {
+            return Err(StartError::ArgumentsTooLong);
+        }
+        Ok(System {
+            machine: load::load(image, startup)?,
+            process: Process::new(image, startup),
+            scheduler: Scheduler::new(TaskId(PROCESS as u32)),
+            executed: 0,
+            ending: None,
+            input: InputLog::new(Box::<MemoryStore>::default()),
+            input_source: None,
+            input_taken: 0,
+            output: OutputLog::new(Box::<MemoryStore>::default()),
+            written: Vec::new(),
+            made: Vec::new(),
+            noticed: Vec::new(),
+            stops_at_calls: false,
+            at_memory_limit: false,
+            unfinished: false,
+        })
+    }
+
+    /// The kind of machine.
+    pub fn arch(&self) -> Arch {
+        self.machine.arch()
+    }
+
+    /// Instructions completed since the start.
+    pub fn executed(&self) -> u64 {
+        self.executed
+    }
+
+    /// How the program ended, if it has.
+    pub fn ending(&self) -> Option<Termination> {
+        self.ending
+    }
+
+    /// Appends a piece to the program's standard input; `false` if that was closed, and the piece is
+    /// not taken.
+    pub fn give_input(&mut self, bytes: &[u8]) -> bool {
+        self.input.push(bytes)
+    }
+
+    /// Chooses where input comes from when the program wants some: nonempty pieces, and `None` at the end.
+    pub fn set_input_source(&mut self, source: InputSource) {
+        self.input_source = Some(source);
+    }
+
+    /// Chooses where input and output are kept. What there was of them is forgotten.
+    pub fn set_stores(&mut self, input: Box<dyn Store>, output: Box<dyn Store>) {
+        (self.input, self.output) = (InputLog::new(input), OutputLog::new(output));
+        self.input_taken = 0;
+    }
+
+    /// Forgets input that was read, for who does not go back in time.
+    pub fn forget_read_input(&mut self) {
+        if self.input.is_used_up(self.input_taken) {
+            self.input.forget();
+            self.input_taken = 0;
+        }
+    }
+
+    /// Bytes of memory that are kept about the process, beside its memory and what its stores hold.
+    pub fn kept_bytes(&self) -> usize {
+        self.input.own_bytes() + self.output.own_bytes()
+    }
+
+    /// Sets whether running stops before each system call, with [`Stop::AtCall`]; a step makes the call then.
+    pub fn stop_at_calls(&mut self, stops: bool) {
+        self.stops_at_calls = stops;
+    }
+
+    /// Bytes of memory that the program may map, and touch.
+    pub fn memory_limit(&self) -> u64 {
+        self.process.memory_limit
+    }
+
+    /// Whether the program was stopped last since it wants more memory than it may have.
+    pub fn is_at_memory_limit(&self) -> bool {
+        self.at_memory_limit
+    }
+
+    /// Whether an instruction was begun and is not completed.
+    pub fn is_unfinished(&self) -> bool {
+        self.unfinished
+    }
+
+    /// Says that there will be no more input.
+    pub fn close_input(&mut self) {
+        self.input.closed = true;
+    }
+
+    /// Takes the input that another process was given, if this one was given none yet.
+    pub fn take_input_of(&mut self, other: &System) {
+        if self.input.len() == 0 && !self.input.closed {
+            self.input.copy_from(&other.input);
+        }
+    }
+
+    /// Up to `count` bytes of input that were not read yet; `None` if it must be waited for.
+    pub(crate) fn peek_input(&mut self, count: usize) -> Option<Vec<u8>> {
+        loop {
+            let found = self.input.peek(self.input_taken, count);
+            let (None, Some(source)) = (&found, &mut self.input_source) else { return found };
+            match source() {
+                Some(bytes) => {
+                    self.input.push(&bytes);
+                }
+                None => self.input.closed = true,
+            }
+        }
+    }
+
+    pub(crate) fn take_input(&mut self, count: usize) {
+        self.input_taken += count as u64;
+    }
+
+    pub(crate) fn put_output(&mut self, fd: u8, bytes: &[u8]) {
+        self.output.push(fd, bytes);
+    }
+
+    /// Bytes that the system call which is being made has transferred so far.
+    pub(crate) fn transferred(&mut self) -> &mut u64 {
+        &mut self.scheduler.current().transferred
+    }
+
+    /// Bytes that the program wrote and that were not taken yet.
+    pub fn output_bytes(&self) -> u64 {
+        self.output.len()
+    }
+
+    /// Bytes that the program wrote and that could not be kept.
+    pub fn lost_output(&self) -> u64 {
+        self.output.lost()
+    }
+
+    /// What the program wrote and was not taken yet, from an offset on; `most` bytes at most.
+    pub fn output_since(&self, offset: u64, most: u64) -> Vec<Output> {
+        self.output.since(offset, most)
+    }
+
+    /// All that the program wrote and was not taken yet.
+    pub fn output(&self) -> Vec<Output> {
+        self.output.since(0, u64::MAX)
+    }
+
+    /// The latest system calls, the earliest first; those that wait for input are not made yet.
+    pub fn completed_calls(&self) -> &[Arc<CompletedCall>] {
+        &self.made
+    }
+
+    /// Takes what the program wrote.
+    pub fn take_output(&mut self) -> Vec<Output> {
+        let taken = self.output();
+        self.output.truncate(0);
+        taken
+    }
+
+    /// Takes the reports of system calls that are probably mistakes.
+    pub fn take_noticed(&mut self) -> Vec<RepeatedNotice> {
+        std::mem::take(&mut self.noticed)
+    }
+
+    /// The system as it is now.
+    pub fn snapshot(&mut self) -> SystemSnapshot {
+        self.show_running();
+        SystemSnapshot {
+            machine: self.machine.snapshot(),
+            process: self.process.clone(),
+            scheduler: self.scheduler.clone(),
+            executed: self.executed,
+            ending: self.ending,
+            input_taken: self.input_taken,
+            output_bytes: self.output.len(),
+            made: self.made.clone(),
+        }
+    }
+
+    /// Puts the system back to a snapshot of it, whose output must not have been taken since.
+    pub fn restore(&mut self, snapshot: &SystemSnapshot) {
+        self.machine.restore(&snapshot.machine);
+        self.process.clone_from(&snapshot.process);
+        self.scheduler.clone_from(&snapshot.scheduler);
+        self.executed = snapshot.executed;
+        self.ending = snapshot.ending;
+        self.input_taken = snapshot.input_taken;
+        self.output.truncate(snapshot.output_bytes);
+        self.scheduler.current().transferred = 0;
+        self.unfinished = false;
+        self.made.clone_from(&snapshot.made);
+        self.noticed.clear();
+    }
+}
