@@ -23,7 +23,91 @@ pub enum ArgumentKind {
     Text,
     /// A signal's number.
     Signal,
+    /// A file descriptor of a directory, or AT_FDCWD.
+    DirFd,
+    /// A signed number.
+    Signed,
+    /// The upper half of the argument before, on machines whose registers have 32 bits; elsewhere it is not there.
+    High,
+    /// Permissions of a file.
+    Mode,
+    /// Flags of `open`, with the way in which the file is used.
+    OpenFlags,
+    /// Flags that have names.
+    Flags(&'static [(&'static str, u64)]),
+    /// One of some values that have names.
+    OneOf(&'static [(&'static str, u64)]),
 }
+
+/// Flags of calls that name files. Source: openat(2).
+pub(crate) const AT: &[(&str, u64)] = &[
+    ("AT_SYMLINK_NOFOLLOW", 0x100),
+    ("AT_SYMLINK_FOLLOW", 0x400),
+    ("AT_NO_AUTOMOUNT", 0x800),
+    ("AT_EMPTY_PATH", 0x1000),
+];
+/// Flags of unlinkat(2).
+pub(crate) const AT_REMOVE: &[(&str, u64)] = &[("AT_REMOVEDIR", 0x200)];
+/// Flags of faccessat2(2).
+pub(crate) const AT_ACCESS: &[(&str, u64)] =
+    &[("AT_SYMLINK_NOFOLLOW", 0x100), ("AT_EACCESS", 0x200), ("AT_EMPTY_PATH", 0x1000)];
+/// Protection of memory. Source: mmap(2).
+pub(crate) const PROT: &[(&str, u64)] = &[("PROT_READ", 1), ("PROT_WRITE", 2), ("PROT_EXEC", 4)];
+/// Flags of mmap(2).
+pub(crate) const MAP: &[(&str, u64)] = &[
+    ("MAP_SHARED", 1),
+    ("MAP_PRIVATE", 2),
+    ("MAP_FIXED", 0x10),
+    ("MAP_ANONYMOUS", 0x20),
+    ("MAP_GROWSDOWN", 0x100),
+    ("MAP_NORESERVE", 0x4000),
+    ("MAP_POPULATE", 0x8000),
+    ("MAP_STACK", 0x2_0000),
+    ("MAP_FIXED_NOREPLACE", 0x10_0000),
+];
+/// Flags of mremap(2).
+pub(crate) const MREMAP: &[(&str, u64)] = &[("MREMAP_MAYMOVE", 1), ("MREMAP_FIXED", 2)];
+/// What access(2) asks.
+pub(crate) const ACCESS: &[(&str, u64)] = &[("R_OK", 4), ("W_OK", 2), ("X_OK", 1)];
+/// Where lseek(2) counts from.
+pub(crate) const SEEK: &[(&str, u64)] =
+    &[("SEEK_SET", 0), ("SEEK_CUR", 1), ("SEEK_END", 2), ("SEEK_DATA", 3), ("SEEK_HOLE", 4)];
+/// Commands of fcntl(2).
+pub(crate) const FCNTL: &[(&str, u64)] = &[
+    ("F_DUPFD", 0),
+    ("F_GETFD", 1),
+    ("F_SETFD", 2),
+    ("F_GETFL", 3),
+    ("F_SETFL", 4),
+    ("F_GETLK", 5),
+    ("F_SETLK", 6),
+    ("F_SETLKW", 7),
+    ("F_DUPFD_CLOEXEC", 1030),
+];
+/// Flags of renameat2(2).
+pub(crate) const RENAME: &[(&str, u64)] = &[("RENAME_NOREPLACE", 1), ("RENAME_EXCHANGE", 2)];
+/// Clocks. Source: clock_gettime(2).
+pub(crate) const CLOCK: &[(&str, u64)] = &[
+    ("CLOCK_REALTIME", 0),
+    ("CLOCK_MONOTONIC", 1),
+    ("CLOCK_PROCESS_CPUTIME_ID", 2),
+    ("CLOCK_THREAD_CPUTIME_ID", 3),
+    ("CLOCK_MONOTONIC_RAW", 4),
+    ("CLOCK_REALTIME_COARSE", 5),
+    ("CLOCK_MONOTONIC_COARSE", 6),
+    ("CLOCK_BOOTTIME", 7),
+    ("CLOCK_REALTIME_ALARM", 8),
+    ("CLOCK_BOOTTIME_ALARM", 9),
+    ("CLOCK_TAI", 11),
+];
+/// Flags of clock_nanosleep(2).
+pub(crate) const TIMER: &[(&str, u64)] = &[("TIMER_ABSTIME", 1)];
+/// Operations of flock(2).
+pub(crate) const LOCK: &[(&str, u64)] =
+    &[("LOCK_SH", 1), ("LOCK_EX", 2), ("LOCK_NB", 4), ("LOCK_UN", 8)];
+/// Modes of fallocate(2).
+pub(crate) const FALLOC: &[(&str, u64)] =
+    &[("FALLOC_FL_KEEP_SIZE", 1), ("FALLOC_FL_PUNCH_HOLE", 2)];
 
 /// A file descriptor: a 32-bit integer, the upper half of the register does not matter.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]

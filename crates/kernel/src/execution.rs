@@ -7,12 +7,13 @@ use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, StepE
 
 use crate::abi::SyscallAbi;
 use crate::calls::call::{Answer, Call, Outcome};
-use crate::report::{self, CompletedCall, Notice, RepeatedNotice, SyscallReport};
+use crate::report::{self, ArgumentsBefore, CompletedCall, Notice, RepeatedNotice, SyscallReport};
 use crate::stop::{Progress, Stop, Termination};
 use crate::system::System;
+use crate::table::SyscallRow;
 use crate::target::target;
 use crate::task::TaskId;
-use crate::{Errno, table, vdso};
+use crate::{Errno, names, table, vdso};
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
 const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
@@ -286,6 +287,7 @@ impl System {
             self.count_turn(1);
             return Handled::GoOn;
         };
+        let before = ArgumentsBefore::new(row.arguments, &values, self);
         let Answer { outcome, notice } = match refused {
             Some(result) => Outcome::Returned(result).into(),
             None => {
@@ -295,8 +297,13 @@ impl System {
                 (row.perform)(&mut Call { system: self, abi, waited }, &six)
             }
         };
-        (report.name, report.notice) =
-            (Some(row.name), report::cut(row.arguments, &given, &values).or(notice));
+        report.name = Some(row.name);
+        let mistaken = || match outcome {
+            Outcome::Returned(result) if result == Errno::EFAULT.result() => mistaken(abi, row),
+            _ => None,
+        };
+        let cut = report::cut(row.arguments, &given, &values);
+        report.notice = cut.or(notice).or_else(mistaken);
         let result = match outcome {
             Outcome::Returned(result) => Some(result),
             Outcome::TaskEnded(_) | Outcome::Terminated(_) => None,
@@ -314,7 +321,8 @@ impl System {
         report.result = result;
         report.written = std::mem::take(&mut self.written);
         let filled = result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
-        report.arguments = report::arguments(row.arguments, &values, &mut self.machine, filled);
+        report.arguments =
+            report::arguments(row.arguments, &values, abi, &mut self.machine, &before, filled);
         self.complete(event, result);
         self.keep(CompletedCall { moment, task, at, report });
         let ending = match outcome {
@@ -351,10 +359,30 @@ impl System {
     }
 }
 
+/// What to say about a call that found no memory where it was told, if its number is that of a common call elsewhere.
+fn mistaken(abi: SyscallAbi, row: &SyscallRow) -> Option<Notice> {
+    let number = row.number_in(abi)?;
+    let is_common = |row: &SyscallRow| matches!(row.name, "read" | "write" | "open" | "exit");
+    let (machine, meant) =
+        table::elsewhere(abi, number).into_iter().find(|(_, row)| is_common(row))?;
+    let (name, own_name, own) = (meant.name, abi.name(), meant.number_in(abi)?);
+    Some(Notice {
+        message: format!("`{}` returned EFAULT", row.name),
+        help: Some(format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")),
+    })
+}
+
 /// What to say about a call that is not modelled.
 fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
     let own_name = abi.name();
-    let message = format!("system call {number} is not modelled on {own_name}; it returned ENOSYS");
+    let message = match names::name(abi, number) {
+        Some(name) => {
+            format!(
+                "`{name}`, system call {number} of {own_name}, is not modelled; it returned ENOSYS"
+            )
+        }
+        None => format!("{own_name} has no system call {number}; it returned ENOSYS"),
+    };
     let elsewhere = table::elsewhere(abi, number);
     let help = elsewhere.first().map(|(machine, row)| {
         let name = row.name;

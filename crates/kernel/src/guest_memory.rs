@@ -31,6 +31,13 @@ impl System {
         done
     }
 
+    /// Puts bytes of a file into memory that was mapped for them, whatever it may be used for.
+    pub(crate) fn load_mapped(&mut self, address: u64, bytes: &[u8]) {
+        if self.machine.memory_mut().load(address, bytes).is_ok() {
+            self.note_written(address, bytes, 0);
+        }
+    }
+
     /// Up to eight bytes as a little-endian number; those that cannot be read are zeros.
     fn first_bytes(&mut self, address: u64, count: usize) -> u64 {
         let mut first = [0; 8];
@@ -52,5 +59,22 @@ impl System {
             }
             _ => self.written.push(KernelWrite { address, bytes, old, new }),
         }
+    }
+
+    /// Two words of so many bytes each, as signed numbers.
+    ///
+    /// # Errors
+    ///
+    /// EFAULT if they cannot be read.
+    pub(crate) fn read_words(&mut self, address: u64, width: usize) -> Result<[i64; 2], Errno> {
+        let mut bytes = [0; 16];
+        let bytes = &mut bytes[..2 * width];
+        self.machine.memory_mut().read_bytes(address, bytes).map_err(|_| Errno::EFAULT)?;
+        Ok([0, width].map(|at| {
+            let word = bytes[at..at + width].iter().rev();
+            let value = word.fold(0u64, |all, byte| all << 8 | u64::from(*byte));
+            let unused = 64 - 8 * width as u32;
+            (value << unused) as i64 >> unused
+        }))
     }
 }

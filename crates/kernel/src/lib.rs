@@ -17,6 +17,7 @@ mod execution;
 mod files;
 mod guest_memory;
 mod load;
+pub mod names;
 mod process;
 mod report;
 mod scheduler;

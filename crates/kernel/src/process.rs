@@ -1,15 +1,26 @@
 //! A process: what its tasks share beside its memory.
 
+use std::sync::Arc;
+
 use sotto_machine::PAGE_BYTES;
 use sotto_object::Image;
 
+use crate::files::inode::InodeId;
+use crate::files::open::Descriptor;
 use crate::load::Startup;
 
 /// What the tasks of a process share. Its memory, with the code that was decoded of it, is in the machine.
 #[derive(Clone)]
 pub(crate) struct Process {
-    /// A bit for each of the three streams that the program has not closed.
-    open_streams: u8,
+    /// What file descriptors name, by their number.
+    pub descriptors: Vec<Option<Descriptor>>,
+    /// The directory from which relative paths start.
+    pub directory: InodeId,
+    /// Permissions that new files do not get.
+    pub umask: u32,
+    /// The arguments and the environment that it was started with.
+    pub arguments: Arc<[Vec<u8>]>,
+    pub environment: Arc<[Vec<u8>]>,
     /// Where the heap starts, and where it ends now.
     pub heap: (u64, u64),
     /// All of a program's memory together; pages take room only when they are touched.
@@ -18,19 +29,34 @@ pub(crate) struct Process {
 
 impl Process {
     /// A process as a program finds it that is started.
-    pub fn new(image: &Image, startup: &Startup) -> Process {
+    pub fn new(
+        image: &Image,
+        startup: &Startup,
+        descriptors: Vec<Option<Descriptor>>,
+        directory: InodeId,
+    ) -> Process {
         let end = image.segments.iter().map(|segment| segment.end()).max().unwrap_or(0);
         let start = end.next_multiple_of(PAGE_BYTES);
-        Process { open_streams: 0b111, heap: (start, start), memory_limit: startup.memory_limit }
+        Process {
+            descriptors,
+            directory,
+            umask: 0o022,
+            arguments: startup.arguments.clone().into(),
+            environment: startup.environment.clone().into(),
+            heap: (start, start),
+            memory_limit: startup.memory_limit,
+        }
     }
 
-    /// Whether a file descriptor, a 32-bit integer, is open.
-    pub fn is_open(&self, fd: u64) -> bool {
-        matches!(fd as u32, 0..=2) && self.open_streams >> (fd as u32) & 1 != 0
+    /// The name of the program, without directories. Source: proc(5), "comm".
+    pub fn name(&self) -> &[u8] {
+        let path = self.arguments.first().map_or(&b""[..], Vec::as_slice);
+        let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+        &name[..name.len().min(15)]
     }
 
-    /// Closes one of the three streams.
-    pub fn close(&mut self, fd: u64) {
-        self.open_streams &= !(1 << (fd as u32));
+    /// Bytes that a snapshot of it takes.
+    pub fn bytes(&self) -> usize {
+        size_of::<Process>() + self.descriptors.len() * size_of::<Option<Descriptor>>()
     }
 }

@@ -1,10 +1,15 @@
 //! A system call as data, for showing.
 
+use std::sync::Arc;
+
 use sotto_machine::{Machine, Signal};
 
 use crate::abi::SyscallAbi;
 use crate::arguments::ArgumentKind;
+use crate::calls::paths::AT_FDCWD;
 use crate::errno::Errno;
+use crate::system::System;
+use crate::target::target;
 use crate::task::TaskId;
 
 /// Bytes of a buffer that are shown.
@@ -93,13 +98,50 @@ impl SyscallReport {
     }
 }
 
-/// The name of one of the three streams.
-fn stream(fd: u64) -> Option<&'static str> {
-    match fd {
-        0 => Some("standard input"),
-        1 => Some("standard output"),
-        2 => Some("standard error"),
-        _ => None,
+/// Flags by their names, and the rest as a number.
+fn flags(value: u64, names: &[(&str, u64)]) -> String {
+    let mut rest = value;
+    let mut found: Vec<String> = Vec::new();
+    for (name, bits) in names {
+        if rest & bits == *bits && *bits != 0 {
+            found.push((*name).to_string());
+            rest &= !bits;
+        }
+    }
+    if rest != 0 || found.is_empty() {
+        found.push(if rest < 10 { rest.to_string() } else { format!("{rest:#x}") });
+    }
+    found.join(" | ")
+}
+
+/// The flags of `open`, the way in which the file is used first.
+fn open_flags(value: u64, abi: SyscallAbi) -> String {
+    let access = ["O_RDONLY", "O_WRONLY", "O_RDWR", "3"][(value & 3) as usize];
+    match value & !3 {
+        0 => access.to_string(),
+        rest => format!("{access} | {}", flags(rest, &target(abi.arch()).open_bits.names())),
+    }
+}
+
+/// The arguments of a call as it found them, to be described when it has been made.
+pub(crate) struct ArgumentsBefore {
+    descriptors: Vec<Option<Arc<str>>>,
+}
+
+impl ArgumentsBefore {
+    /// What has to be looked at before a call is made, since the call may change it: what its descriptors name.
+    pub fn new(
+        arguments: &[(&'static str, ArgumentKind)],
+        values: &[u64],
+        system: &System,
+    ) -> ArgumentsBefore {
+        let shown = |(&(_, kind), &value): (&(&str, ArgumentKind), &u64)| match kind {
+            ArgumentKind::Fd | ArgumentKind::DirFd => {
+                system.open_file(value as u32).ok().map(|open| open.name.clone())
+            }
+            _ => None,
+        };
+        ArgumentsBefore { descriptors: arguments.iter().zip(values).map(shown).collect() }
     }
 }
 
@@ -107,40 +149,69 @@ fn stream(fd: u64) -> Option<&'static str> {
 pub(crate) fn arguments(
     arguments: &'static [(&'static str, ArgumentKind)],
     values: &[u64],
+    abi: SyscallAbi,
     machine: &mut Machine,
+    before: &ArgumentsBefore,
     filled: Option<u64>,
 ) -> Vec<ArgumentReport> {
-    arguments
+    let is_wide = abi.word_bytes() == 8;
+    // Where there are no upper halves the values of the registers go to the other arguments.
+    let taken: Vec<(usize, &'static str, ArgumentKind)> = arguments
         .iter()
-        .zip(values)
-        .map(|(&(name, kind), &value)| {
-            let shown = match kind {
-                ArgumentKind::Fd => stream(value).map(str::to_string),
-                ArgumentKind::BytesIn(count) => text(machine, value, values[count]),
-                ArgumentKind::BytesOut => filled.and_then(|filled| text(machine, value, filled)),
-                ArgumentKind::Text => zero_ended(machine, value),
-                ArgumentKind::Signal => Signal::from_number(value).map(|s| s.name().to_string()),
-                ArgumentKind::Bits => Some(format!("{value:#x}")),
-                ArgumentKind::Count
-                | ArgumentKind::Status
-                | ArgumentKind::Number
-                | ArgumentKind::Address => None,
-            };
-            let is_address = matches!(
-                kind,
-                ArgumentKind::BytesIn(_)
-                    | ArgumentKind::BytesOut
-                    | ArgumentKind::Address
-                    | ArgumentKind::Text
-            );
-            let value = match kind {
-                // These are 32-bit integers in C.
-                ArgumentKind::Fd | ArgumentKind::Status => value as i32 as i64 as u64,
-                _ => value,
-            };
-            ArgumentReport { name, value, shown, is_address }
-        })
-        .collect()
+        .enumerate()
+        .filter(|(_, (_, kind))| !(is_wide && *kind == ArgumentKind::High))
+        .map(|(index, (name, kind))| (index, *name, *kind))
+        .collect();
+    let mut reports: Vec<ArgumentReport> = Vec::with_capacity(taken.len());
+    for (&(index, name, kind), &value) in taken.iter().zip(values) {
+        let shown = match kind {
+            ArgumentKind::DirFd if value as u32 == AT_FDCWD => Some("AT_FDCWD".to_string()),
+            ArgumentKind::Fd | ArgumentKind::DirFd => {
+                before.descriptors.get(index).cloned().flatten().map(|name| name.to_string())
+            }
+            ArgumentKind::BytesIn(count) => text(machine, value, values[count]),
+            ArgumentKind::BytesOut => filled.and_then(|filled| text(machine, value, filled)),
+            ArgumentKind::Text => zero_ended(machine, value),
+            ArgumentKind::Signal => Signal::from_number(value).map(|s| s.name().to_string()),
+            ArgumentKind::Bits => Some(format!("{value:#x}")),
+            ArgumentKind::Mode => Some(format!("{:#o}", value & 0o177_777)),
+            ArgumentKind::OpenFlags => Some(open_flags(value, abi)),
+            ArgumentKind::Flags(names) => Some(flags(value, names)),
+            ArgumentKind::OneOf(names) => {
+                let known = names.iter().find(|(_, number)| *number == value & 0xffff_ffff);
+                known.map(|(name, _)| (*name).to_string())
+            }
+            ArgumentKind::Count
+            | ArgumentKind::Status
+            | ArgumentKind::Number
+            | ArgumentKind::Signed
+            | ArgumentKind::High
+            | ArgumentKind::Address => None,
+        };
+        let is_address = matches!(
+            kind,
+            ArgumentKind::BytesIn(_)
+                | ArgumentKind::BytesOut
+                | ArgumentKind::Address
+                | ArgumentKind::Text
+        );
+        let value = match kind {
+            // These are 32-bit integers in C.
+            ArgumentKind::Fd | ArgumentKind::DirFd | ArgumentKind::Status => {
+                value as i32 as i64 as u64
+            }
+            ArgumentKind::Signed if !is_wide => value as i32 as i64 as u64,
+            ArgumentKind::High => {
+                if let Some(low) = reports.last_mut() {
+                    low.value |= value << 32;
+                }
+                continue;
+            }
+            _ => value,
+        };
+        reports.push(ArgumentReport { name, value, shown, is_address });
+    }
+    reports
 }
 
 /// A text up to its zero byte, quoted, cut short if it is long; `None` if it cannot be read.

@@ -6,8 +6,12 @@ use sotto_isa::Arch;
 use sotto_machine::{Machine, Snapshot};
 use sotto_object::Image;
 
-use crate::calls::identity::PROCESS;
+use crate::calls::identity::{PROCESS, USER};
+use crate::calls::time::START_SECONDS;
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
+use crate::files::open::OpenFiles;
+use crate::files::tree::{HOME, Origin, ROOT, Tree};
+use crate::files::walk::{LastLink, walk};
 use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
 use crate::process::Process;
 use crate::report::{CompletedCall, KernelWrite, RepeatedNotice};
@@ -24,6 +28,9 @@ pub struct System {
     pub machine: Machine,
     pub(crate) process: Process,
     pub(crate) scheduler: Scheduler,
+    /// The files.
+    pub(crate) tree: Tree,
+    pub(crate) open_files: OpenFiles,
     /// Instructions completed since the start, by all tasks.
     pub(crate) executed: u64,
     pub(crate) ending: Option<Termination>,
@@ -53,6 +60,8 @@ pub struct SystemSnapshot {
     machine: Snapshot,
     process: Process,
     scheduler: Scheduler,
+    tree: Tree,
+    open_files: OpenFiles,
     executed: u64,
     ending: Option<Termination>,
     input_taken: u64,
@@ -65,6 +74,8 @@ impl SystemSnapshot {
     pub fn own_bytes(&self) -> usize {
         self.machine.own_bytes()
             + self.scheduler.bytes()
+            + self.process.bytes()
+            + self.tree.own_bytes()
             + self.made.capacity() * size_of::<Arc<CompletedCall>>()
     }
 
@@ -90,10 +101,21 @@ impl System {
         if strings.map(|text| text.len() + 9).sum::<usize>() > MAX_STRING_BYTES {
             return Err(StartError::ArgumentsTooLong);
         }
+        let (open_files, descriptors) = OpenFiles::with_streams();
+        let tree = Tree::new(&Origin {
+            name: startup.arguments.first().map_or(&b"program"[..], Vec::as_slice),
+            process: PROCESS,
+            user: USER as u32,
+            time: START_SECONDS * 1_000_000_000,
+        });
+        let home = walk(&tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
+        let directory = home.unwrap_or(ROOT);
         Ok(System {
             machine: load::load(image, startup)?,
-            process: Process::new(image, startup),
+            process: Process::new(image, startup, descriptors, directory),
             scheduler: Scheduler::new(TaskId(PROCESS as u32)),
+            tree,
+            open_files,
             executed: 0,
             ending: None,
             input: InputLog::new(Box::<MemoryStore>::default()),
@@ -257,6 +279,8 @@ impl System {
             machine: self.machine.snapshot(),
             process: self.process.clone(),
             scheduler: self.scheduler.clone(),
+            tree: self.tree.clone(),
+            open_files: self.open_files.clone(),
             executed: self.executed,
             ending: self.ending,
             input_taken: self.input_taken,
@@ -270,6 +294,8 @@ impl System {
         self.machine.restore(&snapshot.machine);
         self.process.clone_from(&snapshot.process);
         self.scheduler.clone_from(&snapshot.scheduler);
+        self.tree.clone_from(&snapshot.tree);
+        self.open_files.clone_from(&snapshot.open_files);
         self.executed = snapshot.executed;
         self.ending = snapshot.ending;
         self.input_taken = snapshot.input_taken;

@@ -3,9 +3,14 @@
 use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
-use crate::arguments::{Argument, ArgumentKind};
+use crate::arguments::{
+    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, FALLOC, FCNTL, LOCK, MAP,
+    MREMAP, PROT, RENAME, SEEK, TIMER,
+};
 use crate::calls::call::{Answer, Call};
-use crate::calls::{files, identity, memory, signals, status, streams, threads, time};
+use crate::calls::{
+    descriptors, identity, memory, paths, signals, status, threads, time, transfers,
+};
 use crate::target::target;
 
 /// The numbers of a call on each machine that Linux has tables for and we speak of; `None` where there
@@ -48,7 +53,14 @@ macro_rules! number {
 
 /// The next argument, in the type in which functions take one of its kind.
 macro_rules! argument {
-    ($kind:ident, $registers:ident) => {
+    // Where registers have 64 bits there are no upper halves.
+    (High, $registers:ident, $call:ident) => {
+        match $call.abi.word_bytes() {
+            8 => 0,
+            _ => $registers.next().unwrap_or_default(),
+        }
+    };
+    ($kind:ident, $registers:ident, $call:ident) => {
         Argument::from_register($registers.next().unwrap_or_default())
     };
 }
@@ -65,7 +77,7 @@ macro_rules! syscalls {
         #[doc = $summary:literal]
         $(#[doc = $details:literal])*
         $name:ident { x86_64: $x86_64:tt, x86_32: $x86_32:tt, arm64: $arm64:tt, arm32: $arm32:tt }
-        ($($argument:ident: $kind:ident $(($index:literal))?),*) => $function:path;
+        ($($argument:ident: $kind:ident $(($detail:expr))?),*) => $function:path;
     )*) => {
         /// Every system call that is modelled.
         pub const SYSCALLS: &[SyscallRow] = &[$(
@@ -75,7 +87,7 @@ macro_rules! syscalls {
                     let mut _rest = _arguments.iter().copied();
                     Answer::from($function(
                         call,
-                        $(argument!($kind, _rest),)*
+                        $(argument!($kind, _rest, call),)*
                     ))
                 },
                 numbers: Numbers {
@@ -84,7 +96,7 @@ macro_rules! syscalls {
                     arm64: number!($arm64),
                     arm32: number!($arm32),
                 },
-                arguments: &[$((stringify!($argument), ArgumentKind::$kind $(($index))?)),*],
+                arguments: &[$((stringify!($argument), ArgumentKind::$kind $(($detail))?)),*],
                 summary: $summary,
                 details: concat!($($details, "\n"),*),
             },
@@ -96,16 +108,39 @@ syscalls! {
     /// Reads up to `count` bytes from the open file `fd` into `buf`.
     ///
     /// Returns the bytes read: 0 at the end of the input.
-    /// Modelled: standard input. Not modelled: other files.
     /// Source: read(2).
-    read { x86_64: 0, x86_32: 3, arm64: 63, arm32: 3 } (fd: Fd, buf: BytesOut, count: Count) => streams::read;
+    read { x86_64: 0, x86_32: 3, arm64: 63, arm32: 3 } (fd: Fd, buf: BytesOut, count: Count) => transfers::read;
 
     /// Writes up to `count` bytes starting at `buf` to the open file `fd`.
     ///
     /// Returns the bytes written.
-    /// Modelled: standard output and standard error. Not modelled: other files.
     /// Source: write(2).
-    write { x86_64: 1, x86_32: 4, arm64: 64, arm32: 4 } (fd: Fd, buf: BytesIn(2), count: Count) => streams::write;
+    write { x86_64: 1, x86_32: 4, arm64: 64, arm32: 4 } (fd: Fd, buf: BytesIn(2), count: Count) => transfers::write;
+
+    /// Reads up to `count` bytes from `offset` in the open file `fd` into `buf`.
+    ///
+    /// Source: pread(2).
+    pread64 { x86_64: 17, x86_32: 180, arm64: 67, arm32: 180 } (fd: Fd, buf: BytesOut, count: Count, offset: Number, high: High) => transfers::pread;
+
+    /// Writes up to `count` bytes starting at `buf` to `offset` in the open file `fd`.
+    ///
+    /// Source: pwrite(2).
+    pwrite64 { x86_64: 18, x86_32: 181, arm64: 68, arm32: 181 } (fd: Fd, buf: BytesIn(2), count: Count, offset: Number, high: High) => transfers::pwrite;
+
+    /// Reads from the open file `fd` into the `count` buffers that `vector` lists.
+    ///
+    /// Source: readv(2).
+    readv { x86_64: 19, x86_32: 145, arm64: 65, arm32: 145 } (fd: Fd, vector: Address, count: Number) => transfers::readv;
+
+    /// Reads from `offset` in the open file `fd` into the `count` buffers that `vector` lists.
+    ///
+    /// Source: readv(2).
+    preadv { x86_64: 295, x86_32: 333, arm64: 69, arm32: 361 } (fd: Fd, vector: Address, count: Number, offset: Number, high: High) => transfers::preadv;
+
+    /// Writes the `count` buffers that `vector` lists to `offset` in the open file `fd`.
+    ///
+    /// Source: writev(2).
+    pwritev { x86_64: 296, x86_32: 334, arm64: 70, arm32: 362 } (fd: Fd, vector: Address, count: Number, offset: Number, high: High) => transfers::pwritev;
 
     /// Ends the calling thread with `status`.
     ///
@@ -121,93 +156,363 @@ syscalls! {
     /// Writes the `count` buffers that `vector` lists to the open file `fd`.
     ///
     /// Returns the bytes written.
-    /// Modelled: standard output and standard error. Not modelled: other files.
     /// Source: writev(2).
-    writev { x86_64: 20, x86_32: 146, arm64: 66, arm32: 146 } (fd: Fd, vector: Address, count: Number) => streams::writev;
+    writev { x86_64: 20, x86_32: 146, arm64: 66, arm32: 146 } (fd: Fd, vector: Address, count: Number) => transfers::writev;
 
     /// Closes the file `fd`.
     ///
-    /// Modelled: the three streams, which stay open all the same.
     /// Source: close(2).
-    close { x86_64: 3, x86_32: 6, arm64: 57, arm32: 6 } (fd: Fd) => streams::close;
+    close { x86_64: 3, x86_32: 6, arm64: 57, arm32: 6 } (fd: Fd) => descriptors::close;
 
-    /// Tells about the open file `fd` in the structure at `status`.
+    /// Opens the file `path`, and with O_CREAT makes it with the permissions `mode`.
     ///
-    /// Modelled: the three streams, as pipes.
-    /// Source: stat(2).
-    fstat { x86_64: 5, x86_32: _, arm64: 80, arm32: _ } (fd: Fd, status: Address) => status::of_stream;
-
-    /// Tells about the file `path`, from the folder `fd`, in the structure at `status`.
-    ///
-    /// Modelled: an open file named by an empty path. There are no other files: ENOENT.
-    /// Source: stat(2).
-    newfstatat { x86_64: 262, x86_32: _, arm64: 79, arm32: _ } (fd: Fd, path: Text, status: Address, flags: Bits) => status::of_path;
-
-    /// Tells about the open file `fd` in the structure at `status`, with sizes of 64 bits.
-    ///
-    /// Modelled: the three streams, as pipes.
-    /// Source: fstat64(2).
-    fstat64 { x86_64: _, x86_32: 197, arm64: _, arm32: 197 } (fd: Fd, status: Address) => status::of_stream;
-
-    /// Tells about the file `path`, from the folder `fd`, in the structure at `status`, with sizes of 64 bits.
-    ///
-    /// Modelled: an open file named by an empty path. There are no other files: ENOENT.
-    /// Source: fstatat64(2).
-    fstatat64 { x86_64: _, x86_32: 300, arm64: _, arm32: 327 } (fd: Fd, path: Text, status: Address, flags: Bits) => status::of_path;
-
-    /// Tells what `mask` asks for about the file `path`, from the folder `fd`, in the structure at `status`.
-    ///
-    /// Modelled: an open file named by an empty path. There are no other files: ENOENT.
-    /// Source: statx(2).
-    statx { x86_64: 332, x86_32: 383, arm64: 291, arm32: 397 } (fd: Fd, path: Text, flags: Bits, mask: Bits, status: Address) => status::extended;
-
-    /// Opens the file `path`, from the folder `fd`.
-    ///
-    /// Modelled: there are no files, so the answer is ENOENT.
+    /// Returns the lowest file descriptor that is free. Files are in memory, and are gone when the program ends.
     /// Source: open(2).
-    openat { x86_64: 257, x86_32: 295, arm64: 56, arm32: 322 } (fd: Fd, path: Text, flags: Bits, mode: Bits) => files::openat;
+    open { x86_64: 2, x86_32: 5, arm64: _, arm32: 5 } (path: Text, flags: OpenFlags, mode: Mode) => paths::open;
 
-    /// Opens the file `path`.
+    /// Opens the file `path`, from the directory `fd`, and with O_CREAT makes it with the permissions `mode`.
     ///
-    /// Modelled: there are no files, so the answer is ENOENT.
+    /// Returns the lowest file descriptor that is free. Files are in memory, and are gone when the program ends.
     /// Source: open(2).
-    open { x86_64: 2, x86_32: 5, arm64: _, arm32: 5 } (path: Text, flags: Bits, mode: Bits) => files::open;
+    openat { x86_64: 257, x86_32: 295, arm64: 56, arm32: 322 } (fd: DirFd, path: Text, flags: OpenFlags, mode: Mode) => paths::openat;
 
-    /// Asks whether the file `path` may be used.
+    /// Makes the file `path` with the permissions `mode`, or empties it, and opens it for writing.
     ///
-    /// Modelled: there are no files, so the answer is ENOENT.
-    /// Source: access(2).
-    access { x86_64: 21, x86_32: 33, arm64: _, arm32: 33 } (path: Text, mode: Bits) => files::access;
+    /// Source: open(2).
+    creat { x86_64: 85, x86_32: 8, arm64: _, arm32: 8 } (path: Text, mode: Mode) => paths::creat;
 
-    /// Reads where the symbolic link `path` leads.
+    /// Makes another file descriptor for what `fd` names.
     ///
-    /// Modelled: there are no files, so the answer is ENOENT.
-    /// Source: readlink(2).
-    readlink { x86_64: 89, x86_32: 85, arm64: _, arm32: 85 } (path: Text, buf: Address, size: Count) => files::readlink;
+    /// Source: dup(2).
+    dup { x86_64: 32, x86_32: 41, arm64: 23, arm32: 41 } (fd: Fd) => descriptors::dup;
 
-    /// Reads where the symbolic link `path`, from the folder `fd`, leads.
+    /// Makes `to` another file descriptor for what `fd` names.
     ///
-    /// Modelled: there are no files, so the answer is ENOENT.
-    /// Source: readlink(2).
-    readlinkat { x86_64: 267, x86_32: 305, arm64: 78, arm32: 332 } (fd: Fd, path: Text, buf: Address, size: Count) => files::readlinkat;
+    /// Source: dup(2).
+    dup2 { x86_64: 33, x86_32: 63, arm64: _, arm32: 63 } (fd: Fd, to: Fd) => descriptors::dup2;
+
+    /// Makes `to` another file descriptor for what `fd` names.
+    ///
+    /// Source: dup(2).
+    dup3 { x86_64: 292, x86_32: 330, arm64: 24, arm32: 358 } (fd: Fd, to: Fd, flags: OpenFlags) => descriptors::dup3;
+
+    /// Does to the open file `fd` what `command` says.
+    ///
+    /// Modelled: duplicating, and reading and setting flags. Not modelled: locks, signals, leases (EINVAL).
+    /// Source: fcntl(2).
+    fcntl { x86_64: 72, x86_32: 55, arm64: 25, arm32: 55 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl;
+
+    /// Does to the open file `fd` what `command` says.
+    ///
+    /// Modelled: as fcntl.
+    /// Source: fcntl(2).
+    fcntl64 { x86_64: _, x86_32: 221, arm64: _, arm32: 221 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl;
 
     /// Moves the place in the file `fd` where reading and writing go on.
     ///
-    /// Modelled: the three streams are pipes, so the answer is ESPIPE.
+    /// The standard streams are pipes, which cannot be moved about in: ESPIPE.
     /// Source: lseek(2).
-    lseek { x86_64: 8, x86_32: 19, arm64: 62, arm32: 19 } (fd: Fd, offset: Number, from: Number) => files::lseek;
+    lseek { x86_64: 8, x86_32: 19, arm64: 62, arm32: 19 } (fd: Fd, offset: Signed, from: OneOf(SEEK)) => descriptors::lseek;
 
     /// Moves the place in the file `fd` where reading and writing go on, by an offset in two halves.
     ///
-    /// Modelled: the three streams are pipes, so the answer is ESPIPE.
     /// Source: _llseek(2).
-    _llseek { x86_64: _, x86_32: 140, arm64: _, arm32: 140 } (fd: Fd, high: Number, low: Number, result: Address, from: Number) => files::llseek;
+    _llseek { x86_64: _, x86_32: 140, arm64: _, arm32: 140 } (fd: Fd, high: Number, low: Number, result: Address, from: OneOf(SEEK)) => descriptors::llseek;
+
+    /// Tells entries of the directory `fd` in the structures at `entries`.
+    ///
+    /// They are told in the order of their names. Returns the bytes filled: 0 behind the last.
+    /// Source: getdents(2).
+    getdents64 { x86_64: 217, x86_32: 220, arm64: 61, arm32: 217 } (fd: Fd, entries: Address, count: Count) => descriptors::getdents64;
+
+    /// Tells entries of the directory `fd` in the structures at `entries`, as they were first.
+    ///
+    /// Source: getdents(2).
+    getdents { x86_64: 78, x86_32: 141, arm64: _, arm32: 141 } (fd: Fd, entries: Address, count: Count) => descriptors::getdents;
 
     /// Asks the device behind the file `fd` for something.
     ///
-    /// Modelled: the three streams are pipes and no terminals, so the answer is ENOTTY.
+    /// Modelled: FIOCLEX, FIONCLEX, FIONBIO, FIONREAD. Nothing is a terminal: ENOTTY.
     /// Source: ioctl(2).
-    ioctl { x86_64: 16, x86_32: 54, arm64: 29, arm32: 54 } (fd: Fd, request: Bits, argument: Address) => files::ioctl;
+    ioctl { x86_64: 16, x86_32: 54, arm64: 29, arm32: 54 } (fd: Fd, request: Bits, argument: Address) => descriptors::ioctl;
+
+    /// Waits until the file `fd` is on its disk.
+    ///
+    /// Files are in memory: there is nothing to wait for.
+    /// Source: fsync(2).
+    fsync { x86_64: 74, x86_32: 118, arm64: 82, arm32: 118 } (fd: Fd) => descriptors::fsync;
+
+    /// Waits until the contents of the file `fd` are on its disk.
+    ///
+    /// Files are in memory: there is nothing to wait for.
+    /// Source: fsync(2).
+    fdatasync { x86_64: 75, x86_32: 148, arm64: 83, arm32: 148 } (fd: Fd) => descriptors::fsync;
+
+    /// Writes all files to their disks.
+    ///
+    /// Files are in memory: there is nothing to do.
+    /// Source: sync(2).
+    sync { x86_64: 162, x86_32: 36, arm64: 81, arm32: 36 } () => descriptors::sync;
+
+    /// Takes or gives back a lock on the open file `fd`.
+    ///
+    /// There is one process, which gets every lock.
+    /// Source: flock(2).
+    flock { x86_64: 73, x86_32: 143, arm64: 32, arm32: 143 } (fd: Fd, operation: Flags(LOCK)) => descriptors::flock;
+
+    /// Makes room for `length` bytes from `offset` on in the file `fd`.
+    ///
+    /// Modelled: the length of the file. Not modelled: taking room away (EOPNOTSUPP).
+    /// Source: fallocate(2).
+    fallocate { x86_64: 285, x86_32: 324, arm64: 47, arm32: 352 } (fd: Fd, mode: Flags(FALLOC), offset: Number, high: High, length: Number, length_high: High) => descriptors::fallocate;
+
+    /// Tells about the file `path` in the structure at `status`.
+    ///
+    /// Source: stat(2).
+    stat { x86_64: 4, x86_32: 106, arm64: _, arm32: 106 } (path: Text, status: Address) => status::stat;
+
+    /// Tells about the file `path` in the structure at `status`, about a symbolic link itself.
+    ///
+    /// Source: stat(2).
+    lstat { x86_64: 6, x86_32: 107, arm64: _, arm32: 107 } (path: Text, status: Address) => status::lstat;
+
+    /// Tells about the open file `fd` in the structure at `status`.
+    ///
+    /// The standard streams are pipes.
+    /// Source: stat(2).
+    fstat { x86_64: 5, x86_32: 108, arm64: 80, arm32: 108 } (fd: Fd, status: Address) => status::of_open_first;
+
+    /// Tells about the file `path` in the structure at `status`, with sizes of 64 bits.
+    ///
+    /// Source: stat64(2).
+    stat64 { x86_64: _, x86_32: 195, arm64: _, arm32: 195 } (path: Text, status: Address) => status::stat64;
+
+    /// Tells about the file `path` in the structure at `status`, with sizes of 64 bits, about a symbolic link itself.
+    ///
+    /// Source: lstat64(2).
+    lstat64 { x86_64: _, x86_32: 196, arm64: _, arm32: 196 } (path: Text, status: Address) => status::lstat64;
+
+    /// Tells about the open file `fd` in the structure at `status`, with sizes of 64 bits.
+    ///
+    /// The standard streams are pipes.
+    /// Source: fstat64(2).
+    fstat64 { x86_64: _, x86_32: 197, arm64: _, arm32: 197 } (fd: Fd, status: Address) => status::of_open;
+
+    /// Tells about the file `path`, from the directory `fd`, in the structure at `status`.
+    ///
+    /// Source: stat(2).
+    newfstatat { x86_64: 262, x86_32: _, arm64: 79, arm32: _ } (fd: DirFd, path: Text, status: Address, flags: Flags(AT)) => status::of_path;
+
+    /// Tells about the file `path`, from the directory `fd`, in the structure at `status`, with sizes of 64 bits.
+    ///
+    /// Source: fstatat64(2).
+    fstatat64 { x86_64: _, x86_32: 300, arm64: _, arm32: 327 } (fd: DirFd, path: Text, status: Address, flags: Flags(AT)) => status::of_path;
+
+    /// Tells what `mask` asks for about the file `path`, from the directory `fd`, in the structure at `status`.
+    ///
+    /// The time of birth is not told.
+    /// Source: statx(2).
+    statx { x86_64: 332, x86_32: 383, arm64: 291, arm32: 397 } (fd: DirFd, path: Text, flags: Flags(AT), mask: Bits, status: Address) => status::extended;
+
+    /// Tells about the file system that the file `path` is on in the structure at `status`.
+    ///
+    /// Source: statfs(2).
+    statfs { x86_64: 137, x86_32: 99, arm64: 43, arm32: 99 } (path: Text, status: Address) => status::statfs;
+
+    /// Tells about the file system that the open file `fd` is on in the structure at `status`.
+    ///
+    /// Source: statfs(2).
+    fstatfs { x86_64: 138, x86_32: 100, arm64: 44, arm32: 100 } (fd: Fd, status: Address) => status::fstatfs;
+
+    /// Asks whether the file `path` may be used.
+    ///
+    /// Source: access(2).
+    access { x86_64: 21, x86_32: 33, arm64: _, arm32: 33 } (path: Text, mode: Flags(ACCESS)) => paths::access;
+
+    /// Asks whether the file `path`, from the directory `fd`, may be used.
+    ///
+    /// Source: access(2).
+    faccessat { x86_64: 269, x86_32: 307, arm64: 48, arm32: 334 } (fd: DirFd, path: Text, mode: Flags(ACCESS)) => paths::faccessat;
+
+    /// Asks whether the file `path`, from the directory `fd`, may be used.
+    ///
+    /// Source: access(2).
+    faccessat2 { x86_64: 439, x86_32: 439, arm64: 439, arm32: 439 } (fd: DirFd, path: Text, mode: Flags(ACCESS), flags: Flags(AT_ACCESS)) => paths::faccessat2;
+
+    /// Makes the directory `path` with the permissions `mode`.
+    ///
+    /// Source: mkdir(2).
+    mkdir { x86_64: 83, x86_32: 39, arm64: _, arm32: 39 } (path: Text, mode: Mode) => paths::mkdir;
+
+    /// Makes the directory `path`, from the directory `fd`, with the permissions `mode`.
+    ///
+    /// Source: mkdir(2).
+    mkdirat { x86_64: 258, x86_32: 296, arm64: 34, arm32: 323 } (fd: DirFd, path: Text, mode: Mode) => paths::mkdirat;
+
+    /// Takes the empty directory `path` away.
+    ///
+    /// Source: rmdir(2).
+    rmdir { x86_64: 84, x86_32: 40, arm64: _, arm32: 40 } (path: Text) => paths::rmdir;
+
+    /// Takes the name `path` away, and the file with its last name.
+    ///
+    /// Source: unlink(2).
+    unlink { x86_64: 87, x86_32: 10, arm64: _, arm32: 10 } (path: Text) => paths::unlink;
+
+    /// Takes the name `path`, from the directory `fd`, away, and the file with its last name.
+    ///
+    /// Source: unlink(2).
+    unlinkat { x86_64: 263, x86_32: 301, arm64: 35, arm32: 328 } (fd: DirFd, path: Text, flags: Flags(AT_REMOVE)) => paths::unlinkat;
+
+    /// Gives the file `old` the name `new` too.
+    ///
+    /// Source: link(2).
+    link { x86_64: 86, x86_32: 9, arm64: _, arm32: 9 } (old: Text, new: Text) => paths::link;
+
+    /// Gives the file `old` the name `new` too, each from a directory.
+    ///
+    /// Source: link(2).
+    linkat { x86_64: 265, x86_32: 303, arm64: 37, arm32: 330 } (old_fd: DirFd, old: Text, new_fd: DirFd, new: Text, flags: Flags(AT)) => paths::linkat;
+
+    /// Makes the symbolic link `path`, which leads to `target`.
+    ///
+    /// Source: symlink(2).
+    symlink { x86_64: 88, x86_32: 83, arm64: _, arm32: 83 } (target: Text, path: Text) => paths::symlink;
+
+    /// Makes the symbolic link `path`, from the directory `fd`, which leads to `target`.
+    ///
+    /// Source: symlink(2).
+    symlinkat { x86_64: 266, x86_32: 304, arm64: 36, arm32: 331 } (target: Text, fd: DirFd, path: Text) => paths::symlinkat;
+
+    /// Reads where the symbolic link `path` leads.
+    ///
+    /// Source: readlink(2).
+    readlink { x86_64: 89, x86_32: 85, arm64: _, arm32: 85 } (path: Text, buf: BytesOut, size: Count) => paths::readlink;
+
+    /// Reads where the symbolic link `path`, from the directory `fd`, leads.
+    ///
+    /// Source: readlink(2).
+    readlinkat { x86_64: 267, x86_32: 305, arm64: 78, arm32: 332 } (fd: DirFd, path: Text, buf: BytesOut, size: Count) => paths::readlinkat;
+
+    /// Gives the file `old` the name `new` instead.
+    ///
+    /// Source: rename(2).
+    rename { x86_64: 82, x86_32: 38, arm64: _, arm32: 38 } (old: Text, new: Text) => paths::rename;
+
+    /// Gives the file `old` the name `new` instead, each from a directory.
+    ///
+    /// Source: rename(2).
+    renameat { x86_64: 264, x86_32: 302, arm64: 38, arm32: 329 } (old_fd: DirFd, old: Text, new_fd: DirFd, new: Text) => paths::renameat;
+
+    /// Gives the file `old` the name `new` instead, each from a directory, or exchanges the two.
+    ///
+    /// Not modelled: RENAME_WHITEOUT (EINVAL).
+    /// Source: rename(2).
+    renameat2 { x86_64: 316, x86_32: 353, arm64: 276, arm32: 382 } (old_fd: DirFd, old: Text, new_fd: DirFd, new: Text, flags: Flags(RENAME)) => paths::renameat2;
+
+    /// Sets the permissions of the file `path`.
+    ///
+    /// Source: chmod(2).
+    chmod { x86_64: 90, x86_32: 15, arm64: _, arm32: 15 } (path: Text, mode: Mode) => paths::chmod;
+
+    /// Sets the permissions of the open file `fd`.
+    ///
+    /// Source: chmod(2).
+    fchmod { x86_64: 91, x86_32: 94, arm64: 52, arm32: 94 } (fd: Fd, mode: Mode) => paths::fchmod;
+
+    /// Sets the permissions of the file `path`, from the directory `fd`.
+    ///
+    /// Source: chmod(2).
+    fchmodat { x86_64: 268, x86_32: 306, arm64: 53, arm32: 333 } (fd: DirFd, path: Text, mode: Mode) => paths::fchmodat;
+
+    /// Gives the file `path` to a user and a group; -1 leaves one as it is.
+    ///
+    /// The user of the program may give files to nobody else: EPERM.
+    /// Source: chown(2).
+    chown { x86_64: 92, x86_32: 182, arm64: _, arm32: 182 } (path: Text, user: Number, group: Number) => paths::chown_first;
+
+    /// Gives the file `path` to a user and a group; -1 leaves one as it is.
+    ///
+    /// The user of the program may give files to nobody else: EPERM.
+    /// Source: chown(2).
+    chown32 { x86_64: _, x86_32: 212, arm64: _, arm32: 212 } (path: Text, user: Number, group: Number) => paths::chown;
+
+    /// Gives the file `path` to a user and a group, a symbolic link itself; -1 leaves one as it is.
+    ///
+    /// Source: chown(2).
+    lchown { x86_64: 94, x86_32: 16, arm64: _, arm32: 16 } (path: Text, user: Number, group: Number) => paths::lchown_first;
+
+    /// Gives the file `path` to a user and a group, a symbolic link itself; -1 leaves one as it is.
+    ///
+    /// Source: chown(2).
+    lchown32 { x86_64: _, x86_32: 198, arm64: _, arm32: 198 } (path: Text, user: Number, group: Number) => paths::lchown;
+
+    /// Gives the open file `fd` to a user and a group; -1 leaves one as it is.
+    ///
+    /// Source: chown(2).
+    fchown { x86_64: 93, x86_32: 95, arm64: 55, arm32: 95 } (fd: Fd, user: Number, group: Number) => paths::fchown_first;
+
+    /// Gives the open file `fd` to a user and a group; -1 leaves one as it is.
+    ///
+    /// Source: chown(2).
+    fchown32 { x86_64: _, x86_32: 207, arm64: _, arm32: 207 } (fd: Fd, user: Number, group: Number) => paths::fchown;
+
+    /// Gives the file `path`, from the directory `fd`, to a user and a group; -1 leaves one as it is.
+    ///
+    /// Source: chown(2).
+    fchownat { x86_64: 260, x86_32: 298, arm64: 54, arm32: 325 } (fd: DirFd, path: Text, user: Number, group: Number, flags: Flags(AT)) => paths::fchownat;
+
+    /// Sets which permissions new files do not get, and returns those before.
+    ///
+    /// It is 022 when a program starts.
+    /// Source: umask(2).
+    umask { x86_64: 95, x86_32: 60, arm64: 166, arm32: 60 } (mask: Mode) => paths::umask;
+
+    /// Cuts the file `path` to `length` bytes, or makes it longer with zeros.
+    ///
+    /// Source: truncate(2).
+    truncate { x86_64: 76, x86_32: 92, arm64: 45, arm32: 92 } (path: Text, length: Signed) => paths::truncate;
+
+    /// Cuts the open file `fd` to `length` bytes, or makes it longer with zeros.
+    ///
+    /// Source: truncate(2).
+    ftruncate { x86_64: 77, x86_32: 93, arm64: 46, arm32: 93 } (fd: Fd, length: Signed) => paths::ftruncate;
+
+    /// Cuts the file `path` to `length` bytes, or makes it longer with zeros.
+    ///
+    /// Source: truncate64(2).
+    truncate64 { x86_64: _, x86_32: 193, arm64: _, arm32: 193 } (path: Text, length: Number, high: High) => paths::truncate64;
+
+    /// Cuts the open file `fd` to `length` bytes, or makes it longer with zeros.
+    ///
+    /// Source: ftruncate64(2).
+    ftruncate64 { x86_64: _, x86_32: 194, arm64: _, arm32: 194 } (fd: Fd, length: Number, high: High) => paths::ftruncate64;
+
+    /// Sets the times of access and of change of the file `path`, from the directory `fd`.
+    ///
+    /// Source: utimensat(2).
+    utimensat { x86_64: 280, x86_32: 320, arm64: 88, arm32: 348 } (fd: DirFd, path: Text, times: Address, flags: Flags(AT)) => paths::utimensat;
+
+    /// Sets the times of access and of change of the file `path`, from the directory `fd`, with seconds of 64 bits.
+    ///
+    /// Source: utimensat(2).
+    utimensat_time64 { x86_64: _, x86_32: 412, arm64: _, arm32: 412 } (fd: DirFd, path: Text, times: Address, flags: Flags(AT)) => paths::utimensat64;
+
+    /// Tells the path of the directory of the process in `buf`.
+    ///
+    /// Returns the bytes of the path with its zero. It is /home/keeper when a program starts.
+    /// Source: getcwd(2).
+    getcwd { x86_64: 79, x86_32: 183, arm64: 17, arm32: 183 } (buf: BytesOut, size: Count) => paths::getcwd;
+
+    /// Goes to the directory `path`, from which relative paths start then.
+    ///
+    /// Source: chdir(2).
+    chdir { x86_64: 80, x86_32: 12, arm64: 49, arm32: 12 } (path: Text) => paths::chdir;
+
+    /// Goes to the open directory `fd`, from which relative paths start then.
+    ///
+    /// Source: chdir(2).
+    fchdir { x86_64: 81, x86_32: 133, arm64: 50, arm32: 133 } (fd: Fd) => paths::fchdir;
 
     /// Moves the end of the heap to `end`, and returns where it is.
     ///
@@ -217,15 +522,16 @@ syscalls! {
 
     /// Maps `length` bytes of memory, at `address` if it is given and free.
     ///
-    /// Modelled: memory that no file is behind. Not modelled: files.
+    /// Modelled: memory that no file is behind, and private mappings of files. Not modelled: mappings that are written to files
+    /// (ENODEV).
     /// Source: mmap(2).
-    mmap { x86_64: 9, x86_32: _, arm64: 222, arm32: _ } (address: Address, length: Count, protection: Bits, flags: Bits, fd: Fd, offset: Number) => memory::map;
+    mmap { x86_64: 9, x86_32: _, arm64: 222, arm32: _ } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) => memory::map;
 
     /// Maps `length` bytes of memory, at `address` if it is given and free; `offset` counts pages.
     ///
-    /// Modelled: memory that no file is behind. Not modelled: files.
+    /// Modelled: as mmap.
     /// Source: mmap2(2).
-    mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Bits, flags: Bits, fd: Fd, offset: Number) => memory::map;
+    mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) => memory::map_pages;
 
     /// Takes the pages of `length` bytes from `address` away.
     ///
@@ -235,12 +541,12 @@ syscalls! {
     /// Changes what the pages of `length` bytes from `address` may be used for.
     ///
     /// Source: mprotect(2).
-    mprotect { x86_64: 10, x86_32: 125, arm64: 226, arm32: 125 } (address: Address, length: Count, protection: Bits) => memory::protect;
+    mprotect { x86_64: 10, x86_32: 125, arm64: 226, arm32: 125 } (address: Address, length: Count, protection: Flags(PROT)) => memory::protect;
 
     /// Resizes the mapping at `address`, moving it if it must and may be moved.
     ///
     /// Source: mremap(2).
-    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Bits) => memory::remap;
+    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP)) => memory::remap;
 
     /// Advises the kernel about the pages of `length` bytes from `address`.
     ///
@@ -305,13 +611,13 @@ syscalls! {
     ///
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: clock_gettime(2).
-    clock_gettime { x86_64: 228, x86_32: 265, arm64: 113, arm32: 263 } (clock: Number, time: Address) => time::clock_gettime;
+    clock_gettime { x86_64: 228, x86_32: 265, arm64: 113, arm32: 263 } (clock: OneOf(CLOCK), time: Address) => time::clock_gettime;
 
     /// Tells the time of a clock in the structure at `time`, with seconds of 64 bits.
     ///
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: clock_gettime(2).
-    clock_gettime64 { x86_64: _, x86_32: 403, arm64: _, arm32: 403 } (clock: Number, time: Address) => time::clock_gettime64;
+    clock_gettime64 { x86_64: _, x86_32: 403, arm64: _, arm32: 403 } (clock: OneOf(CLOCK), time: Address) => time::clock_gettime64;
 
     /// Waits at, or wakes those who wait at, the word at `address`, with a time of 64 bits.
     ///
@@ -335,13 +641,13 @@ syscalls! {
     ///
     /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
     /// Source: clock_nanosleep(2).
-    clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: Number, flags: Bits, time: Address, remaining: Address) => time::clock_nanosleep;
+    clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep;
 
     /// Waits for as long as the structure at `time` says, or up to that time of a clock, with seconds of 64 bits.
     ///
     /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
     /// Source: clock_nanosleep(2).
-    clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: Number, flags: Bits, time: Address, remaining: Address) => time::clock_nanosleep64;
+    clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep64;
 
     /// Changes or reads what is done at a signal.
     ///
@@ -386,22 +692,42 @@ syscalls! {
     /// Returns the number of the user, which is 1000.
     ///
     /// Source: getuid(2).
-    getuid { x86_64: 102, x86_32: 199, arm64: 174, arm32: 199 } () => identity::user_number;
+    getuid { x86_64: 102, x86_32: 24, arm64: 174, arm32: 24 } () => identity::user_number;
+
+    /// Returns the number of the user, which is 1000.
+    ///
+    /// Source: getuid(2).
+    getuid32 { x86_64: _, x86_32: 199, arm64: _, arm32: 199 } () => identity::user_number;
 
     /// Returns the number of the user with whose rights the program runs, which is 1000.
     ///
     /// Source: getuid(2).
-    geteuid { x86_64: 107, x86_32: 201, arm64: 175, arm32: 201 } () => identity::user_number;
+    geteuid { x86_64: 107, x86_32: 49, arm64: 175, arm32: 49 } () => identity::user_number;
+
+    /// Returns the number of the user with whose rights the program runs, which is 1000.
+    ///
+    /// Source: getuid(2).
+    geteuid32 { x86_64: _, x86_32: 201, arm64: _, arm32: 201 } () => identity::user_number;
 
     /// Returns the number of the group, which is 1000.
     ///
     /// Source: getgid(2).
-    getgid { x86_64: 104, x86_32: 200, arm64: 176, arm32: 200 } () => identity::user_number;
+    getgid { x86_64: 104, x86_32: 47, arm64: 176, arm32: 47 } () => identity::user_number;
+
+    /// Returns the number of the group, which is 1000.
+    ///
+    /// Source: getgid(2).
+    getgid32 { x86_64: _, x86_32: 200, arm64: _, arm32: 200 } () => identity::user_number;
 
     /// Returns the number of the group with whose rights the program runs, which is 1000.
     ///
     /// Source: getgid(2).
-    getegid { x86_64: 108, x86_32: 202, arm64: 177, arm32: 202 } () => identity::user_number;
+    getegid { x86_64: 108, x86_32: 50, arm64: 177, arm32: 50 } () => identity::user_number;
+
+    /// Returns the number of the group with whose rights the program runs, which is 1000.
+    ///
+    /// Source: getgid(2).
+    getegid32 { x86_64: _, x86_32: 202, arm64: _, arm32: 202 } () => identity::user_number;
 
     /// Lets other threads run.
     ///
@@ -474,9 +800,12 @@ mod tests {
                 assert_eq!(found, Some(row.name));
             }
         }
-        assert!(by_number(SyscallAbi::X86_64, 4).is_none());
+        assert!(by_number(SyscallAbi::X86_64, 400).is_none());
         let names: Vec<_> =
-            elsewhere(SyscallAbi::X86_64, 4).iter().map(|(m, r)| (*m, r.name)).collect();
-        assert_eq!(names, [("32-bit x86", "write"), ("32-bit ARM", "write")]);
+            elsewhere(SyscallAbi::X86_64, 7).iter().map(|(m, r)| (*m, r.name)).collect();
+        assert_eq!(names, []);
+        let names: Vec<_> =
+            elsewhere(SyscallAbi::X86_64, 64).iter().map(|(m, r)| (*m, r.name)).collect();
+        assert_eq!(names, [("arm64", "write")]);
     }
 }

@@ -21,10 +21,80 @@ pub struct Target {
     /// The address up to which a system call takes ranges of memory before it looks at the memory; `None` if every
     /// sum of an address and a count is in range. Source: Linux, `access_ok`.
     pub(crate) user_limit: Option<u64>,
+    /// Numbers of the flags of `open`.
+    pub(crate) open_bits: OpenBits,
     /// What AT_PLATFORM and `uname` call the machine.
     pub(crate) platform: &'static str,
     /// AT_HWCAP: what the processor has, as the machine's kernel numbers it.
     pub(crate) features: u64,
+}
+
+/// The flags of `open`, some of which machines number in their own ways. Source: open(2), <asm/fcntl.h>.
+#[derive(Copy, Clone, Debug)]
+pub(crate) struct OpenBits {
+    pub write_only: u64,
+    pub create: u64,
+    pub exclusive: u64,
+    pub truncate: u64,
+    pub append: u64,
+    pub nonblock: u64,
+    pub direct: u64,
+    pub large_file: u64,
+    pub directory: u64,
+    pub no_follow: u64,
+    pub close_on_exec: u64,
+    pub path: u64,
+    pub temporary: u64,
+}
+
+impl OpenBits {
+    /// Of x86, and of most machines.
+    pub const COMMON: OpenBits = OpenBits {
+        write_only: 1,
+        create: 0o100,
+        exclusive: 0o200,
+        truncate: 0o1000,
+        append: 0o2000,
+        nonblock: 0o4000,
+        direct: 0o40_000,
+        large_file: 0o100_000,
+        directory: 0o200_000,
+        no_follow: 0o400_000,
+        close_on_exec: 0o2_000_000,
+        path: 0o10_000_000,
+        temporary: 0o20_000_000,
+    };
+    const ARM: OpenBits = OpenBits {
+        directory: 0o40_000,
+        no_follow: 0o100_000,
+        direct: 0o200_000,
+        large_file: 0o400_000,
+        ..OpenBits::COMMON
+    };
+
+    /// The flags that say what opening does, and are not kept with the file.
+    pub fn of_opening(&self) -> u64 {
+        const NO_CONTROLLING_TERMINAL: u64 = 0o400;
+        self.create | self.exclusive | self.truncate | self.close_on_exec | NO_CONTROLLING_TERMINAL
+    }
+
+    /// The flags with their names.
+    pub fn names(&self) -> [(&'static str, u64); 12] {
+        [
+            ("O_CREAT", self.create),
+            ("O_EXCL", self.exclusive),
+            ("O_TRUNC", self.truncate),
+            ("O_APPEND", self.append),
+            ("O_NONBLOCK", self.nonblock),
+            ("O_DIRECT", self.direct),
+            ("O_LARGEFILE", self.large_file),
+            ("O_TMPFILE", self.temporary | self.directory),
+            ("O_DIRECTORY", self.directory),
+            ("O_NOFOLLOW", self.no_follow),
+            ("O_CLOEXEC", self.close_on_exec),
+            ("O_PATH", self.path),
+        ]
+    }
 }
 
 static X86_64: Target = Target {
@@ -39,6 +109,7 @@ static X86_64: Target = Target {
     platform: "x86_64",
     // Programs ask CPUID.
     features: 0,
+    open_bits: OpenBits::COMMON,
 };
 
 static X86_32: Target = Target {
@@ -52,6 +123,7 @@ static X86_32: Target = Target {
     user_limit: None,
     platform: "i686",
     features: 0,
+    open_bits: OpenBits::COMMON,
 };
 
 /// FP, ASIMD, AES, PMULL, SHA1, SHA2, CRC32, ATOMICS, FPHP, ASIMDHP, CPUID, ASIMDRDM, LRCPC, ASIMDDP.
@@ -78,6 +150,7 @@ static ARM64: Target = Target {
     exit_lines: &["mov x8, #93    // exit", "mov x0, #0     // status", "svc #0"],
     platform: "aarch64",
     features: ARM64_FEATURES,
+    open_bits: OpenBits::ARM,
     ..X86_64
 };
 

@@ -375,8 +375,8 @@ fn a_notice_that_repeats_is_counted() {
     assert_eq!(
         lines,
         [
-            "notice: system call 9999 is not modelled on x86-64; it returned ENOSYS",
-            "notice: 500 times: system call 9999 is not modelled on x86-64; it returned ENOSYS"
+            "notice: x86-64 has no system call 9999; it returned ENOSYS",
+            "notice: 500 times: x86-64 has no system call 9999; it returned ENOSYS"
         ]
     );
 }

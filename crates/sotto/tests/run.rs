@@ -130,7 +130,7 @@ fn suspicious_system_calls_are_noticed() {
     );
     insta::assert_snapshot!(folder.transcript(&["run", "lamp.s"], ""), @r"
     --- standard error
-    notice: system call 4 is not modelled on x86-64; it returned ENOSYS; 4 is `write` on 32-bit x86; on x86-64 `write` is 1
+    notice: `stat` returned EFAULT; 4 is `write` on 32-bit x86; on x86-64 `write` is 1
     notice: `write` to 0, which is standard input; standard output is 1, standard error is 2
     --- status 0
     ");

@@ -18,6 +18,24 @@ pub(crate) struct Call<'s> {
     pub waited: Option<Wait>,
 }
 
+impl Call<'_> {
+    /// A number of 64 bits: one register where these are wide enough, and two halves where not.
+    pub fn long(&self, low: u64, high: u64) -> u64 {
+        match self.abi.word_bytes() {
+            8 => low,
+            _ => high << 32 | low & 0xffff_ffff,
+        }
+    }
+
+    /// A word of the machine as a signed number.
+    pub fn signed(&self, value: u64) -> i64 {
+        match self.abi.word_bytes() {
+            8 => value as i64,
+            _ => i64::from(value as i32),
+        }
+    }
+}
+
 /// What came of a call.
 pub(crate) enum Outcome {
     /// It returned this.

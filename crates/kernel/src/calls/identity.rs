@@ -9,7 +9,7 @@ use crate::target::target;
 /// The number of the process and of its first task.
 pub(crate) const PROCESS: u64 = 1000;
 /// The number of the user and of the group.
-const USER: u64 = 1000;
+pub(crate) const USER: u64 = 1000;
 
 /// `_exit(2)` as the system call: of one task.
 pub(crate) fn exit(_: &mut Call, status: i32) -> Outcome {

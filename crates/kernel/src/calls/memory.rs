@@ -7,6 +7,8 @@ use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
+use crate::files::inode::{Device, Kind};
+use crate::files::open::{OpenFlags, What};
 use crate::report::Notice;
 use crate::system::System;
 use crate::target::target;
@@ -84,10 +86,10 @@ pub(crate) fn map(
     protection: u64,
     flags: u64,
     Fd(fd): Fd,
-    _: u64,
+    offset: u64,
 ) -> (Outcome, Option<Notice>) {
     let system = &mut *call.system;
-    if flags & MAP_ANONYMOUS == 0 && !system.process.is_open(fd.into()) {
+    if flags & MAP_ANONYMOUS == 0 && !system.is_open(fd) {
         let notice = Notice {
             message: format!("`mmap` of the file {}, which is not open", fd as i32),
             help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
@@ -103,16 +105,60 @@ pub(crate) fn map(
         };
         return (Errno::EINVAL.into(), Some(notice));
     }
+    let mut bytes = Vec::new();
     if flags & MAP_ANONYMOUS == 0 {
-        let notice = Notice {
-            message: "`mmap` of a file, which is not modelled".to_string(),
-            help: Some("for memory of your own, add MAP_ANONYMOUS (0x20) to the flags".into()),
-        };
-        return (Errno::ENODEV.into(), Some(notice));
+        match file_bytes(system, fd, offset, length) {
+            Ok(found) => bytes = found,
+            Err(errno) => return (errno.into(), None),
+        }
+        if flags & MAP_TYPE == MAP_SHARED && protection & PROT_WRITE != 0 {
+            let message = "`mmap` of a file to be written through memory, which is not modelled";
+            let help = "write it with `pwrite64`, or map it with MAP_PRIVATE";
+            return (Errno::ENODEV.into(), notice(message.to_string(), help));
+        }
     }
     match place(system, address, length, protection, flags) {
+        Ok(address) if !bytes.is_empty() => {
+            system.load_mapped(address, &bytes);
+            (Outcome::Returned(address as i64), None)
+        }
         Ok(address) => (Outcome::Returned(address as i64), None),
         Err(errno) => (errno.into(), over_limit(system, "mmap", length)),
+    }
+}
+
+/// Maps memory; the offset counts pages of 4096 bytes.
+pub(crate) fn map_pages(
+    call: &mut Call,
+    address: Address,
+    length: u64,
+    protection: u64,
+    flags: u64,
+    fd: Fd,
+    offset: u64,
+) -> (Outcome, Option<Notice>) {
+    map(call, address, length, protection, flags, fd, offset.wrapping_mul(4096))
+}
+
+/// The bytes of an open file that are to be mapped.
+fn file_bytes(system: &System, fd: u32, offset: u64, length: u64) -> Result<Vec<u8>, Errno> {
+    if !offset.is_multiple_of(PAGE_BYTES) || length == 0 {
+        return Err(Errno::EINVAL);
+    }
+    let open = system.open_file(fd)?;
+    if !open.flags.contains(OpenFlags::READ) {
+        return Err(Errno::EACCES);
+    }
+    let What::Inode(id) = open.what else { return Err(Errno::ENODEV) };
+    match &system.tree.get(id).kind {
+        Kind::File(content) => {
+            let count = content.len().saturating_sub(offset).min(length);
+            let mut bytes = vec![0; count as usize];
+            content.read(offset, &mut bytes);
+            Ok(bytes)
+        }
+        Kind::Device(Device::Zero) => Ok(Vec::new()),
+        _ => Err(Errno::ENODEV),
     }
 }
 

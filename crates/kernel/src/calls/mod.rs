@@ -1,11 +1,12 @@
 //! What system calls do, by area. Each function is named by its row in the table.
 
 pub(crate) mod call;
-pub(crate) mod files;
+pub(crate) mod descriptors;
 pub(crate) mod identity;
 pub(crate) mod memory;
+pub(crate) mod paths;
 pub(crate) mod signals;
 pub(crate) mod status;
-pub(crate) mod streams;
 pub(crate) mod threads;
 pub(crate) mod time;
+pub(crate) mod transfers;

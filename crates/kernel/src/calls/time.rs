@@ -7,7 +7,7 @@ use crate::system::System;
 use crate::task::Wait;
 
 /// 2026-01-01 00:00 UTC, in seconds of the clock that counts from 1970.
-const START_SECONDS: u64 = 1_767_225_600;
+pub(crate) const START_SECONDS: u64 = 1_767_225_600;
 
 /// Whether there is a clock of this number. Source: clock_gettime(2), <linux/time.h>.
 fn is_clock(number: u64) -> bool {
@@ -60,16 +60,7 @@ const NANOSECONDS: u64 = 1_000_000_000;
 ///
 /// EFAULT if it cannot be read, EINVAL if it is no time. Source: nanosleep(2).
 fn read_time(system: &mut System, width: usize, address: u64) -> Result<u64, Errno> {
-    let mut bytes = [0; 16];
-    let bytes = &mut bytes[..2 * width];
-    system.machine.memory_mut().read_bytes(address, bytes).map_err(|_| Errno::EFAULT)?;
-    let word = |at: usize| {
-        let value =
-            bytes[at..at + width].iter().rev().fold(0u64, |all, b| all << 8 | u64::from(*b));
-        let unused = 64 - 8 * width as u32;
-        (value << unused) as i64 >> unused
-    };
-    let (seconds, rest) = (word(0), word(width));
+    let [seconds, rest] = system.read_words(address, width)?;
     if seconds < 0 || !(0..NANOSECONDS as i64).contains(&rest) {
         return Err(Errno::EINVAL);
     }

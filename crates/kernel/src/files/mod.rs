@@ -1,3 +1,9 @@
-//! What goes into a process and what comes out of it.
+//! Files: what input and output are kept in, the tree of files in memory, paths, and open files.
 
+pub(crate) mod content;
+pub(crate) mod inode;
 pub(crate) mod logs;
+pub(crate) mod open;
+pub(crate) mod told;
+pub(crate) mod tree;
+pub(crate) mod walk;

@@ -4,6 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
+use sotto_kernel::table;
 use sotto_kernel::{StartError, Startup, Stop, SyscallReport, System, TaskId, Termination};
 use sotto_object::Image;
 
@@ -526,7 +527,28 @@ impl Session {
             last,
         })?;
         self.add_origin(&mut report);
+        if let Some(mistake) = self.mistaken_exit() {
+            report.help = Some(match report.help {
+                Some(help) => format!("{mistake}; {help}"),
+                None => mistake,
+            });
+        }
         Some(report)
+    }
+
+    /// What to say if the last system call, just before the program died, has the number of `exit` on another machine.
+    fn mistaken_exit(&self) -> Option<String> {
+        const LATELY: u64 = 8;
+        let call = self.system.completed_calls().last()?;
+        let lately = call.moment + LATELY >= self.moment();
+        let (abi, number) = (call.report.abi, call.report.number);
+        let elsewhere = table::elsewhere(abi, number);
+        let (machine, exit) = elsewhere
+            .into_iter()
+            .find(|(_, row)| lately && matches!(row.name, "exit" | "exit_group"))?;
+        let (name, own_name) = (exit.name, abi.name());
+        let own = exit.number_in(abi)?;
+        Some(format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}"))
     }
 
     /// The last instruction that completed, found by executing again. The session is as before

@@ -1,0 +1,225 @@
+//! Open files and the descriptors that name them. Source: open(2), "Open file descriptions".
+
+use std::sync::Arc;
+
+use bitflags::bitflags;
+
+use crate::Errno;
+use crate::files::inode::InodeId;
+use crate::system::System;
+
+bitflags! {
+    /// How a file was opened, as every machine's kernel sees it.
+    #[derive(Copy, Clone, PartialEq, Eq, Debug)]
+    pub(crate) struct OpenFlags: u32 {
+        const READ = 1;
+        const WRITE = 2;
+        /// Each write goes to the end.
+        const APPEND = 4;
+        const NONBLOCK = 8;
+        /// It names a place and cannot be read or written.
+        const PATH = 16;
+    }
+}
+
+/// What is open.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum What {
+    /// Standard input.
+    Input,
+    /// Standard output, 1, or standard error, 2.
+    Output(u8),
+    /// A file of the tree.
+    Inode(InodeId),
+    /// A file of /proc, with its text as of when it was opened.
+    Told(InodeId, Vec<u8>),
+}
+
+/// An open file, which several descriptors may share.
+#[derive(Clone, Debug)]
+pub(crate) struct OpenFile {
+    pub what: What,
+    pub flags: OpenFlags,
+    /// What F_GETFL tells, in the machine's numbers.
+    pub status: u64,
+    /// The path by which it was opened, or the name of a stream, for showing.
+    pub name: Arc<str>,
+    /// Where the next transfer begins; in a directory, how many entries were told.
+    pub offset: u64,
+    /// Descriptors that name it.
+    uses: u32,
+}
+
+/// A descriptor of a process.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Descriptor {
+    /// The number of the open file.
+    file: u32,
+    /// It is closed when another program is executed.
+    pub close_on_exec: bool,
+}
+
+/// Descriptors that a process may have. Source: getrlimit(2), RLIMIT_NOFILE.
+pub(crate) const MAX_DESCRIPTORS: u32 = 1024;
+
+/// The open files of the system.
+#[derive(Clone)]
+pub(crate) struct OpenFiles(Vec<Option<OpenFile>>);
+
+impl OpenFile {
+    /// A file that was opened by a path.
+    pub fn new(what: What, flags: OpenFlags, status: u64, path: &[u8]) -> OpenFile {
+        let name = path.escape_ascii().to_string().into();
+        OpenFile { what, flags, status, name, offset: 0, uses: 1 }
+    }
+}
+
+impl OpenFiles {
+    /// The three standard streams, as the first three descriptors name them.
+    pub fn with_streams() -> (OpenFiles, Vec<Option<Descriptor>>) {
+        let stream = |number: u8| {
+            let (what, flags) = match number {
+                0 => (What::Input, OpenFlags::READ),
+                _ => (What::Output(number), OpenFlags::WRITE),
+            };
+            let name = ["standard input", "standard output", "standard error"][usize::from(number)];
+            let status = u64::from(number != 0);
+            Some(OpenFile { what, flags, status, name: name.into(), offset: 0, uses: 1 })
+        };
+        let descriptor = |file| Some(Descriptor { file, close_on_exec: false });
+        (OpenFiles((0..3).map(stream).collect()), (0..3).map(descriptor).collect())
+    }
+
+    /// Whether an inode is open.
+    fn has(&self, id: InodeId) -> bool {
+        self.0.iter().flatten().any(|open| match &open.what {
+            What::Inode(other) | What::Told(other, _) => *other == id,
+            What::Input | What::Output(_) => false,
+        })
+    }
+}
+
+impl System {
+    /// The descriptor of a number.
+    ///
+    /// # Errors
+    ///
+    /// EBADF if it is not open.
+    pub(crate) fn descriptor(&self, fd: u32) -> Result<Descriptor, Errno> {
+        let found = self.process.descriptors.get(fd as usize).copied().flatten();
+        found.ok_or(Errno::EBADF)
+    }
+
+    /// The open file that a descriptor names.
+    ///
+    /// # Errors
+    ///
+    /// EBADF if it is not open.
+    pub(crate) fn open_file(&self, fd: u32) -> Result<&OpenFile, Errno> {
+        let descriptor = self.descriptor(fd)?;
+        self.open_files.0[descriptor.file as usize].as_ref().ok_or(Errno::EBADF)
+    }
+
+    /// The same, to be changed.
+    ///
+    /// # Errors
+    ///
+    /// EBADF if it is not open.
+    pub(crate) fn open_file_mut(&mut self, fd: u32) -> Result<&mut OpenFile, Errno> {
+        let descriptor = self.descriptor(fd)?;
+        self.open_files.0[descriptor.file as usize].as_mut().ok_or(Errno::EBADF)
+    }
+
+    /// Changes a descriptor that is open.
+    pub(crate) fn set_close_on_exec(&mut self, fd: u32, close_on_exec: bool) {
+        if let Some(Some(descriptor)) = self.process.descriptors.get_mut(fd as usize) {
+            descriptor.close_on_exec = close_on_exec;
+        }
+    }
+
+    /// Opens something, under the lowest number that is free.
+    ///
+    /// # Errors
+    ///
+    /// EMFILE if there are too many.
+    pub(crate) fn open(&mut self, file: OpenFile, close_on_exec: bool) -> Result<u32, Errno> {
+        let fd = self.free_descriptor(0)?;
+        let files = &mut self.open_files.0;
+        let free = files.iter().position(Option::is_none).unwrap_or(files.len());
+        if free == files.len() {
+            files.push(None);
+        }
+        files[free] = Some(file);
+        self.put_descriptor(fd, Descriptor { file: free as u32, close_on_exec });
+        Ok(fd)
+    }
+
+    /// The lowest number from `least` on that is free.
+    ///
+    /// # Errors
+    ///
+    /// EMFILE if there is none.
+    pub(crate) fn free_descriptor(&self, least: u32) -> Result<u32, Errno> {
+        let is_free =
+            |fd: &u32| self.process.descriptors.get(*fd as usize).copied().flatten().is_none();
+        (least..MAX_DESCRIPTORS).find(is_free).ok_or(Errno::EMFILE)
+    }
+
+    fn put_descriptor(&mut self, fd: u32, descriptor: Descriptor) {
+        let descriptors = &mut self.process.descriptors;
+        if descriptors.len() <= fd as usize {
+            descriptors.resize(fd as usize + 1, None);
+        }
+        descriptors[fd as usize] = Some(descriptor);
+    }
+
+    /// Makes a number name the same open file as another does; what it named before is closed.
+    ///
+    /// # Errors
+    ///
+    /// EBADF if `fd` is not open.
+    pub(crate) fn duplicate(
+        &mut self,
+        fd: u32,
+        to: u32,
+        close_on_exec: bool,
+    ) -> Result<u32, Errno> {
+        let Descriptor { file, .. } = self.descriptor(fd)?;
+        let _ = self.close(to);
+        if let Some(open) = &mut self.open_files.0[file as usize] {
+            open.uses += 1;
+        }
+        self.put_descriptor(to, Descriptor { file, close_on_exec });
+        Ok(to)
+    }
+
+    /// Closes a descriptor, and the open file with the last one that names it.
+    ///
+    /// # Errors
+    ///
+    /// EBADF if it is not open.
+    pub(crate) fn close(&mut self, fd: u32) -> Result<(), Errno> {
+        let Descriptor { file, .. } = self.descriptor(fd)?;
+        self.process.descriptors[fd as usize] = None;
+        let slot = &mut self.open_files.0[file as usize];
+        let Some(open) = slot else { return Ok(()) };
+        open.uses -= 1;
+        if open.uses == 0
+            && let Some(OpenFile { what: What::Inode(id) | What::Told(id, _), .. }) = slot.take()
+        {
+            self.drop_unused(id);
+        }
+        Ok(())
+    }
+
+    /// Drops an inode if it has no name and is not open.
+    pub(crate) fn drop_unused(&mut self, id: InodeId) {
+        let is_open = self.open_files.has(id) || self.process.directory == id;
+        self.tree.drop_unused(id, is_open);
+    }
+
+    /// Whether one of the standard streams is open under its number.
+    pub(crate) fn is_open(&self, fd: u32) -> bool {
+        self.descriptor(fd).is_ok()
+    }
+}
