@@ -425,7 +425,7 @@ impl Checker {
             }
         }
         if let Some(notice) = &report.notice {
-            let kind = if report.name.is_none() { Kind::UnknownCall } else { Kind::DubiousCall };
+            let kind = if !report.is_modelled { Kind::UnknownCall } else { Kind::DubiousCall };
             let mut raw = RawFinding::new(kind, at, notice.message.clone());
             raw.help = notice.help.clone();
             found.push(raw);

@@ -272,7 +272,8 @@ impl System {
         let mut report = SyscallReport {
             abi,
             number,
-            name: None,
+            name: names::name(abi, number),
+            is_modelled: false,
             arguments: Vec::new(),
             written: Vec::new(),
             result: None,
@@ -297,7 +298,7 @@ impl System {
                 (row.perform)(&mut Call { system: self, abi, waited }, &six)
             }
         };
-        report.name = Some(row.name);
+        (report.name, report.is_modelled) = (Some(row.name), true);
         let mistaken = || match outcome {
             Outcome::Returned(result) if result == Errno::EFAULT.result() => mistaken(abi, row),
             _ => None,
@@ -362,14 +363,18 @@ impl System {
 /// What to say about a call that found no memory where it was told, if its number is that of a common call elsewhere.
 fn mistaken(abi: SyscallAbi, row: &SyscallRow) -> Option<Notice> {
     let number = row.number_in(abi)?;
-    let is_common = |row: &SyscallRow| matches!(row.name, "read" | "write" | "open" | "exit");
     let (machine, meant) =
-        table::elsewhere(abi, number).into_iter().find(|(_, row)| is_common(row))?;
+        table::elsewhere(abi, number).into_iter().find(|(_, row)| is_common(row.name))?;
     let (name, own_name, own) = (meant.name, abi.name(), meant.number_in(abi)?);
     Some(Notice {
         message: format!("`{}` returned EFAULT", row.name),
         help: Some(format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")),
     })
+}
+
+/// Whether a call is one of those that first programs make.
+fn is_common(name: &str) -> bool {
+    matches!(name, "read" | "write" | "open" | "exit")
 }
 
 /// What to say about a call that is not modelled.
@@ -383,8 +388,11 @@ fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
         }
         None => format!("{own_name} has no system call {number}; it returned ENOSYS"),
     };
+    // A number that means something else here is a mistake only if it is one that people know.
+    let is_unknown = names::name(abi, number).is_none();
     let elsewhere = table::elsewhere(abi, number);
-    let help = elsewhere.first().map(|(machine, row)| {
+    let mut elsewhere = elsewhere.iter().filter(|(_, row)| is_unknown || is_common(row.name));
+    let help = elsewhere.next().map(|(machine, row)| {
         let name = row.name;
         match row.number_in(abi) {
             Some(own) => {

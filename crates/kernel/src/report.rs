@@ -22,8 +22,10 @@ pub struct ArgumentReport {
     pub name: &'static str,
     /// Its value.
     pub value: u64,
-    /// The value in words: a stream's name, a buffer's contents.
+    /// The value in words: what a descriptor names, a buffer's contents, the names of flags.
     pub shown: Option<String>,
+    /// The words say all that the number says.
+    pub is_named: bool,
     /// Whether the value is an address.
     pub is_address: bool,
 }
@@ -35,8 +37,10 @@ pub struct SyscallReport {
     pub abi: SyscallAbi,
     /// Its number.
     pub number: u64,
-    /// Its name, if it is modelled.
+    /// Its name, if there is a call of this number.
     pub name: Option<&'static str>,
+    /// Whether it is modelled.
+    pub is_modelled: bool,
     /// Its arguments; empty if it is not modelled.
     pub arguments: Vec<ArgumentReport>,
     /// What it wrote into the program's memory, in the order of writing.
@@ -195,6 +199,16 @@ pub(crate) fn arguments(
                 | ArgumentKind::Address
                 | ArgumentKind::Text
         );
+        let is_named = shown.is_some()
+            && matches!(
+                kind,
+                ArgumentKind::Bits
+                    | ArgumentKind::Mode
+                    | ArgumentKind::OpenFlags
+                    | ArgumentKind::Flags(_)
+                    | ArgumentKind::OneOf(_)
+            )
+            || shown.as_deref() == Some("AT_FDCWD");
         let value = match kind {
             // These are 32-bit integers in C.
             ArgumentKind::Fd | ArgumentKind::DirFd | ArgumentKind::Status => {
@@ -209,7 +223,7 @@ pub(crate) fn arguments(
             }
             _ => value,
         };
-        reports.push(ArgumentReport { name, value, shown, is_address });
+        reports.push(ArgumentReport { name, value, shown, is_named, is_address });
     }
     reports
 }

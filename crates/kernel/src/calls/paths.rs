@@ -441,9 +441,12 @@ pub(crate) fn renameat2(
         None => system.check_making(to.directory)?,
     }
     // A directory that moves is told of its new parent.
-    let moves = |id: InodeId| system.tree.get(id).is_directory() && from.directory != to.directory;
-    if moves(id) {
-        system.tree.get(id).check(Want::Write)?;
+    let exchanged = to.inode.filter(|_| exchanges);
+    for moved in [Some(id), exchanged].into_iter().flatten() {
+        let inode = system.tree.get(moved);
+        if inode.is_directory() && from.directory != to.directory {
+            inode.check(Want::Write)?;
+        }
     }
     let time = system.wall_time();
     if let Some(other) = to.inode {

@@ -233,6 +233,9 @@ pub struct SyscallArgument {
     pub shown: String,
     /// What it is in words: a stream's name, a buffer's contents.
     pub words: Option<String>,
+    /// The words say all that the value says.
+    #[serde(skip)]
+    pub is_named: bool,
 }
 
 /// A system call.
@@ -345,7 +348,8 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
             } else {
                 width.sign_extend(argument.value).to_string()
             };
-            SyscallArgument { name: argument.name, shown, words: argument.shown.clone() }
+            let words = argument.shown.clone();
+            SyscallArgument { name: argument.name, shown, words, is_named: argument.is_named }
         })
         .collect();
     let notice = call_notices::notice(report, image);

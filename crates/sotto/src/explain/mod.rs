@@ -1,5 +1,6 @@
 //! `sotto explain`: reference, read from the tables.
 
+mod calls;
 mod convention;
 mod finding;
 
@@ -40,6 +41,8 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
     }
     entries.extend(machines.iter().filter_map(|&arch| system_register(arch, topic)));
     entries.extend(syscall(topic));
+    entries.extend(calls::unmodelled(topic));
+    entries.extend(calls::error(topic));
     let words = topic.to_ascii_lowercase();
     entries.extend(machines.iter().filter_map(|&arch| convention::convention(arch, &words)));
     entries.extend(finding::finding(topic));
@@ -48,7 +51,7 @@ pub fn explain_command(args: &ExplainArgs, as_json: bool) -> Result<u8, Failure>
         let names = words.chain(SYSCALLS.iter().map(|row| row.name));
         let help = match nearest(&topic.to_ascii_lowercase(), names) {
             Some(near) => format!("did you mean `{near}`?"),
-            None => "topics are instructions, modelled system calls by name or number, registers, flags, `convention` and the codes of findings".to_string(),
+            None => "topics are instructions, system calls by name or number, errors, registers, flags, `convention` and the codes of findings".to_string(),
         };
         return Err(Failure::new(format!("nothing known about `{topic}`"), help));
     }

@@ -442,8 +442,12 @@ pub fn syscall(call: &SyscallView) -> String {
         .arguments
         .iter()
         .map(|argument| {
-            let words = argument.words.as_ref().map(|w| format!(" {w}")).unwrap_or_default();
-            format!("{} = {}{words}", argument.name, argument.shown)
+            let (name, shown) = (argument.name, &argument.shown);
+            match &argument.words {
+                Some(words) if argument.is_named => format!("{name} = {words}"),
+                Some(words) => format!("{name} = {shown} {words}"),
+                None => format!("{name} = {shown}"),
+            }
         })
         .collect();
     let mut text = format!("{}({})", paint(Tone::Strong, &call.name), arguments.join(", "));
