@@ -100,6 +100,11 @@ pub(crate) const CLOCK: &[(&str, u64)] = &[
     ("CLOCK_BOOTTIME_ALARM", 9),
     ("CLOCK_TAI", 11),
 ];
+/// How sigprocmask(2) changes a mask.
+pub(crate) const SIG: &[(&str, u64)] = &[("SIG_BLOCK", 0), ("SIG_UNBLOCK", 1), ("SIG_SETMASK", 2)];
+/// Timers of setitimer(2).
+pub(crate) const ITIMER: &[(&str, u64)] =
+    &[("ITIMER_REAL", 0), ("ITIMER_VIRTUAL", 1), ("ITIMER_PROF", 2)];
 /// Flags of clock_nanosleep(2).
 pub(crate) const TIMER: &[(&str, u64)] = &[("TIMER_ABSTIME", 1)];
 /// Operations of flock(2).

@@ -3,11 +3,15 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use sotto_machine::{Event, Fault, MemoryFault, MemoryFaultKind, Run, Step, StepEffects, Watcher};
+use sotto_machine::{
+    Event, Fault, MemoryFault, MemoryFaultKind, Run, Signal, Step, StepEffects, Watcher,
+};
 
 use crate::abi::SyscallAbi;
 use crate::calls::call::{Answer, Call, Outcome};
 use crate::report::{self, ArgumentsBefore, CompletedCall, Notice, RepeatedNotice, SyscallReport};
+use crate::signals::deliver::Delivery;
+use crate::signals::info::{Detail, SI_USER, SignalInfo};
 use crate::stop::{Progress, Stop, Termination};
 use crate::system::System;
 use crate::table::SyscallRow;
@@ -59,7 +63,34 @@ impl System {
             {
                 break Stop::Place;
             }
-            let left = (budget - (self.executed - start)).min(self.scheduler.left());
+            let left = budget - (self.executed - start);
+            if left > 0 {
+                match self.deliver() {
+                    Some(Delivery::Ended(ending)) => {
+                        self.ending = Some(ending);
+                        break Stop::Terminated(ending);
+                    }
+                    Some(Delivery::Handler(_)) => {
+                        if let Some(watcher) = &mut watcher {
+                            watcher.watch_registers_of(u64::from(task.0));
+                            for written in &std::mem::take(&mut self.written) {
+                                watcher.note_kernel_write(written.address, written.bytes);
+                            }
+                            watcher.completed_delivery(self.executed - 1);
+                            if watcher.wants_stop() {
+                                break Stop::Written;
+                            }
+                        }
+                        self.written.clear();
+                        if self.machine.is_stop(self.machine.pc()) {
+                            break Stop::Place;
+                        }
+                        continue;
+                    }
+                    None => {}
+                }
+            }
+            let left = left.min(self.scheduler.left()).min(self.instructions_to_timer());
             let run: Run = match &mut watcher {
                 Some(watcher) => {
                     watcher.watch_registers_of(u64::from(task.0));
@@ -128,7 +159,10 @@ impl System {
             return Some(Stop::Terminated(ending));
         }
         (self.unfinished, self.at_memory_limit) = (false, false);
-        self.schedule()
+        let stop = self.schedule();
+        self.stuck = stop == Some(Stop::Stuck);
+        self.interrupt_wait();
+        stop
     }
 
     /// Carries out what an event of the machine asks for: an ending, the answer of a system call, a pause.
@@ -147,6 +181,7 @@ impl System {
                 self.at_memory_limit = true;
                 Handled::Stop(Stop::MemoryLimit)
             }
+            Event::Fault(fault) if self.raise(fault) => Handled::GoOn,
             Event::Fault(fault) => self.end(Termination::Killed(fault.signal(), fault)),
             Event::Syscall | Event::Syscall32 | Event::Sysenter => self.make_call(event),
         }
@@ -168,13 +203,30 @@ impl System {
             (Step { instruction: None, effects, event: None, jumped: false }, None, stop)
         };
         let (task, before) = (self.running_task(), self.executed);
-        if let Some(stop) = self.begin() {
-            return nothing(stop);
-        }
-        if self.running_task() != task {
-            return nothing(Stop::Switched);
-        }
         loop {
+            if let Some(stop) = self.begin() {
+                return nothing(stop);
+            }
+            if self.running_task() != task {
+                return nothing(Stop::Switched);
+            }
+            let has_signal = self.has_signal(self.scheduler.running);
+            let before_delivery = has_signal.then(|| self.machine.cpu_state());
+            match self.deliver() {
+                Some(Delivery::Ended(ending)) => {
+                    self.ending = Some(ending);
+                    return nothing(Stop::Terminated(ending));
+                }
+                Some(Delivery::Handler(number)) => {
+                    let (mut step, ..) = nothing(Stop::Budget);
+                    if let Some(before) = before_delivery {
+                        step.effects = self.machine.effects_since(&before);
+                    }
+                    self.written.clear();
+                    return (step, None, Stop::Delivered(number));
+                }
+                None => {}
+            }
             let mut step = self.machine.step();
             let Some(event) = step.event else {
                 self.executed += 1;
@@ -182,6 +234,11 @@ impl System {
                 return (step, None, Stop::Budget);
             };
             let stop = match self.handle(event) {
+                // A handler takes the signal of a fault.
+                Handled::GoOn if matches!(event, Event::Fault(_)) => {
+                    self.machine.take_back(step.effects);
+                    continue;
+                }
                 Handled::GoOn => Stop::Budget,
                 // The call is made again for the rest of what it transfers.
                 Handled::Stop(Stop::Unfinished)
@@ -192,14 +249,10 @@ impl System {
                     continue;
                 }
                 Handled::Stop(stop) => stop,
-                Handled::Waits => match self.schedule() {
-                    Some(stop) => stop,
-                    None if self.running_task() == task => {
-                        self.machine.take_back(step.effects);
-                        continue;
-                    }
-                    None => return nothing(Stop::Switched),
-                },
+                Handled::Waits => {
+                    self.machine.take_back(step.effects);
+                    continue;
+                }
             };
             let made =
                 self.made.last().filter(|call| call.moment == before && self.executed > before);
@@ -222,6 +275,27 @@ impl System {
             }
         }
         self.show_running();
+    }
+
+    /// Whether the running task has begun a system call that waits.
+    pub fn is_waiting(&self) -> bool {
+        self.wait_of(self.running_task()).is_some()
+    }
+
+    /// Sends the process a signal from outside. `in_wait` says that the running task is about to begin a call that waits:
+    /// the signal comes when it has.
+    pub fn send_signal(&mut self, signal: Signal, in_wait: bool) {
+        if in_wait && !self.is_waiting() {
+            self.show_running();
+            let step = self.machine.step();
+            if let Some(event) = step.event {
+                self.handle(event);
+            }
+            self.machine.take_back(step.effects);
+        }
+        let detail = Detail::Sender { process: 0, user: 0, value: 0 };
+        let info = SignalInfo { number: signal.number() as u32, code: SI_USER, detail };
+        self.send(info, None);
     }
 
     /// The way into the kernel that the machine took.
@@ -294,8 +368,15 @@ impl System {
             None => {
                 let mut six = [0; 6];
                 six.iter_mut().zip(&values).for_each(|(register, value)| *register = *value);
-                let waited = self.scheduler.current().wait.take();
-                (row.perform)(&mut Call { system: self, abi, waited }, &six)
+                let task = self.scheduler.current();
+                let waited = task.wait.take();
+                let interrupted = std::mem::take(&mut task.interrupted);
+                let mut call = Call { system: self, abi, waited, interrupted };
+                let mut answer = (row.perform)(&mut call, &six);
+                if interrupted && matches!(answer.outcome, Outcome::Waits(_)) {
+                    answer.outcome = Errno::EINTR.into();
+                }
+                answer
             }
         };
         (report.name, report.is_modelled) = (Some(row.name), true);
@@ -308,6 +389,7 @@ impl System {
         let result = match outcome {
             Outcome::Returned(result) => Some(result),
             Outcome::TaskEnded(_) | Outcome::Terminated(_) => None,
+            Outcome::LeavesHandler { .. } => None,
             // It is made again when that is so, or for the rest.
             Outcome::Waits(wait) => {
                 self.written.clear();
@@ -330,6 +412,13 @@ impl System {
             Outcome::Terminated(ending) => Some(ending),
             Outcome::TaskEnded(status) if !self.end_task() => Some(Termination::Exited(status)),
             Outcome::TaskEnded(_) => None,
+            // Without a frame the program is killed. Source: Linux, `signal_fault`.
+            Outcome::LeavesHandler { is_first_form }
+                if self.leave_handler(is_first_form).is_err() =>
+            {
+                let signal = Signal::SIGSEGV;
+                Some(Termination::Killed(signal, Fault::Raised(signal)))
+            }
             _ => {
                 self.count_turn(1);
                 None

@@ -16,11 +16,13 @@ mod errno;
 mod execution;
 mod files;
 mod guest_memory;
+mod layout;
 mod load;
 pub mod names;
 mod process;
 mod report;
 mod scheduler;
+mod signals;
 mod stop;
 mod system;
 pub mod table;
@@ -35,6 +37,7 @@ pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,
 };
+pub use signals::signal_name;
 pub use stop::{Progress, Stop, Termination};
 pub use system::{InputSource, System, SystemSnapshot};
 pub use target::{Target, target};

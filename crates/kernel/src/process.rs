@@ -8,6 +8,7 @@ use sotto_object::Image;
 use crate::files::inode::InodeId;
 use crate::files::open::Descriptor;
 use crate::load::Startup;
+use crate::signals::ProcessSignals;
 
 /// What the tasks of a process share. Its memory, with the code that was decoded of it, is in the machine.
 #[derive(Clone)]
@@ -21,6 +22,7 @@ pub(crate) struct Process {
     /// The arguments and the environment that it was started with.
     pub arguments: Arc<[Vec<u8>]>,
     pub environment: Arc<[Vec<u8>]>,
+    pub signals: ProcessSignals,
     /// Where the heap starts, and where it ends now.
     pub heap: (u64, u64),
     /// All of a program's memory together; pages take room only when they are touched.
@@ -43,6 +45,7 @@ impl Process {
             umask: 0o022,
             arguments: startup.arguments.clone().into(),
             environment: startup.environment.clone().into(),
+            signals: ProcessSignals::default(),
             heap: (start, start),
             memory_limit: startup.memory_limit,
         }

@@ -2,6 +2,7 @@
 //!
 //! Nothing but the run itself decides when turns change, so that executing again changes them at the same moments.
 
+use crate::signals::SignalSet;
 use crate::stop::Stop;
 use crate::system::System;
 use crate::task::{Task, TaskId, Wait};
@@ -33,6 +34,14 @@ impl Scheduler {
     /// The task that is to execute the next instruction.
     pub fn current(&mut self) -> &mut Task {
         &mut self.tasks[self.running]
+    }
+
+    /// Puts back the mask from before a call that waited under another, when no signal ended the wait.
+    pub fn restore_mask(&mut self) {
+        let signals = &mut self.current().signals;
+        if let Some(mask) = signals.saved_mask.take() {
+            signals.mask = mask;
+        }
     }
 
     /// Instructions that may be executed before the turn changes.
@@ -124,14 +133,8 @@ impl System {
     /// Gives the turn to the next task that can go on, which may be the same again. `false` if none can.
     fn change_turn(&mut self) -> bool {
         let (count, running) = (self.scheduler.tasks.len(), self.scheduler.running);
-        let order = (1..=count).map(|distance| (running + distance) % count);
-        let now = self.machine.time();
-        let mut order = order.filter(|&index| match self.scheduler.tasks[index].wait {
-            None => true,
-            Some(Wait::Until(time)) => time <= now,
-            Some(Wait::Input) => false,
-        });
-        let next = order.next();
+        let mut order = (1..=count).map(|distance| (running + distance) % count);
+        let next = order.find(|&index| self.can_go_on(index));
         if let Some(next) = next {
             self.give_turn(next);
         }
@@ -144,31 +147,60 @@ impl System {
         self.show(index);
     }
 
+    /// Whether what a task waits for is so; input is waited for by all.
+    pub(crate) fn is_met(&mut self, index: usize) -> bool {
+        if self.scheduler.tasks[index].wait.is_none() {
+            return true;
+        }
+        let now = self.machine.time();
+        match self.scheduler.tasks[index].wait {
+            None => true,
+            Some(Wait::Until(time)) => time <= now,
+            Some(Wait::Input) => self.peek_input(1).is_some(),
+            Some(Wait::Signal) => false,
+            Some(Wait::SignalOf { set, until }) => {
+                until.is_some_and(|time| time <= now) || self.has_pending(index, SignalSet(set))
+            }
+        }
+    }
+
+    /// Whether a task has something to execute, or a signal to take.
+    fn can_go_on(&mut self, index: usize) -> bool {
+        self.is_met(index) || self.has_signal(index)
+    }
+
     /// Sees to it that the task whose turn it is can go on, and if all wait, lets time pass up to the first of the
     /// times that they wait for. A stop if that needs something from outside.
     pub(crate) fn schedule(&mut self) -> Option<Stop> {
         self.show_running();
-        let wait = self.scheduler.current().wait;
-        match wait {
-            None => return None,
-            Some(Wait::Input) if self.peek_input(1).is_none() => return Some(Stop::NeedsInput),
-            Some(Wait::Input) => return None,
-            Some(Wait::Until(time)) if time <= self.machine.time() => return None,
-            Some(Wait::Until(_)) => {}
+        loop {
+            self.run_timers();
+            let running = self.scheduler.running;
+            if self.can_go_on(running) {
+                return None;
+            }
+            if self.scheduler.tasks[running].wait == Some(Wait::Input) {
+                return Some(Stop::NeedsInput);
+            }
+            if self.change_turn() {
+                return None;
+            }
+            let times = self.scheduler.tasks.iter().filter_map(|task| match task.wait {
+                Some(Wait::Until(time)) => Some(time),
+                Some(Wait::SignalOf { until, .. }) => until,
+                _ => None,
+            });
+            let timer = self.process.signals.timer.map(|timer| timer.at);
+            let Some(first) = times.chain(timer).min() else { return Some(Stop::Stuck) };
+            let now = self.machine.time();
+            self.machine.pass_idle_time(first.saturating_sub(now));
         }
-        if self.change_turn() {
-            return None;
-        }
-        let times = self.scheduler.tasks.iter().enumerate();
-        let times = times.filter_map(|(index, task)| match task.wait {
-            Some(Wait::Until(time)) => Some((time, index)),
-            _ => None,
-        });
-        let (time, first) = times.min()?;
+    }
+
+    /// Instructions that may be executed before a timer runs out.
+    pub(crate) fn instructions_to_timer(&mut self) -> u64 {
         let now = self.machine.time();
-        self.machine.pass_idle_time(time.saturating_sub(now));
-        self.give_turn(first);
-        None
+        self.process.signals.timer.map_or(u64::MAX, |timer| timer.at.saturating_sub(now))
     }
 
     /// Takes the running task away, if there are others; whether there were.

@@ -40,6 +40,10 @@ pub enum Stop {
     AtCall,
     /// A task wants input, and there is none yet. Give some or close the input, and go on.
     NeedsInput,
+    /// Every task waits for a signal that nothing will send.
+    Stuck,
+    /// A handler was entered for the signal of this number, which is a step of its own; go on.
+    Delivered(u32),
     /// The task that was to be stepped waits, and it is another's turn now; step again.
     Switched,
     /// An instruction, or a system call, wrote what is watched.

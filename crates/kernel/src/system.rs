@@ -52,6 +52,8 @@ pub struct System {
     pub(crate) at_memory_limit: bool,
     /// An instruction was begun and is not completed.
     pub(crate) unfinished: bool,
+    /// Running stopped last since all tasks wait for signals that nothing will send.
+    pub(crate) stuck: bool,
 }
 
 /// A system at a moment. Input is not part of it: what was given stays given.
@@ -128,6 +130,7 @@ impl System {
             stops_at_calls: false,
             at_memory_limit: false,
             unfinished: false,
+            stuck: false,
         })
     }
 
@@ -189,6 +192,11 @@ impl System {
     /// Whether the program was stopped last since it wants more memory than it may have.
     pub fn is_at_memory_limit(&self) -> bool {
         self.at_memory_limit
+    }
+
+    /// Whether the program was stopped last since all its tasks wait for signals that nothing will send.
+    pub fn is_stuck(&self) -> bool {
+        self.stuck
     }
 
     /// Whether an instruction was begun and is not completed.

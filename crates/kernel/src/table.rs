@@ -4,12 +4,12 @@ use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
 use crate::arguments::{
-    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, FALLOC, FCNTL, LOCK, MAP,
-    MREMAP, PROT, RENAME, SEEK, TIMER,
+    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, FALLOC, FCNTL, ITIMER, LOCK,
+    MAP, MREMAP, PROT, RENAME, SEEK, SIG, TIMER,
 };
 use crate::calls::call::{Answer, Call};
 use crate::calls::{
-    descriptors, identity, memory, paths, signals, status, threads, time, transfers,
+    descriptors, identity, memory, paths, polling, signals, status, threads, time, transfers,
 };
 use crate::target::target;
 
@@ -633,51 +633,130 @@ syscalls! {
 
     /// Waits for as long as the structure at `time` says.
     ///
-    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: nanosleep(2).
     nanosleep { x86_64: 35, x86_32: 162, arm64: 101, arm32: 162 } (time: Address, remaining: Address) => time::nanosleep;
 
     /// Waits for as long as the structure at `time` says, or up to that time of a clock.
     ///
-    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: clock_nanosleep(2).
     clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep;
 
     /// Waits for as long as the structure at `time` says, or up to that time of a clock, with seconds of 64 bits.
     ///
-    /// The time passes at once, unless other threads use it. Nothing interrupts the wait, so that `remaining` is not written.
+    /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: clock_nanosleep(2).
     clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep64;
 
     /// Changes or reads what is done at a signal.
     ///
-    /// Modelled: accepted and told back as the default; a handler is never called.
     /// Source: sigaction(2).
     rt_sigaction { x86_64: 13, x86_32: 174, arm64: 134, arm32: 174 } (signal: Signal, new: Address, old: Address, size: Count) => signals::rt_sigaction;
 
     /// Changes or reads which signals are held back.
     ///
-    /// Modelled: accepted and told back as none.
     /// Source: sigprocmask(2).
-    rt_sigprocmask { x86_64: 14, x86_32: 175, arm64: 135, arm32: 175 } (how: Number, new: Address, old: Address, size: Count) => signals::rt_sigprocmask;
+    rt_sigprocmask { x86_64: 14, x86_32: 175, arm64: 135, arm32: 175 } (how: OneOf(SIG), new: Address, old: Address, size: Count) => signals::rt_sigprocmask;
 
-    /// Says on which stack handlers of signals run.
+    /// Tells which signals are pending in the set at `set`.
     ///
-    /// Modelled: accepted; a handler is never called.
+    /// Source: sigpending(2).
+    rt_sigpending { x86_64: 127, x86_32: 176, arm64: 136, arm32: 176 } (set: Address, size: Count) => signals::rt_sigpending;
+
+    /// Waits for a signal that a handler takes, while those of the set at `set` are held back.
+    ///
+    /// Source: sigsuspend(2).
+    rt_sigsuspend { x86_64: 130, x86_32: 179, arm64: 133, arm32: 179 } (set: Address, size: Count) => signals::rt_sigsuspend;
+
+    /// Takes a signal of the set at `set`, and waits for one as long as the structure at `time` says.
+    ///
+    /// Returns the number of the signal; EAGAIN when the time is over.
+    /// Source: sigwaitinfo(2).
+    rt_sigtimedwait { x86_64: 128, x86_32: 177, arm64: 137, arm32: 177 } (set: Address, info: Address, time: Address, size: Count) => signals::rt_sigtimedwait;
+
+    /// Takes a signal of the set at `set`, and waits for one as long as the structure at `time` says, with seconds of 64 bits.
+    ///
+    /// Source: sigwaitinfo(2).
+    rt_sigtimedwait_time64 { x86_64: _, x86_32: 421, arm64: _, arm32: 421 } (set: Address, info: Address, time: Address, size: Count) => signals::rt_sigtimedwait_time64;
+
+    /// Says on which stack handlers of signals run that ask for it.
+    ///
     /// Source: sigaltstack(2).
     sigaltstack { x86_64: 131, x86_32: 186, arm64: 132, arm32: 186 } (new: Address, old: Address) => signals::sigaltstack;
 
+    /// Returns from a handler: registers are what they were when the signal came.
+    ///
+    /// It is called by what a handler returns to, with the frame of the signal on the stack.
+    /// Source: sigreturn(2).
+    rt_sigreturn { x86_64: 15, x86_32: 173, arm64: 139, arm32: 173 } () => signals::rt_sigreturn;
+
+    /// Returns from a handler that was set without SA_SIGINFO.
+    ///
+    /// Source: sigreturn(2).
+    sigreturn { x86_64: _, x86_32: 119, arm64: _, arm32: 119 } () => signals::sigreturn;
+
+    /// Waits for a signal that a handler takes.
+    ///
+    /// Source: pause(2).
+    pause { x86_64: 34, x86_32: 29, arm64: _, arm32: 29 } () => signals::pause;
+
+    /// Waits until one of the `count` descriptors in the structures at `fds` is ready, at most `time` milliseconds.
+    ///
+    /// Returns how many are ready. Standard input is ready when there is some, or at its end; all else always is.
+    /// Source: poll(2).
+    poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Address, count: Number, time: Status) => polling::poll;
+
+    /// Waits until one of the `count` descriptors in the structures at `fds` is ready, as long as the structure at `time` says,
+    /// while the signals of the set at `mask` are held back.
+    ///
+    /// Source: poll(2).
+    ppoll { x86_64: 271, x86_32: 309, arm64: 73, arm32: 336 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll;
+
+    /// Waits until one of the `count` descriptors in the structures at `fds` is ready, with seconds of 64 bits.
+    ///
+    /// Source: poll(2).
+    ppoll_time64 { x86_64: _, x86_32: 414, arm64: _, arm32: 414 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll_time64;
+
+    /// Sends SIGALRM after so many seconds, or takes the timer back with 0.
+    ///
+    /// Returns the seconds that were left of the timer before.
+    /// Source: alarm(2).
+    alarm { x86_64: 37, x86_32: 27, arm64: _, arm32: _ } (seconds: Number) => signals::alarm;
+
+    /// Sets a timer that sends a signal, once or again and again.
+    ///
+    /// Modelled: ITIMER_REAL. Not modelled: timers of processor time (EINVAL).
+    /// Source: setitimer(2).
+    setitimer { x86_64: 38, x86_32: 104, arm64: 103, arm32: 104 } (which: OneOf(ITIMER), new: Address, old: Address) => signals::setitimer;
+
+    /// Tells what is left of a timer in the structure at `value`.
+    ///
+    /// Modelled: ITIMER_REAL.
+    /// Source: setitimer(2).
+    getitimer { x86_64: 36, x86_32: 105, arm64: 102, arm32: 105 } (which: OneOf(ITIMER), value: Address) => signals::getitimer;
+
     /// Sends a signal to a thread of a process.
     ///
-    /// Modelled: a signal to itself, which ends the program.
+    /// Modelled: signals to the program itself. Those that stop a program have no effect.
     /// Source: tgkill(2).
     tgkill { x86_64: 234, x86_32: 270, arm64: 131, arm32: 268 } (pid: Number, tid: Number, signal: Signal) => signals::tgkill;
 
+    /// Sends a signal to a thread.
+    ///
+    /// Source: tkill(2).
+    tkill { x86_64: 200, x86_32: 238, arm64: 130, arm32: 238 } (tid: Number, signal: Signal) => signals::tkill;
+
     /// Sends a signal to a process.
     ///
-    /// Modelled: a signal to itself, which ends the program.
+    /// Modelled: signals to the program itself. Those that stop a program have no effect.
     /// Source: kill(2).
     kill { x86_64: 62, x86_32: 37, arm64: 129, arm32: 37 } (pid: Number, signal: Signal) => signals::kill;
+
+    /// Sends a signal to a process, with what is told of it in the structure at `info`.
+    ///
+    /// Source: rt_sigqueueinfo(2).
+    rt_sigqueueinfo { x86_64: 129, x86_32: 178, arm64: 138, arm32: 178 } (pid: Number, signal: Signal, info: Address) => signals::rt_sigqueueinfo;
 
     /// Returns the number of the process, which is 1000.
     ///

@@ -3,6 +3,8 @@
 use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
+use crate::signals::deliver::SignalFrames;
+use crate::signals::{arm64, x86_32, x86_64};
 
 /// Linux on a machine.
 pub struct Target {
@@ -23,10 +25,24 @@ pub struct Target {
     pub(crate) user_limit: Option<u64>,
     /// Numbers of the flags of `open`.
     pub(crate) open_bits: OpenBits,
+    /// The frames of signal handlers.
+    pub(crate) signal_frames: SignalFrames,
+    /// The page of the kernel's own code in a program.
+    pub(crate) vdso: Vdso,
     /// What AT_PLATFORM and `uname` call the machine.
     pub(crate) platform: &'static str,
     /// AT_HWCAP: what the processor has, as the machine's kernel numbers it.
     pub(crate) features: u64,
+}
+
+/// The page of the kernel's own code that it maps into programs. Source: vdso(7).
+#[derive(Copy, Clone, Debug)]
+pub(crate) struct Vdso {
+    /// Where it is, or the next free page below.
+    pub place: u64,
+    pub code: &'static [u8],
+    /// Offsets of what handlers without a restorer return to: without `siginfo`, and with it.
+    pub sigreturn: [u64; 2],
 }
 
 /// The flags of `open`, some of which machines number in their own ways. Source: open(2), <asm/fcntl.h>.
@@ -110,6 +126,9 @@ static X86_64: Target = Target {
     // Programs ask CPUID.
     features: 0,
     open_bits: OpenBits::COMMON,
+    signal_frames: x86_64::FRAMES,
+    // A handler brings its restorer along.
+    vdso: Vdso { place: 0, code: &[], sigreturn: [0; 2] },
 };
 
 static X86_32: Target = Target {
@@ -124,6 +143,20 @@ static X86_32: Target = Target {
     platform: "i686",
     features: 0,
     open_bits: OpenBits::COMMON,
+    signal_frames: x86_32::FRAMES,
+    vdso: Vdso {
+        // Among what the kernel maps for a program, under the stack.
+        place: 0xf7ff_d000,
+        code: &[
+            // What SYSENTER comes back to: `pop ebp`, `pop edx`, `pop ecx`, `ret`.
+            0x5d, 0x5a, 0x59, 0xc3, //
+            // `pop eax`, `mov eax, 119`, `int 0x80`: sigreturn.
+            0x58, 0xb8, 119, 0, 0, 0, 0xcd, 0x80, //
+            // `mov eax, 173`, `int 0x80`: rt_sigreturn.
+            0xb8, 173, 0, 0, 0, 0xcd, 0x80,
+        ],
+        sigreturn: [4, 12],
+    },
 };
 
 /// FP, ASIMD, AES, PMULL, SHA1, SHA2, CRC32, ATOMICS, FPHP, ASIMDHP, CPUID, ASIMDRDM, LRCPC, ASIMDDP.
@@ -151,6 +184,13 @@ static ARM64: Target = Target {
     platform: "aarch64",
     features: ARM64_FEATURES,
     open_bits: OpenBits::ARM,
+    signal_frames: arm64::FRAMES,
+    vdso: Vdso {
+        place: 0x7fff_f7ff_d000,
+        // `mov x8, #139`, `svc #0`: rt_sigreturn.
+        code: &[0x68, 0x11, 0x80, 0xd2, 0x01, 0x00, 0x00, 0xd4],
+        sigreturn: [0; 2],
+    },
     ..X86_64
 };
 

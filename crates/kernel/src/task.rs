@@ -2,6 +2,8 @@
 
 use sotto_machine::Cpu;
 
+use crate::signals::TaskSignals;
+
 /// The number of a task, as `gettid(2)` tells it.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct TaskId(pub u32);
@@ -13,6 +15,15 @@ pub enum Wait {
     Input,
     /// A time, in nanoseconds since the start.
     Until(u64),
+    /// A signal that a handler takes.
+    Signal,
+    /// One of some signals, which need no handler, up to a time.
+    SignalOf {
+        /// A bit for each, from number 1.
+        set: u64,
+        /// The time, in nanoseconds since the start, if it ends.
+        until: Option<u64>,
+    },
 }
 
 /// A task.
@@ -25,11 +36,15 @@ pub(crate) struct Task {
     pub wait: Option<Wait>,
     /// Bytes that the call has transferred so far, which is not completed.
     pub transferred: u64,
+    /// A signal ends what the call waits for: it is made again, and fails.
+    pub interrupted: bool,
+    pub signals: TaskSignals,
 }
 
 impl Task {
     pub fn new(id: TaskId, cpu: Option<Cpu>) -> Task {
-        Task { id, cpu, wait: None, transferred: 0 }
+        let signals = TaskSignals::default();
+        Task { id, cpu, wait: None, transferred: 0, interrupted: false, signals }
     }
 
     /// Bytes that a snapshot of it takes.

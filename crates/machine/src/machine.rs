@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{Arch, FlagSet, Instruction, RegisterId, RegisterValue, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, Reg, RegisterId, RegisterValue, Storage};
 
 use crate::code::calls::{Call, CallStack};
 use crate::code::engine::Engine;
@@ -312,6 +312,29 @@ impl Machine {
     /// kernel has answered: the program counter is behind it then.
     pub fn complete_syscall(&mut self, event: Event) {
         with_engine!(&mut self.engine, engine => engine.complete_syscall(event));
+    }
+
+    /// Notes that a handler of a signal was just entered, from an address, which returns to another: it counts as a
+    /// completed instruction and as a call.
+    pub fn note_handler(&mut self, from: u64, return_address: u64) {
+        with_engine!(&mut self.engine, engine => engine.note_handler(from, return_address));
+    }
+
+    /// What differs from an earlier state, as effects: registers by their full names.
+    pub fn effects_since(&self, before: &CpuState) -> Box<StepEffects> {
+        let mut effects = Box::<StepEffects>::default();
+        for (number, &old) in before.registers.iter().enumerate() {
+            let storage = Storage(number as u8);
+            let new = self.register(storage);
+            if old != new
+                && let Some(reg) = Reg::parse(self.arch, self.arch.storage_name(storage))
+            {
+                effects.registers.push(RegisterChange { reg, old, new });
+            }
+        }
+        let (old, new) = (before.flags, self.flags());
+        effects.flags = FlagChange { written: FlagSet::NONE, undefined: FlagSet::NONE, old, new };
+        effects
     }
 
     /// The instruction at the program counter.

@@ -159,6 +159,7 @@ fn watch(session: &mut Session, checker: &mut Checker, limit: u64) -> String {
                 return "stopped: it wants more memory than it may have".to_string();
             }
             StopReason::NeedsInput => return "stopped: it wants input".to_string(),
+            StopReason::Stuck => return format!("stopped: {}", crate::run::STUCK),
             _ => {}
         }
     }

@@ -22,6 +22,8 @@ const INTERRUPTED: u8 = 130;
 const BROKEN_PIPE: u8 = 141;
 /// Status of a run that reached its limit, as timeout(1) has it.
 const LIMIT_REACHED: u8 = 124;
+/// What there is to say of a program that waits for ever.
+pub const STUCK: &str = "it waits for a signal that nothing will send";
 
 /// What a program starts with that is given these arguments, and its own name first.
 pub fn startup(
@@ -93,6 +95,7 @@ fn run(
                 return Ok(ending.shell_status() as u8);
             }
             Stop::NeedsInput => guest_io::more_input(session)?,
+            Stop::Stuck => return stopped(session, STUCK, LIMIT_REACHED, as_json),
             Stop::MemoryLimit => {
                 let limit = render::byte_count(session.system().memory_limit());
                 let why = format!("it wants more memory than the {limit} that it may have");
@@ -100,6 +103,7 @@ fn run(
             }
             Stop::Budget
             | Stop::Switched
+            | Stop::Delivered(_)
             | Stop::Paused
             | Stop::Unfinished
             | Stop::Output

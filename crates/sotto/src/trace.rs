@@ -130,7 +130,9 @@ impl<W: Write> Tracer<'_, W> {
             match self.session.resume(places, left, &interrupt::asked) {
                 StopReason::Place | StopReason::Call => return Ok(None),
                 StopReason::NeedsInput => self.more_input()?,
-                StopReason::Terminated | StopReason::MemoryLimit => return self.ended().map(Some),
+                StopReason::Terminated | StopReason::MemoryLimit | StopReason::Stuck => {
+                    return self.ended().map(Some);
+                }
                 _ => return Ok(Some(0)),
             }
         }
@@ -306,6 +308,9 @@ impl<W: Write> Tracer<'_, W> {
                 let limit = render::byte_count(self.session.system().memory_limit());
                 let why = format!("it wants more memory than the {limit} that it may have");
                 return run::stopped(&self.session, &why, LIMIT_REACHED, self.as_json);
+            }
+            if self.session.system().is_stuck() {
+                return run::stopped(&self.session, run::STUCK, LIMIT_REACHED, self.as_json);
             }
             return Ok(0);
         };

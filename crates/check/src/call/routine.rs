@@ -471,6 +471,7 @@ fn run(session: &mut Session, checker: &mut Checker, return_address: u64, limit:
     while session.moment() < limit {
         match checker.step(session) {
             StopReason::NeedsInput => return Ending::NeedsInput,
+            StopReason::Stuck => return Ending::Stuck,
             StopReason::MemoryLimit => return Ending::MemoryLimit,
             StopReason::Terminated => {
                 return match (session.ending(), session.fault_report()) {

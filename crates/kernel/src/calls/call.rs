@@ -2,7 +2,6 @@
 
 use crate::Errno;
 use crate::abi::SyscallAbi;
-use crate::arguments::Address;
 use crate::report::Notice;
 use crate::stop::Termination;
 use crate::system::System;
@@ -16,6 +15,8 @@ pub(crate) struct Call<'s> {
     pub abi: SyscallAbi,
     /// What the call has waited for, if it is made again after waiting.
     pub waited: Option<Wait>,
+    /// A signal ends the wait.
+    pub interrupted: bool,
 }
 
 impl Call<'_> {
@@ -44,6 +45,8 @@ pub(crate) enum Outcome {
     Waits(Wait),
     /// It has transferred a part, and goes on with the rest when it is made again.
     Unfinished,
+    /// A handler is left: registers are those of its frame.
+    LeavesHandler { is_first_form: bool },
     /// The task ended with this status, and the program with its last task.
     TaskEnded(i32),
     /// The program ended.
@@ -113,17 +116,6 @@ pub(crate) fn read_path(system: &mut System, address: u64) -> Result<Vec<u8>, Er
 /// Words in the order of memory, of so many bytes.
 pub(crate) fn words(bytes: usize, values: &[u64]) -> Vec<u8> {
     values.iter().flat_map(|value| value.to_le_bytes()[..bytes].to_vec()).collect()
-}
-
-pub(crate) fn told_as_zeros(
-    system: &mut System,
-    Address(address): Address,
-    bytes: usize,
-) -> Result<u64, Errno> {
-    if address != 0 {
-        put(system, address, &vec![0; bytes])?;
-    }
-    Ok(0)
 }
 
 pub(crate) fn notice(message: String, help: &str) -> Option<Notice> {

@@ -5,6 +5,7 @@ pub(crate) mod descriptors;
 pub(crate) mod identity;
 pub(crate) mod memory;
 pub(crate) mod paths;
+pub(crate) mod polling;
 pub(crate) mod signals;
 pub(crate) mod status;
 pub(crate) mod threads;

@@ -1,67 +1,356 @@
-//! Signals: handlers are accepted and never called.
+//! Calls about signals: actions, masks, sending, waiting, timers, and coming back from handlers.
+//!
+//! Sources: sigaction(2), sigprocmask(2), sigpending(2), sigsuspend(2), sigwaitinfo(2), sigaltstack(2), sigreturn(2), kill(2),
+//! tkill(2), sigqueue(3), pause(2), alarm(2), setitimer(2).
 
 use sotto_machine::{Fault, Signal};
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::Address;
-use crate::calls::call::{Call, Outcome, notice, told_as_zeros};
-use crate::calls::identity::PROCESS;
+use crate::calls::call::{Answer, Call, Outcome, notice, put};
+use crate::calls::identity::{PROCESS, USER};
+use crate::calls::time::read_time;
+use crate::layout::{Layout, number_at};
 use crate::report::Notice;
+use crate::signals::deliver::{SS_DISABLE, stack_of, stack_words};
+use crate::signals::info::{Detail, SI_TKILL, SI_USER, SignalInfo};
+use crate::signals::{
+    Action, LAST_SIGNAL, SA_RESTORER, SIG_DFL, SIG_IGN, SignalSet, Timer, is_catchable,
+};
 use crate::stop::Termination;
+use crate::system::System;
+use crate::task::{TaskId, Wait};
 
-/// `rt_sigaction(2)`. What was there before is told as zeros: the default action.
-pub(crate) fn rt_sigaction(
-    call: &mut Call,
-    _: u32,
-    _: Address,
-    old: Address,
-    _: u64,
-) -> Result<u64, Errno> {
-    let bytes = 8 + 3 * call.abi.word_bytes();
-    told_as_zeros(call.system, old, bytes)
+/// Bytes of a set of signals.
+const SET_BYTES: u64 = 8;
+
+fn read_set(system: &mut System, address: u64) -> Result<SignalSet, Errno> {
+    let bytes = system.machine.memory_mut().read::<8>(address).map_err(|_| Errno::EFAULT)?;
+    Ok(SignalSet(u64::from_le_bytes(bytes)))
 }
 
-/// `rt_sigprocmask(2)`. What was there before is told as zeros: no signal is held back.
+/// `rt_sigaction(2)`
+pub(crate) fn rt_sigaction(
+    call: &mut Call,
+    number: u32,
+    Address(new): Address,
+    Address(old): Address,
+    size: u64,
+) -> (Outcome, Option<Notice>) {
+    match change_action(call, number, new, old, size) {
+        Ok(notice) => (Outcome::Returned(0), notice),
+        Err(errno) => (errno.into(), None),
+    }
+}
+
+fn change_action(
+    call: &mut Call,
+    number: u32,
+    new: u64,
+    old: u64,
+    size: u64,
+) -> Result<Option<Notice>, Errno> {
+    let width = call.abi.word_bytes();
+    let system = &mut *call.system;
+    if size != SET_BYTES {
+        return Err(Errno::EINVAL);
+    }
+    let mut wanted = None;
+    if new != 0 {
+        let mut bytes = [0; 32];
+        let bytes = &mut bytes[..3 * width + 8];
+        system.machine.memory_mut().read_bytes(new, bytes).map_err(|_| Errno::EFAULT)?;
+        let word = |number: usize| number_at(bytes, number * width, width);
+        let mask = SignalSet(number_at(bytes, 3 * width, 8)).as_mask();
+        wanted = Some(Action { handler: word(0), flags: word(1), restorer: word(2), mask });
+    }
+    if !(1..=LAST_SIGNAL).contains(&number) || (wanted.is_some() && !is_catchable(number)) {
+        return Err(Errno::EINVAL);
+    }
+    let before = system.process.signals.action(number);
+    let mut reason = None;
+    if let Some(action) = wanted {
+        system.process.signals.set_action(number, action);
+        let is_routine = !matches!(action.handler, SIG_DFL | SIG_IGN);
+        // Source: Linux, `x64_setup_rt_frame`.
+        if is_routine && action.flags & SA_RESTORER == 0 && call.abi == SyscallAbi::X86_64 {
+            let message = "a handler without SA_RESTORER: on x86-64 it cannot return, and the signal will kill the program";
+            let help = "add 0x04000000 to sa_flags, and in sa_restorer the address of code that calls rt_sigreturn (15)";
+            reason = notice(message.to_string(), help);
+        }
+    }
+    if old != 0 {
+        let mut layout = Layout::default();
+        layout.put(width, [before.handler, before.flags, before.restorer]);
+        layout.put(8, [before.mask.0]);
+        put(system, old, &layout.0)?;
+    }
+    Ok(reason)
+}
+
+const SIG_BLOCK: u64 = 0;
+const SIG_UNBLOCK: u64 = 1;
+const SIG_SETMASK: u64 = 2;
+
+/// `rt_sigprocmask(2)`
 pub(crate) fn rt_sigprocmask(
     call: &mut Call,
-    _: u64,
-    _: Address,
-    old: Address,
-    _: u64,
+    how: u64,
+    Address(new): Address,
+    Address(old): Address,
+    size: u64,
 ) -> Result<u64, Errno> {
-    told_as_zeros(call.system, old, 8)
+    let system = &mut *call.system;
+    if size != SET_BYTES {
+        return Err(Errno::EINVAL);
+    }
+    let before = system.scheduler.current().signals.mask;
+    if new != 0 {
+        let set = read_set(system, new)?;
+        let mask = match how & 0xffff_ffff {
+            SIG_BLOCK => before.with(set),
+            SIG_UNBLOCK => SignalSet(before.0 & !set.0),
+            SIG_SETMASK => set,
+            _ => return Err(Errno::EINVAL),
+        };
+        system.scheduler.current().signals.mask = mask.as_mask();
+    }
+    if old != 0 {
+        put(system, old, &before.0.to_le_bytes())?;
+    }
+    Ok(0)
+}
+
+/// `rt_sigpending(2)`
+pub(crate) fn rt_sigpending(
+    call: &mut Call,
+    Address(set): Address,
+    size: u64,
+) -> Result<u64, Errno> {
+    let system = &mut *call.system;
+    if size > SET_BYTES {
+        return Err(Errno::EINVAL);
+    }
+    let running = system.scheduler.running;
+    let numbers = (1..=LAST_SIGNAL).map(SignalSet::of);
+    let pending = numbers.filter(|one| system.has_pending(running, *one));
+    let all = pending.fold(0, |all, one| all | one.0);
+    put(system, set, &all.to_le_bytes()[..size as usize])?;
+    Ok(0)
+}
+
+/// `rt_sigsuspend(2)`
+pub(crate) fn rt_sigsuspend(call: &mut Call, Address(set): Address, size: u64) -> Answer {
+    if size != SET_BYTES {
+        return Err(Errno::EINVAL).into();
+    }
+    let set = match read_set(call.system, set) {
+        Ok(set) => set.as_mask(),
+        Err(errno) => return Err(errno).into(),
+    };
+    let signals = &mut call.system.scheduler.current().signals;
+    if call.waited.is_none() {
+        signals.saved_mask = Some(signals.mask);
+        signals.mask = set;
+    }
+    // The mask comes back with the handler that ends the wait.
+    Outcome::Waits(Wait::Signal).into()
+}
+
+/// `pause(2)`
+pub(crate) fn pause(_: &mut Call) -> Outcome {
+    Outcome::Waits(Wait::Signal)
+}
+
+/// `rt_sigtimedwait(2)`
+pub(crate) fn rt_sigtimedwait(
+    call: &mut Call,
+    set: Address,
+    info: Address,
+    time: Address,
+    size: u64,
+) -> Answer {
+    let width = call.abi.word_bytes();
+    wait_for_signal(call, set, info, time, size, width)
+}
+
+/// `rt_sigtimedwait(2)` with seconds of 64 bits
+pub(crate) fn rt_sigtimedwait_time64(
+    call: &mut Call,
+    set: Address,
+    info: Address,
+    time: Address,
+    size: u64,
+) -> Answer {
+    wait_for_signal(call, set, info, time, size, 8)
+}
+
+fn wait_for_signal(
+    call: &mut Call,
+    Address(set): Address,
+    Address(info): Address,
+    Address(time): Address,
+    size: u64,
+    width: usize,
+) -> Answer {
+    let word = call.abi.word_bytes();
+    let system = &mut *call.system;
+    if size != SET_BYTES {
+        return Err(Errno::EINVAL).into();
+    }
+    let set = match read_set(system, set) {
+        Ok(set) => set.as_mask(),
+        Err(errno) => return Err(errno).into(),
+    };
+    let duration = match time {
+        0 => None,
+        time => match read_time(system, width, time) {
+            Ok(duration) => Some(duration),
+            Err(errno) => return Err(errno).into(),
+        },
+    };
+    if let Some(taken) = system.take_pending(set) {
+        if info != 0
+            && let Err(errno) = put(system, info, &taken.layout(word))
+        {
+            return Err(errno).into();
+        }
+        return Ok(taken.number.into()).into();
+    }
+    if call.waited.is_some() || duration == Some(0) {
+        return Err(Errno::EAGAIN).into();
+    }
+    let now = system.machine.time();
+    let until = duration.map(|duration| now.saturating_add(duration));
+    Outcome::Waits(Wait::SignalOf { set: set.0, until }).into()
+}
+
+/// Smallest stack for handlers. Source: sigaltstack(2), MINSIGSTKSZ of <asm/signal.h>.
+fn least_stack(abi: SyscallAbi) -> u64 {
+    match abi {
+        SyscallAbi::X86_64 | SyscallAbi::X86_32 => 2048,
+        SyscallAbi::Arm64 => 5120,
+    }
 }
 
 /// `sigaltstack(2)`
-pub(crate) fn sigaltstack(call: &mut Call, _: Address, old: Address) -> Result<u64, Errno> {
-    let bytes = 3 * call.abi.word_bytes();
-    told_as_zeros(call.system, old, bytes)
+pub(crate) fn sigaltstack(
+    call: &mut Call,
+    Address(new): Address,
+    Address(old): Address,
+) -> Result<u64, Errno> {
+    const SS_AUTODISARM: u32 = 1 << 31;
+    let width = call.abi.word_bytes();
+    let least = least_stack(call.abi);
+    let system = &mut *call.system;
+    let stack_pointer = system.machine.register(system.arch().stack_pointer());
+    let before = system.scheduler.current().signals.alternate;
+    if new != 0 {
+        let mut bytes = [0; 24];
+        let bytes = &mut bytes[..3 * width];
+        system.machine.memory_mut().read_bytes(new, bytes).map_err(|_| Errno::EFAULT)?;
+        let (base, flags) = (number_at(bytes, 0, width), number_at(bytes, width, 4) as u32);
+        let size = number_at(bytes, 2 * width, width);
+        if before.is_some_and(|stack| stack.holds(stack_pointer)) {
+            return Err(Errno::EPERM);
+        }
+        if flags & !(SS_DISABLE | SS_AUTODISARM | 1) != 0 {
+            return Err(Errno::EINVAL);
+        }
+        if flags & SS_DISABLE == 0 && size < least {
+            return Err(Errno::ENOMEM);
+        }
+        system.scheduler.current().signals.alternate = stack_of(base, flags, size);
+    }
+    if old != 0 {
+        let (base, flags, size) = stack_words(before, stack_pointer);
+        let mut layout = Layout::default();
+        layout.put(width, [base, flags.into(), size]);
+        put(system, old, &layout.0)?;
+    }
+    Ok(0)
 }
 
-/// Highest number of a signal. Source: signal(7), "Real-time signals".
-const LAST_SIGNAL: u32 = 64;
+/// `rt_sigreturn(2)`
+pub(crate) fn rt_sigreturn(_: &mut Call) -> Outcome {
+    Outcome::LeavesHandler { is_first_form: false }
+}
+
+/// `sigreturn(2)`
+pub(crate) fn sigreturn(_: &mut Call) -> Outcome {
+    Outcome::LeavesHandler { is_first_form: true }
+}
+
+fn sender(number: u32, code: i32, value: u64) -> SignalInfo {
+    let (process, user) = (PROCESS as u32, USER as u32);
+    SignalInfo { number, code, detail: Detail::Sender { process, user, value } }
+}
 
 /// `kill(2)`: a positive number names a process, 0 and the negated number of a group that group, -1 every other
 /// process.
-pub(crate) fn kill(_: &mut Call, to: u64, number: u32) -> (Outcome, Option<Notice>) {
+pub(crate) fn kill(call: &mut Call, to: u64, number: u32) -> (Outcome, Option<Notice>) {
     match to as i32 as i64 {
-        0 => signal(number),
-        to if to.unsigned_abs() == PROCESS => signal(number),
+        0 => signal(call.system, sender(number, SI_USER, 0), None),
+        to if to.unsigned_abs() == PROCESS => signal(call.system, sender(number, SI_USER, 0), None),
         to => no_such_process(to),
     }
 }
 
-/// `tgkill(2)`.
+/// `tgkill(2)`
 pub(crate) fn tgkill(
-    _: &mut Call,
+    call: &mut Call,
     process: u64,
     thread: u64,
     number: u32,
 ) -> (Outcome, Option<Notice>) {
     match (process as i32 as i64, thread as i32 as i64) {
         (..=0, _) | (_, ..=0) => (Errno::EINVAL.into(), None),
-        (process, thread) if [process, thread] == [PROCESS as i64; 2] => signal(number),
+        (process, thread) if process == PROCESS as i64 => to_thread(call.system, thread, number),
         (_, thread) => no_such_process(thread),
+    }
+}
+
+/// `tkill(2)`
+pub(crate) fn tkill(call: &mut Call, thread: u64, number: u32) -> (Outcome, Option<Notice>) {
+    match thread as i32 as i64 {
+        ..=0 => (Errno::EINVAL.into(), None),
+        thread => to_thread(call.system, thread, number),
+    }
+}
+
+fn to_thread(system: &mut System, thread: i64, number: u32) -> (Outcome, Option<Notice>) {
+    let id = TaskId(thread as u32);
+    let is_there = system.tasks().any(|task| task == id);
+    match is_there {
+        true => signal(system, sender(number, SI_TKILL, 0), Some(id)),
+        false => no_such_process(thread),
+    }
+}
+
+/// `rt_sigqueueinfo(2)`: what is told of the signal comes from the program, which may not pretend to be the kernel to others.
+pub(crate) fn rt_sigqueueinfo(
+    call: &mut Call,
+    to: u64,
+    number: u32,
+    Address(info): Address,
+) -> (Outcome, Option<Notice>) {
+    let width = call.abi.word_bytes();
+    let system = &mut *call.system;
+    let mut bytes = [0; 48];
+    if system.machine.memory_mut().read_bytes(info, &mut bytes).is_err() {
+        return (Errno::EFAULT.into(), None);
+    }
+    let from = if width == 8 { 16 } else { 12 };
+    let code = number_at(&bytes, 8, 4) as i32;
+    let detail = Detail::Sender {
+        process: number_at(&bytes, from, 4) as u32,
+        user: number_at(&bytes, from + 4, 4) as u32,
+        value: number_at(&bytes, from + 8, width),
+    };
+    match to as i32 as i64 {
+        to if to == PROCESS as i64 => signal(system, SignalInfo { number, code, detail }, None),
+        to => no_such_process(to),
     }
 }
 
@@ -71,25 +360,133 @@ fn no_such_process(to: i64) -> (Outcome, Option<Notice>) {
 }
 
 /// Sends the program itself a signal.
-fn signal(number: u32) -> (Outcome, Option<Notice>) {
-    if number > LAST_SIGNAL {
-        return (Errno::EINVAL.into(), None);
+fn signal(system: &mut System, info: SignalInfo, to: Option<TaskId>) -> (Outcome, Option<Notice>) {
+    let number = info.number;
+    match number {
+        0 => return (Outcome::Returned(0), None),
+        1..=LAST_SIGNAL => {}
+        _ => return (Errno::EINVAL.into(), None),
     }
-    match Signal::from_number(number.into()) {
-        // Source: signal(7), "Standard signals", the column "Action".
-        Some(signal) if signal.is_ignored() => (Outcome::Returned(0), None),
-        Some(signal) if !signal.stops() => {
-            (Outcome::Terminated(Termination::Killed(signal, Fault::Raised(signal))), None)
+    let action = system.process.signals.action(number);
+    let is_held_back = system.scheduler.current().signals.mask.contains(number);
+    let standard = Signal::from_number(number.into());
+    if action.handler == SIG_DFL && !is_held_back {
+        match standard {
+            // Source: signal(7), "Standard signals", the column "Action".
+            Some(signal) if signal.is_ignored() => {}
+            Some(signal) if !signal.stops() => {
+                let ending = Termination::Killed(signal, Fault::Raised(signal));
+                return (Outcome::Terminated(ending), None);
+            }
+            _ => {
+                let message = format!(
+                    "signal {number} stops a program or is a real-time signal, which is not modelled"
+                );
+                let help = "the program goes on as if it had not been sent";
+                return (Outcome::Returned(0), notice(message, help));
+            }
         }
-        None if number == 0 => (Outcome::Returned(0), None),
-        _ => {
-            let message = format!(
-                "signal {number} stops a program or is a real-time signal, which is not modelled"
-            );
-            (
-                Outcome::Returned(0),
-                notice(message, "the program goes on as if it had not been sent"),
-            )
+    }
+    system.send(info, to);
+    (Outcome::Returned(0), None)
+}
+
+const MICROSECONDS: u64 = 1_000_000;
+
+/// Sets the timer of real time, in nanoseconds from now; what was left of it, and its interval.
+fn set_timer(system: &mut System, value: u64, interval: u64) -> (u64, u64) {
+    let now = system.machine.time();
+    let timer = (value != 0).then(|| Timer { at: now.saturating_add(value), interval });
+    let before = std::mem::replace(&mut system.process.signals.timer, timer);
+    before.map_or((0, 0), |timer| (timer.at.saturating_sub(now), timer.interval))
+}
+
+/// `alarm(2)`
+pub(crate) fn alarm(call: &mut Call, seconds: u64) -> Result<u64, Errno> {
+    let value = (seconds & 0xffff_ffff).saturating_mul(1_000_000_000);
+    let (left, _) = set_timer(call.system, value, 0);
+    // A rest counts as a second, so that 0 says that there was no timer.
+    Ok(left.div_ceil(1_000_000_000))
+}
+
+/// The timers of setitimer, of which that of real time is modelled. Source: setitimer(2).
+fn check_timer(which: u64) -> Result<(), (Errno, Option<Notice>)> {
+    match which & 0xffff_ffff {
+        0 => Ok(()),
+        1 | 2 => {
+            let message = "a timer of processor time, which is not modelled".to_string();
+            Err((Errno::EINVAL, notice(message, "ITIMER_REAL (0) is")))
         }
+        _ => Err((Errno::EINVAL, None)),
+    }
+}
+
+/// `struct itimerval`: interval and value, in seconds and microseconds.
+fn put_timer(
+    system: &mut System,
+    width: usize,
+    address: u64,
+    (left, interval): (u64, u64),
+) -> Result<(), Errno> {
+    let mut layout = Layout::default();
+    for time in [interval, left] {
+        // What is left of a timer that has not run out is not nothing.
+        let micros = time.div_ceil(1000);
+        layout.put(width, [micros / MICROSECONDS, micros % MICROSECONDS]);
+    }
+    put(system, address, &layout.0)
+}
+
+/// `setitimer(2)`
+pub(crate) fn setitimer(
+    call: &mut Call,
+    which: u64,
+    Address(new): Address,
+    Address(old): Address,
+) -> (Outcome, Option<Notice>) {
+    if let Err((errno, reason)) = check_timer(which) {
+        return (errno.into(), reason);
+    }
+    let width = call.abi.word_bytes();
+    let system = &mut *call.system;
+    let mut set = || -> Result<u64, Errno> {
+        let mut times = [0; 2];
+        if new != 0 {
+            for (number, time) in times.iter_mut().enumerate() {
+                let at = new.wrapping_add((2 * width * number) as u64);
+                let [seconds, micros] = system.read_words(at, width)?;
+                if seconds < 0 || !(0..MICROSECONDS as i64).contains(&micros) {
+                    return Err(Errno::EINVAL);
+                }
+                let seconds = (seconds as u64).saturating_mul(1_000_000_000);
+                *time = seconds.saturating_add(micros as u64 * 1000);
+            }
+        }
+        let [interval, value] = times;
+        let before = set_timer(system, value, interval);
+        if old != 0 {
+            put_timer(system, width, old, before)?;
+        }
+        Ok(0)
+    };
+    (set().map_or_else(Outcome::from, |value| Outcome::Returned(value as i64)), None)
+}
+
+/// `getitimer(2)`
+pub(crate) fn getitimer(
+    call: &mut Call,
+    which: u64,
+    Address(to): Address,
+) -> (Outcome, Option<Notice>) {
+    if let Err((errno, reason)) = check_timer(which) {
+        return (errno.into(), reason);
+    }
+    let width = call.abi.word_bytes();
+    let now = call.system.machine.time();
+    let timer = call.system.process.signals.timer;
+    let left = timer.map_or((0, 0), |timer| (timer.at.saturating_sub(now), timer.interval));
+    match put_timer(call.system, width, to, left) {
+        Ok(()) => (Outcome::Returned(0), None),
+        Err(errno) => (errno.into(), None),
     }
 }

@@ -13,6 +13,7 @@ use crate::files::inode::{InodeId, Kind, S_IFIFO};
 use crate::files::open::What;
 use crate::files::tree::MAX_BYTES;
 use crate::files::walk::LastLink;
+use crate::layout::Layout;
 use crate::system::System;
 
 /// What is told of a file.
@@ -30,19 +31,6 @@ struct Status {
     allocated: u64,
     /// Times of access, contents and any change, in nanoseconds since 1970.
     times: [u64; 3],
-}
-
-/// A structure in the order of memory.
-#[derive(Default)]
-struct Layout(Vec<u8>);
-
-impl Layout {
-    /// Adds numbers of so many bytes each.
-    fn put<T: Into<u64>>(&mut self, width: usize, values: impl IntoIterator<Item = T>) {
-        for value in values {
-            self.0.extend(&value.into().to_le_bytes()[..width]);
-        }
-    }
 }
 
 /// The device of the pipes, and that of the tree.

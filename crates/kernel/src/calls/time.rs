@@ -59,7 +59,7 @@ const NANOSECONDS: u64 = 1_000_000_000;
 /// # Errors
 ///
 /// EFAULT if it cannot be read, EINVAL if it is no time. Source: nanosleep(2).
-fn read_time(system: &mut System, width: usize, address: u64) -> Result<u64, Errno> {
+pub(crate) fn read_time(system: &mut System, width: usize, address: u64) -> Result<u64, Errno> {
     let [seconds, rest] = system.read_words(address, width)?;
     if seconds < 0 || !(0..NANOSECONDS as i64).contains(&rest) {
         return Err(Errno::EINVAL);
@@ -70,14 +70,30 @@ fn read_time(system: &mut System, width: usize, address: u64) -> Result<u64, Err
 /// Waits up to a time, in nanoseconds since the start.
 fn wait_until(call: &Call, time: u64) -> Answer {
     match call.waited {
-        Some(_) => Outcome::Returned(0).into(),
-        None => Outcome::Waits(Wait::Until(time)).into(),
+        Some(_) if !call.interrupted => Outcome::Returned(0).into(),
+        _ => Outcome::Waits(Wait::Until(time)).into(),
     }
 }
 
-/// `nanosleep(2)`. Nothing interrupts it, so that nothing remains.
-pub(crate) fn nanosleep(call: &mut Call, Address(time): Address, _: Address) -> Answer {
+/// Tells how much remains of a wait that a signal ends.
+fn tell_rest(call: &mut Call, width: usize, address: u64) -> Result<(), Errno> {
+    let (true, Some(Wait::Until(time))) = (call.interrupted && address != 0, call.waited) else {
+        return Ok(());
+    };
+    let rest = time.saturating_sub(call.system.machine.time());
+    put(call.system, address, &words(width, &[rest / NANOSECONDS, rest % NANOSECONDS]))
+}
+
+/// `nanosleep(2)`
+pub(crate) fn nanosleep(
+    call: &mut Call,
+    Address(time): Address,
+    Address(remaining): Address,
+) -> Answer {
     let width = call.abi.word_bytes();
+    if let Err(errno) = tell_rest(call, width, remaining) {
+        return Err(errno).into();
+    }
     match read_time(call.system, width, time) {
         Ok(duration) => {
             let now = call.system.machine.time();
@@ -98,10 +114,10 @@ pub(crate) fn clock_nanosleep(
     clock: u64,
     flags: u64,
     time: Address,
-    _: Address,
+    remaining: Address,
 ) -> Answer {
     let width = call.abi.word_bytes();
-    sleep_by(call, width, clock, flags, time)
+    sleep_by(call, width, clock, flags, [time, remaining])
 }
 
 /// `clock_nanosleep(2)`, with words of 64 bits.
@@ -110,9 +126,9 @@ pub(crate) fn clock_nanosleep64(
     clock: u64,
     flags: u64,
     time: Address,
-    _: Address,
+    remaining: Address,
 ) -> Answer {
-    sleep_by(call, 8, clock, flags, time)
+    sleep_by(call, 8, clock, flags, [time, remaining])
 }
 
 fn sleep_by(
@@ -120,10 +136,15 @@ fn sleep_by(
     width: usize,
     clock: u64,
     flags: u64,
-    Address(time): Address,
+    [Address(time), Address(remaining)]: [Address; 2],
 ) -> Answer {
     if !is_clock(clock) || clock as u32 == THREAD_CLOCK {
         return Err(Errno::EINVAL).into();
+    }
+    if flags & TIMER_ABSTIME == 0
+        && let Err(errno) = tell_rest(call, width, remaining)
+    {
+        return Err(errno).into();
     }
     match read_time(call.system, width, time) {
         Ok(time) if flags & TIMER_ABSTIME != 0 => {

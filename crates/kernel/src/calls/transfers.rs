@@ -103,6 +103,9 @@ fn bad_descriptor(system: &System, call: &str, fd: u32, reads: bool) -> (Outcome
 /// Bytes that are transferred before others are given a chance; a whole number of pieces.
 const BYTES_AT_ONCE: u64 = 1 << 20;
 
+/// What a call that is refused returns, and why.
+type Refused = (Outcome, Option<Notice>);
+
 /// A call that transfers bytes.
 struct Transfer<'a> {
     /// Its name.
@@ -300,7 +303,7 @@ impl Transfer<'_> {
     }
 
     /// What a call says of its ranges before it looks at the memory.
-    fn check(&self, system: &mut System, reads: bool) -> Result<(), (Outcome, Option<Notice>)> {
+    fn check(&self, system: &mut System, reads: bool) -> Result<(), Refused> {
         let verb = if reads { "written" } else { "read" };
         for &(start, count) in self.ranges {
             if let Err(errno) = check_range(system, start, count) {
@@ -441,7 +444,7 @@ fn ranges_of(
     vector: u64,
     count: u64,
     reads: bool,
-) -> Result<Vec<(u64, u64)>, (Outcome, Option<Notice>)> {
+) -> Result<Vec<(u64, u64)>, Refused> {
     let width = call.abi.word_bytes();
     let system = &mut *call.system;
     if count > MAX_VECTORS {

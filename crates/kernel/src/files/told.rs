@@ -34,7 +34,7 @@ impl System {
                 may(permissions.read, 'r'),
                 may(permissions.write, 'w'),
                 may(permissions.execute, 'x'),
-                format_args!("[{}]", region.kind.name()),
+                format!("[{}]", region.kind.name()),
             );
         }
         text

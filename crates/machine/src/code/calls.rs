@@ -19,6 +19,8 @@ pub struct Call {
     pub stack_pointer: u64,
     /// Instructions completed at the routine's first instruction.
     pub moment: u64,
+    /// It is a handler of a signal, which came before the instruction at `from`.
+    pub is_handler: bool,
 }
 
 /// Calls, the outermost first. Of very many the middle ones are only counted.
@@ -57,6 +59,13 @@ impl CallStack {
     /// Bytes that the list takes.
     pub fn bytes(&self) -> usize {
         self.calls.capacity() * size_of::<Call>()
+    }
+
+    /// Says that the last call is one of a handler.
+    pub fn mark_handler(&mut self) {
+        if let Some(call) = self.calls.last_mut() {
+            call.is_handler = true;
+        }
     }
 
     /// Takes the last call off.
@@ -131,7 +140,14 @@ mod tests {
     use super::*;
 
     fn at(from: u64, routine: u64, stack_pointer: u64) -> Call {
-        Call { from, return_address: from + 4, routine, stack_pointer, moment: 0 }
+        Call {
+            from,
+            return_address: from + 4,
+            routine,
+            stack_pointer,
+            moment: 0,
+            is_handler: false,
+        }
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{FlagSet, Instruction, Reg, RegisterId, Storage};
+use sotto_isa::{Control, FlagSet, Instruction, Reg, RegisterId, Storage};
 
 use crate::code::cache::Code;
 use crate::code::calls::CallStack;
@@ -194,5 +194,13 @@ impl<C: Processor> Engine<C> {
     pub fn swap(&mut self, cpu: &mut C, calls: &mut CallStack) {
         std::mem::swap(&mut self.cpu, cpu);
         std::mem::swap(&mut self.calls, calls);
+    }
+
+    /// Notes that a handler was just entered, as a call that counts as an instruction.
+    pub fn note_handler(&mut self, from: u64, return_address: u64) {
+        self.cpu.time_and_entropy().clock += 1;
+        let moment = self.cpu.time_and_entropy().clock;
+        note_transfer(&mut self.calls, &self.cpu, Control::Call, from, return_address, moment);
+        self.calls.mark_handler();
     }
 }

@@ -354,6 +354,7 @@ pub(crate) fn note_transfer<C: Processor>(
         false => ReturnAddress::InRegister,
     };
     let stack_pointer = cpu.register(arch.stack_pointer());
-    let call = Call { from, return_address, routine: cpu.pc(), stack_pointer, moment };
+    let is_handler = false;
+    let call = Call { from, return_address, routine: cpu.pc(), stack_pointer, moment, is_handler };
     calls.note(control, place, call);
 }

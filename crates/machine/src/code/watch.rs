@@ -179,6 +179,14 @@ impl Watcher {
         self.completed(moment, instruction.address, Some(&Writes::of(instruction)));
     }
 
+    /// Notes that a handler was entered after `moment` instructions: its registers are new.
+    pub fn completed_delivery(&mut self, moment: u64) {
+        self.take_touched(moment, 0);
+        if !self.memory_only && !self.watched.is_memory_only() {
+            self.last = Some(moment);
+        }
+    }
+
     /// The same watcher, for registers and flags of the task of this number alone.
     #[must_use]
     pub fn of_task(mut self, task: u64) -> Watcher {

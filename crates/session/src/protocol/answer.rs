@@ -239,6 +239,7 @@ pub enum StopTag {
     Place,
     SystemCall,
     NeedsInput,
+    Stuck,
     Limit,
     MemoryLimit,
     Interrupted,

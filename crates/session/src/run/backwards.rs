@@ -110,7 +110,10 @@ impl Session {
             if let Some(number) = hit {
                 found = Some((self.moment(), number));
             }
-            let ended = matches!(stop, Stop::Terminated(_) | Stop::NeedsInput | Stop::MemoryLimit);
+            let ended = matches!(
+                stop,
+                Stop::Terminated(_) | Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit
+            );
             if ended || self.moment() == before {
                 break;
             }

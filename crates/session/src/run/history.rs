@@ -12,9 +12,9 @@ use sotto_isa::{FlagSet, RegisterId, RegisterValue, Storage};
 use std::sync::Arc;
 
 use sotto_kernel::{CompletedCall, Stop, System, SystemSnapshot, TaskId, Termination};
-use sotto_machine::Watcher;
+use sotto_machine::{Signal, Watcher};
 
-use crate::{Session, StopReason, Target};
+use crate::{Session, SessionError, StopReason, Target};
 
 /// Instructions between checkpoints while the program runs on.
 pub(crate) const CHECKPOINT_EVERY: u64 = 1 << 20;
@@ -34,6 +34,8 @@ pub(crate) enum Edit {
     Flags(FlagSet),
     /// Bytes of memory.
     Memory(u64, Vec<u8>),
+    /// A signal; whether the running task was in a call that waits.
+    Signal(Signal, bool),
 }
 
 impl Edit {
@@ -42,6 +44,7 @@ impl Edit {
             Edit::Register(storage, value) => system.machine.set_register(*storage, *value),
             Edit::BankRegister(id, value) => system.machine.set_bank_register(*id, *value),
             Edit::Flags(flags) => system.machine.set_flags(*flags),
+            Edit::Signal(signal, in_wait) => system.send_signal(*signal, *in_wait),
             Edit::Memory(address, bytes) => {
                 // Whoever made the edit has seen that the bytes are there.
                 let _ = system.machine.memory_mut().load(*address, bytes);
@@ -280,12 +283,14 @@ impl Session {
                 | Stop::Paused
                 | Stop::Unfinished
                 | Stop::Switched
+                | Stop::Delivered(_)
                 | Stop::Output
                 | Stop::AtCall
                 | Stop::Written => {}
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Place => return StopReason::Place,
                 Stop::NeedsInput => return StopReason::NeedsInput,
+                Stop::Stuck => return StopReason::Stuck,
                 Stop::Terminated(_) => return StopReason::Terminated,
             }
         }
@@ -398,6 +403,7 @@ impl Session {
         | Stop::Paused
         | Stop::Unfinished
         | Stop::Switched
+        | Stop::Delivered(_)
         | Stop::Output
         | Stop::AtCall = self.run_on(u64::MAX, None)
         {}
@@ -413,6 +419,21 @@ impl Session {
         self.branches.push(moment);
         self.trail.clear();
         self.writers.forget();
+    }
+
+    /// Sends the program a signal now. History goes on from here; what was after this moment is forgotten.
+    ///
+    /// # Errors
+    ///
+    /// If the program has ended.
+    pub fn send_signal(&mut self, signal: Signal) -> Result<(), SessionError> {
+        if self.ending().is_some() {
+            return Err(SessionError::Change("the program has ended".to_string()));
+        }
+        self.select_running();
+        let in_wait = self.system.is_waiting();
+        self.edit(Edit::Signal(signal, in_wait));
+        Ok(())
     }
 
     /// The moments at which something was changed by hand, ascending.

@@ -210,10 +210,11 @@ impl Session {
         self.system.machine.set_stops(&[]);
         while self.moment() < end {
             match self.run_on(end - self.moment(), Some(watcher)) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
+                Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Paused
                 | Stop::Unfinished
                 | Stop::Switched
+                | Stop::Delivered(_)
                 | Stop::AtCall
                 | Stop::Budget
                 | Stop::Output

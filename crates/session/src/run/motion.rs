@@ -54,11 +54,13 @@ impl Session {
             self.system.stop_at_calls(false);
             match stop {
                 Stop::NeedsInput => return StopReason::NeedsInput,
+                Stop::Stuck => return StopReason::Stuck,
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Unfinished => continue,
                 Stop::AtCall => return StopReason::Call,
                 Stop::Budget
                 | Stop::Switched
+                | Stop::Delivered(_)
                 | Stop::Paused
                 | Stop::Output
                 | Stop::Place

@@ -49,8 +49,10 @@ impl<'a, 'o> Observed<'a, 'o> {
 
     /// Shows it what the instruction did, if it was completed.
     pub fn end(self, system: &mut System, step: &Step, call: Option<&CompletedCall>) {
-        let completed =
-            system.executed() > self.moment && !matches!(step.event, Some(Event::Fault(_)));
+        let completed = system.executed() > self.moment
+                // The handler of a signal was entered instead.
+                && step.instruction.is_some()
+                && !matches!(step.event, Some(Event::Fault(_)));
         if let (Some(observer), Some(instruction), true) =
             (self.observer, self.instruction, completed)
         {
@@ -63,6 +65,8 @@ impl<'a, 'o> Observed<'a, 'o> {
 pub(crate) struct Stepped {
     /// The task that executed it.
     pub task: TaskId,
+    /// Where it stands.
+    pub from: u64,
     pub step: Step,
     pub syscall: Option<Arc<CompletedCall>>,
     pub stop: Stop,
@@ -76,7 +80,7 @@ impl Session {
         mut observer: Option<&mut dyn StepObserver>,
     ) -> Stepped {
         loop {
-            let task = self.system.running_task();
+            let (task, from) = (self.system.running_task(), self.system.machine.pc());
             let observer =
                 observer.as_mut().map(|observer| &mut **observer as &mut dyn StepObserver);
             let observed = Observed::begin(observer, &mut self.system);
@@ -86,7 +90,7 @@ impl Session {
             }
             self.system.show_task(task);
             observed.end(&mut self.system, &step, syscall.as_deref());
-            return Stepped { task, step, syscall, stop };
+            return Stepped { task, from, step, syscall, stop };
         }
     }
 

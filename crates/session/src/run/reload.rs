@@ -142,7 +142,7 @@ impl Session {
         self.system.machine.set_stops(&addresses);
         while self.moment() < now && !interrupted() {
             match self.run_on(now - self.moment(), None) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
+                Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
                 _ => times += u64::from(addresses.contains(&self.system.machine.pc())),
             }
@@ -163,7 +163,7 @@ impl Session {
         self.system.machine.set_stops(addresses);
         while left > 0 && self.moment() < limit && !interrupted() {
             match self.run_on(limit - self.moment(), None) {
-                Stop::NeedsInput | Stop::MemoryLimit | Stop::Terminated(_) => break,
+                Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,
                 Stop::Unfinished => {}
                 _ => left -= u64::from(addresses.contains(&self.system.machine.pc())),
             }

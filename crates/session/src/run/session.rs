@@ -5,7 +5,10 @@ use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
 use sotto_kernel::table;
-use sotto_kernel::{StartError, Startup, Stop, SyscallReport, System, TaskId, Termination};
+use sotto_kernel::{
+    StartError, Startup, Stop, SyscallReport, System, TaskId, Termination, signal_name,
+};
+use sotto_machine::Step;
 use sotto_object::Image;
 
 use crate::faults::fault_report;
@@ -38,6 +41,8 @@ pub enum StopReason {
     Call,
     /// The program wants input.
     NeedsInput,
+    /// The program waits for a signal that nothing will send.
+    Stuck,
     /// The program ended.
     Terminated,
     /// The limit on instructions was reached.
@@ -445,9 +450,16 @@ impl Session {
         self.history.keep(&mut self.system);
         self.system.show_running();
         let compared = self.compared.take().filter(|compared| compared.moment == self.moment());
-        let Stepped { task, step, syscall, stop } = self.step_observed_task(observer);
+        let Stepped { task, from, step, syscall, stop } = self.step_observed_task(observer);
         let compared = compared.filter(|compared| compared.task == task);
         let reason = self.stop_of_step(stop);
+        if let Stop::Delivered(number) = stop {
+            self.describe_delivery(number, from, &step, report);
+            report.task = (self.system.tasks().count() > 1).then_some(task.0);
+            self.system.show_running();
+            self.furthest = self.furthest.max(self.system.executed());
+            return (true, StopReason::Done);
+        }
         if !matches!(reason, StopReason::Done | StopReason::Terminated) {
             self.compared = compared;
             self.system.show_running();
@@ -498,10 +510,31 @@ impl Session {
         (true, reason)
     }
 
+    /// Puts into words that a handler was entered, where the program was at `from`.
+    fn describe_delivery(&mut self, number: u32, from: u64, step: &Step, report: &mut StepReport) {
+        let name = signal_name(number);
+        let handler = self.place(self.system.machine.pc());
+        let handler = match handler.symbol {
+            Some(name) => name.to_string(),
+            None => format!("{:#x}", handler.address),
+        };
+        let symbol = |address| self.texts.symbol(&self.image, address);
+        *report = StepReport {
+            moment: self.system.executed(),
+            place: Arc::new(self.place(from)),
+            instruction: format!("({name} is delivered to `{handler}`)").into(),
+            registers: step_report::registers(&self.system, &step.effects, &symbol).collect(),
+            ..StepReport::default()
+        };
+        self.writers.forget();
+        self.compared = None;
+    }
+
     /// Why a step ended, whose process stopped so. An instruction that was left in its middle is taken back.
     pub(crate) fn stop_of_step(&mut self, stop: Stop) -> StopReason {
         match stop {
             Stop::NeedsInput => StopReason::NeedsInput,
+            Stop::Stuck => StopReason::Stuck,
             Stop::MemoryLimit => StopReason::MemoryLimit,
             Stop::Unfinished => {
                 self.settle();

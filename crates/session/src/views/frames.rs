@@ -139,7 +139,9 @@ impl Session {
                 tail_called: None,
                 arguments: Vec::new(),
             });
-            (at, start) = (call.return_address, end);
+            start = end;
+            // A handler came between two instructions.
+            at = if call.is_handler { call.from } else { call.return_address };
         }
         let entry = self.place(self.image_entry());
         frames.push(Frame {

@@ -670,7 +670,7 @@ fn is_high_stack(system: &System, value: u64) -> bool {
         && region().is_some_and(|region| region.kind == RegionKind::Stack)
 }
 
-fn registers<'a>(
+pub(crate) fn registers<'a>(
     system: &'a System,
     effects: &'a StepEffects,
     symbol: &'a dyn Fn(u64) -> Option<(Arc<str>, u64)>,

@@ -299,8 +299,10 @@ impl Commander {
             Command::Reload => self.reload()?,
             Command::Until(place) => {
                 let reason = self.go_until(place)?;
-                if matches!(reason, StopReason::Terminated | StopReason::NeedsInput)
-                    && !place.starts_with('#')
+                if matches!(
+                    reason,
+                    StopReason::Terminated | StopReason::NeedsInput | StopReason::Stuck
+                ) && !place.starts_with('#')
                 {
                     self.complain(&format!("`{place}` was not reached"));
                 }
@@ -359,6 +361,10 @@ impl Commander {
                 self.tell(&Answer::Comparison(Box::new(comparison)));
             }
             Command::Feed(text) => self.feed(text.as_deref())?,
+            Command::Signal(signal) => {
+                self.session.send_signal(*signal)?;
+                self.notice("the program takes it when it goes on");
+            }
             Command::Output => self.output(),
             Command::Syscalls => self.syscalls(),
             Command::Source => self.source()?,
@@ -503,6 +509,10 @@ impl Commander {
             StopReason::NeedsInput => {
                 let words = "the program waits for input: `feed TEXT`, or `feed` alone for its end";
                 (StopTag::NeedsInput, None, Some(words.to_string()))
+            }
+            StopReason::Stuck => {
+                let words = "the program waits for a signal: `signal NAME` sends one";
+                (StopTag::Stuck, None, Some(words.to_string()))
             }
             StopReason::Limit => (StopTag::Limit, None, Some("stopped at the limit".to_string())),
             StopReason::MemoryLimit => {

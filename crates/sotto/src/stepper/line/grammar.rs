@@ -1,6 +1,7 @@
 //! The commands of the stepper: words, arguments, and help, from one table.
 
 use sotto_isa::Arch;
+use sotto_machine::Signal;
 use sotto_session::Format;
 
 /// How far to go back.
@@ -47,6 +48,7 @@ pub enum Command {
     Mark(Option<String>),
     Compare(String),
     Feed(Option<Vec<u8>>),
+    Signal(Signal),
     Output,
     Syscalls,
     Source,
@@ -307,6 +309,13 @@ const COMMANDS: &[Row] = &[
         arguments: "[TEXT | \"TEXT\"]",
         help: "a line of input; in quotes just that; alone, the end",
         make: feed,
+        ..ROW
+    },
+    Row {
+        word: "signal",
+        arguments: "NAME",
+        help: "send the program a signal: `signal SIGUSR1`",
+        make: signal,
         ..ROW
     },
     Row {
@@ -577,6 +586,18 @@ fn breakpoint(rest: &Rest) -> Result<Command, String> {
         return Err(rest.usage());
     }
     Ok(Command::Break { place: place.to_string(), condition, from_arrival })
+}
+
+/// `NAME`, or the number
+fn signal(rest: &Rest) -> Result<Command, String> {
+    let wanted = rest.some_text()?.to_ascii_uppercase();
+    let number = wanted.parse::<u64>().ok().and_then(Signal::from_number);
+    let is_it = |signal: &&Signal| {
+        signal.name() == wanted || signal.name().strip_prefix("SIG") == Some(&wanted)
+    };
+    let found = number.or_else(|| Signal::ALL.iter().find(is_it).copied());
+    let signal = found.ok_or_else(|| format!("no signal `{wanted}`; `signal SIGUSR1` is one"))?;
+    Ok(Command::Signal(signal))
 }
 
 /// `[TEXT | "TEXT"]`
