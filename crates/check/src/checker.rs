@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use sotto_finding::Finding;
 use sotto_isa::{Control, FlagRole, FlagSet, Instruction, Operand, Storage, Traits};
 use sotto_kernel::{CompletedCall, System, Termination};
-use sotto_machine::{AccessKind, Fault, Machine, MemoryFaultKind, Step, StepEffects};
+use sotto_machine::{AccessKind, Call, Fault, Machine, MemoryFaultKind, Step, StepEffects};
 use sotto_object::Image;
 use sotto_session::{Session, StepObserver, StopReason};
 
@@ -70,6 +70,20 @@ impl StepObserver for Checker {
             self.found = self.conventions.before_return(machine, instruction);
         }
         self.before_division(machine, instruction);
+    }
+
+    fn delivered(&mut self, system: &mut System) {
+        for written in system.delivery_writes() {
+            self.shadow.set_memory(written.address, written.bytes);
+        }
+        // What a handler starts with is the kernel's affair, and so is what it comes back with.
+        for storage in system.arch().general_storages() {
+            self.shadow.set(storage, 8);
+        }
+        let moment = system.executed();
+        if let Some(&Call { from, return_address, .. }) = system.machine.calls().last() {
+            self.conventions.enter(&mut system.machine, from, return_address, moment);
+        }
     }
 
     fn after(

@@ -222,7 +222,7 @@ impl System {
                     if let Some(before) = before_delivery {
                         step.effects = self.machine.effects_since(&before);
                     }
-                    self.written.clear();
+                    self.delivery = std::mem::take(&mut self.written);
                     return (step, None, Stop::Delivered(number));
                 }
                 None => {}

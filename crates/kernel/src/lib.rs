@@ -33,6 +33,8 @@ mod vdso;
 pub use abi::SyscallAbi;
 pub use errno::Errno;
 pub use files::logs::{MemoryStore, Output, Store};
+pub use files::start::{StartFile, StartKind};
+pub use files::tree::HOME;
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,

@@ -6,6 +6,7 @@
 use sotto_machine::{Machine, MapError, Permissions, RegionKind, SplitMix64};
 use sotto_object::{Image, ProgramHeaders};
 
+use crate::files::start::StartFile;
 use crate::target::target;
 
 /// The usual limit on a stack.
@@ -24,6 +25,8 @@ pub struct Startup {
     pub seed: u64,
     /// Bytes of memory that the program may map, and touch.
     pub memory_limit: u64,
+    /// Files that it finds beside those that are always there; directories before what is in them.
+    pub files: Vec<StartFile>,
 }
 
 /// The limit on a program's memory unless another is asked for.
@@ -34,7 +37,8 @@ impl Startup {
     pub fn with_arguments<A: AsRef<[u8]>>(arguments: impl IntoIterator<Item = A>) -> Startup {
         let arguments = arguments.into_iter().map(|argument| argument.as_ref().to_vec()).collect();
         let environment = vec![b"LANG=C.UTF-8".to_vec(), b"TERM=dumb".to_vec()];
-        Startup { arguments, environment, seed: 1, memory_limit: DEFAULT_MEMORY_LIMIT }
+        let memory_limit = DEFAULT_MEMORY_LIMIT;
+        Startup { arguments, environment, seed: 1, memory_limit, files: Vec::new() }
     }
 }
 
@@ -44,6 +48,9 @@ pub enum StartError {
     /// Arguments and environment are larger than a quarter of the stack.
     #[error("the arguments are too long for the stack")]
     ArgumentsTooLong,
+    /// The files that the program is given do not fit into the tree.
+    #[error("the files for the program are too many or too large")]
+    TooManyFiles,
     /// The program's segments do not fit into the memory that it may have.
     #[error("the program is larger than the memory that it may have, {limit} bytes")]
     TooLarge {

@@ -42,6 +42,8 @@ pub struct System {
     pub(crate) output: OutputLog,
     /// What the system call that is being made wrote into memory so far.
     pub(crate) written: Vec<KernelWrite>,
+    /// What entering the last handler wrote into memory, when it was a step.
+    pub(crate) delivery: Vec<KernelWrite>,
     /// The latest system calls, the earliest first.
     pub(crate) made: Vec<Arc<CompletedCall>>,
     /// System calls with a notice, not yet collected.
@@ -104,12 +106,15 @@ impl System {
             return Err(StartError::ArgumentsTooLong);
         }
         let (open_files, descriptors) = OpenFiles::with_streams();
-        let tree = Tree::new(&Origin {
+        let mut tree = Tree::new(&Origin {
             name: startup.arguments.first().map_or(&b"program"[..], Vec::as_slice),
             process: PROCESS,
             user: USER as u32,
             time: START_SECONDS * 1_000_000_000,
         });
+        if !startup.files.iter().all(|file| tree.place(file)) {
+            return Err(StartError::TooManyFiles);
+        }
         let home = walk(&tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
         let directory = home.unwrap_or(ROOT);
         Ok(System {
@@ -125,6 +130,7 @@ impl System {
             input_taken: 0,
             output: OutputLog::new(Box::<MemoryStore>::default()),
             written: Vec::new(),
+            delivery: Vec::new(),
             made: Vec::new(),
             noticed: Vec::new(),
             stops_at_calls: false,
@@ -266,6 +272,11 @@ impl System {
     /// The latest system calls, the earliest first; those that wait for input are not made yet.
     pub fn completed_calls(&self) -> &[Arc<CompletedCall>] {
         &self.made
+    }
+
+    /// What entering a handler wrote into memory, if that was the last step.
+    pub fn delivery_writes(&self) -> &[KernelWrite] {
+        &self.delivery
     }
 
     /// Takes what the program wrote.

@@ -8,6 +8,7 @@ use sotto_session::{Session, StopReason};
 
 use crate::cli::{CheckArgs, Deny};
 use crate::console::{Tone, paint};
+use crate::host_files;
 use crate::output::{self, Failure};
 use crate::program::{self, Program};
 use crate::{call, call_cases, findings, guest_io, interrupt, render, run, with_c};
@@ -36,7 +37,8 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
     interrupt::listen();
     let cases = cases(args, &program)?;
     let (starts, has_cases) = (program.starts, !args.cases.is_empty());
-    let startup = run::startup(&program.argument, &args.arguments, args.memory);
+    let folders = host_files::folders_to_read(&args.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
     let mut session = run::session(program, &startup)?;
     let mut of_code = findings_of_code(&mut session, &options);
     let mut looked = match starts {

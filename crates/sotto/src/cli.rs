@@ -138,6 +138,9 @@ pub struct RunArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,
+    /// Folder that the program finds in its directory, or at GUEST; `:rw` writes changes back
+    #[arg(long = "files", value_name = "DIR[:rw][=GUEST]")]
+    pub folders: Vec<OsString>,
     /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
     #[arg(long, value_name = "SIZE", value_parser = byte_size)]
     pub memory: Option<u64>,
@@ -168,6 +171,9 @@ pub struct StepArgs {
     /// File of commands to carry out
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
+    /// Folder that the program finds in its directory, or at GUEST
+    #[arg(long = "files", value_name = "DIR[=GUEST]")]
+    pub folders: Vec<OsString>,
     /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
     #[arg(long, value_name = "SIZE", value_parser = byte_size)]
     pub memory: Option<u64>,
@@ -207,6 +213,9 @@ pub struct TraceArgs {
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,
+    /// Folder that the program finds in its directory, or at GUEST
+    #[arg(long = "files", value_name = "DIR[=GUEST]")]
+    pub folders: Vec<OsString>,
     /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
     #[arg(long, value_name = "SIZE", value_parser = byte_size)]
     pub memory: Option<u64>,
@@ -280,6 +289,9 @@ pub struct CheckArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N", default_value_t = 20_000_000)]
     pub limit: u64,
+    /// Folder that the program finds in its directory, or at GUEST
+    #[arg(long = "files", value_name = "DIR[=GUEST]")]
+    pub folders: Vec<OsString>,
     /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
     #[arg(long, value_name = "SIZE", value_parser = byte_size)]
     pub memory: Option<u64>,

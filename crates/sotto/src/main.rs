@@ -13,6 +13,7 @@ mod dispatch;
 mod explain;
 mod findings;
 mod guest_io;
+mod host_files;
 mod interrupt;
 mod output;
 mod program;

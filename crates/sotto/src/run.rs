@@ -11,6 +11,7 @@ use sotto_session::Session;
 use crate::cli::RunArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::guest_io::{self, Notices};
+use crate::host_files::{self, Folder};
 use crate::output::Failure;
 use crate::{interrupt, program, render, with_c};
 
@@ -25,15 +26,17 @@ const LIMIT_REACHED: u8 = 124;
 /// What there is to say of a program that waits for ever.
 pub const STUCK: &str = "it waits for a signal that nothing will send";
 
-/// What a program starts with that is given these arguments, and its own name first.
+/// What a program starts with that is given these arguments, its own name first, and these folders.
 pub fn startup(
     name: &std::ffi::OsStr,
     arguments: &[std::ffi::OsString],
     memory: Option<u64>,
+    folders: &[Folder],
 ) -> Startup {
     let all = std::iter::once(name).chain(arguments.iter().map(std::ffi::OsString::as_os_str));
     let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
     startup.memory_limit = memory.unwrap_or(startup.memory_limit);
+    startup.files = folders.iter().flat_map(Folder::files).cloned().collect();
     startup
 }
 
@@ -49,7 +52,8 @@ pub fn session(program: program::Program, startup: &Startup) -> Result<Session, 
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let startup = startup(&program.argument, &args.arguments, args.memory);
+    let folders = host_files::folders(&args.folders)?;
+    let startup = startup(&program.argument, &args.arguments, args.memory, &folders);
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {
         session.system_mut().set_input_source(guest_io::file_source(path)?);
@@ -61,6 +65,11 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let mut notices = Notices::default();
     let status = run(&mut session, args, &mut notices, as_json);
     notices.tell_counts(as_json);
+    let failures = folders.iter().flat_map(|folder| folder.write_back(session.system()));
+    let failures: Vec<String> = failures.collect();
+    if !failures.is_empty() {
+        return Err(Failure::plain(failures.join("\n")));
+    }
     status
 }
 

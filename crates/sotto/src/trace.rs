@@ -10,6 +10,7 @@ use sotto_session::{Session, StepReport, StopReason};
 
 use crate::cli::TraceArgs;
 use crate::console::{self, Stream, Tone, paint};
+use crate::host_files;
 use crate::output::{self, Failure};
 use crate::{findings, guest_io, interrupt, render, run, with_c};
 
@@ -21,7 +22,8 @@ const LIMIT_REACHED: u8 = 124;
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let startup = run::startup(&program.argument, &args.arguments, args.memory);
+    let folders = host_files::folders_to_read(&args.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;
     let place = |session: &mut Session, text: &str| {

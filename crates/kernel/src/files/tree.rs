@@ -33,8 +33,8 @@ pub(crate) struct Origin<'a> {
     pub time: u64,
 }
 
-/// Where a program finds itself.
-pub(crate) const HOME: &[u8] = b"/home/keeper";
+/// The directory in which a program starts.
+pub const HOME: &[u8] = b"/home/keeper";
 
 impl Tree {
     /// The tree as a program finds it.

@@ -13,6 +13,9 @@ pub trait StepObserver {
     /// An instruction is about to be executed; it may yet wait for input, or fault.
     fn before(&mut self, machine: &mut Machine, instruction: &Instruction);
 
+    /// A handler of a signal was entered instead; its call is the last of the machine's.
+    fn delivered(&mut self, _: &mut System) {}
+
     /// It was completed, as the instruction with the number `moment + 1`. The machine is as the instruction left it.
     fn after(
         &mut self,
@@ -47,12 +50,17 @@ impl<'a, 'o> Observed<'a, 'o> {
         Observed { observer, instruction, moment: system.executed() }
     }
 
+    /// Shows it that a handler was entered instead.
+    pub fn delivered(self, system: &mut System) {
+        if let Some(observer) = self.observer {
+            observer.delivered(system);
+        }
+    }
+
     /// Shows it what the instruction did, if it was completed.
     pub fn end(self, system: &mut System, step: &Step, call: Option<&CompletedCall>) {
-        let completed = system.executed() > self.moment
-                // The handler of a signal was entered instead.
-                && step.instruction.is_some()
-                && !matches!(step.event, Some(Event::Fault(_)));
+        let completed =
+            system.executed() > self.moment && !matches!(step.event, Some(Event::Fault(_)));
         if let (Some(observer), Some(instruction), true) =
             (self.observer, self.instruction, completed)
         {
@@ -89,7 +97,10 @@ impl Session {
                 continue;
             }
             self.system.show_task(task);
-            observed.end(&mut self.system, &step, syscall.as_deref());
+            match stop {
+                Stop::Delivered(_) => observed.delivered(&mut self.system),
+                _ => observed.end(&mut self.system, &step, syscall.as_deref()),
+            }
             return Stepped { task, from, step, syscall, stop };
         }
     }

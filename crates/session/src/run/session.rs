@@ -519,11 +519,15 @@ impl Session {
             None => format!("{:#x}", handler.address),
         };
         let symbol = |address| self.texts.symbol(&self.image, address);
+        // Where it goes on is said already.
+        let counter = self.arch().storage_name(self.arch().pc());
         *report = StepReport {
             moment: self.system.executed(),
-            place: Arc::new(self.place(from)),
+            place: Arc::new(Place { source: None, ..self.place(from) }),
             instruction: format!("({name} is delivered to `{handler}`)").into(),
-            registers: step_report::registers(&self.system, &step.effects, &symbol).collect(),
+            registers: step_report::registers(&self.system, &step.effects, &symbol)
+                .filter(|register| register.name != counter)
+                .collect(),
             ..StepReport::default()
         };
         self.writers.forget();

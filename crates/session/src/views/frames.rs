@@ -40,6 +40,9 @@ pub struct Frame {
     pub tail_called: Option<String>,
     /// The instruction that called it; `None` for the outermost.
     pub call: Option<Place>,
+    /// It is a handler of a signal, and `call` the instruction before which that came.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub is_handler: bool,
     /// That instruction's address.
     #[serde(skip)]
     pub call_address: Option<u64>,
@@ -132,6 +135,7 @@ impl Session {
                 entry,
                 at: self.place(at),
                 call: Some(self.place(call.from)),
+                is_handler: call.is_handler,
                 call_address: Some(call.from),
                 moment: Some(call.moment),
                 start,
@@ -149,6 +153,7 @@ impl Session {
             entry,
             at: self.place(at),
             call: None,
+            is_handler: false,
             call_address: None,
             moment: Some(0),
             start,

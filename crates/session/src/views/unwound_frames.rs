@@ -98,6 +98,7 @@ impl Session {
                     let call = self.call_before(caller.return_address);
                     Frame {
                         call: Some(self.place(call)),
+                        is_handler: false,
                         call_address: Some(call),
                         end: caller.frame_address,
                         ..self.bare_frame(at, inside, start)
@@ -121,6 +122,7 @@ impl Session {
             entry,
             at: self.place(at),
             call: None,
+            is_handler: false,
             call_address: None,
             moment: None,
             start,

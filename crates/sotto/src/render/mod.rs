@@ -603,7 +603,8 @@ pub fn frames(frames: &[Frame], first: usize) -> String {
         if let Some(call) = &frame.call {
             let by = call.symbol_name().unwrap_or_else(|| format!("{:#x}", call.address));
             let from = call.location().map(|l| format!(", {l}")).unwrap_or_default();
-            facts.push(format!("called by {by}{from}"));
+            let verb = if frame.is_handler { "interrupted" } else { "called by" };
+            facts.push(format!("{verb} {by}{from}"));
             facts.push(match frame.moment {
                 Some(moment) => format!("entered at #{}", thousands(moment)),
                 None => "found by unwind tables".to_string(),

@@ -17,6 +17,7 @@ use sotto_session::{Breakpoint, Format, Session, StepReport, StopReason, Watch, 
 
 use crate::cli::StepArgs;
 use crate::console::{self, Stream, Tone, paint};
+use crate::host_files;
 use crate::output::{self, Failure};
 use crate::render::{self, answers};
 use crate::stepper::line::error::CommandError;
@@ -751,7 +752,10 @@ impl Commander {
         if let Some(arguments) = arguments {
             self.args.arguments = arguments.iter().map(OsString::from).collect();
         }
-        let startup = run::startup(&self.argument, &self.args.arguments, self.args.memory);
+        let folders = host_files::folders_to_read(&self.args.folders)
+            .map_err(|failure| failure.to_string())?;
+        let startup =
+            run::startup(&self.argument, &self.args.arguments, self.args.memory, &folders);
         self.session.restart(&startup)?;
         guest_io::connect(&mut self.session, self.args.stdin.as_deref())
             .map_err(|failure| failure.to_string())?;
@@ -831,7 +835,8 @@ fn load(args: &StepArgs, as_json: bool) -> Result<program::Program, Failure> {
 
 /// A session of a program with arguments and the input file.
 fn session(program: program::Program, args: &StepArgs) -> Result<Session, Failure> {
-    let startup = run::startup(&program.argument, &args.arguments, args.memory);
+    let folders = host_files::folders_to_read(&args.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;
     Ok(session)
