@@ -351,6 +351,7 @@ impl System {
             arguments: Vec::new(),
             written: Vec::new(),
             result: None,
+            result_is_address: false,
             notice: None,
         };
         let Some(row) = table::by_number(abi, number) else {
@@ -380,6 +381,7 @@ impl System {
             }
         };
         (report.name, report.is_modelled) = (Some(row.name), true);
+        report.result_is_address = row.returns_address;
         let mistaken = || match outcome {
             Outcome::Returned(result) if result == Errno::EFAULT.result() => mistaken(abi, row),
             _ => None,

@@ -47,6 +47,8 @@ pub struct SyscallReport {
     pub written: Vec<KernelWrite>,
     /// What it returned; `None` if it did not return.
     pub result: Option<i64>,
+    /// The result is an address.
+    pub result_is_address: bool,
     /// What there is to say about it.
     pub notice: Option<Notice>,
 }

@@ -33,6 +33,8 @@ pub struct SyscallRow {
     pub numbers: Numbers,
     /// Its arguments: names and kinds.
     pub arguments: &'static [(&'static str, ArgumentKind)],
+    /// What it returns is an address.
+    pub returns_address: bool,
     /// One line in words.
     pub summary: &'static str,
     /// The function that carries it out, given its six registers.
@@ -77,7 +79,7 @@ macro_rules! syscalls {
         #[doc = $summary:literal]
         $(#[doc = $details:literal])*
         $name:ident { x86_64: $x86_64:tt, x86_32: $x86_32:tt, arm64: $arm64:tt, arm32: $arm32:tt }
-        ($($argument:ident: $kind:ident $(($detail:expr))?),*) => $function:path;
+        ($($argument:ident: $kind:ident $(($detail:expr))?),*) $(-> $returns:ident)? => $function:path;
     )*) => {
         /// Every system call that is modelled.
         pub const SYSCALLS: &[SyscallRow] = &[$(
@@ -97,6 +99,7 @@ macro_rules! syscalls {
                     arm32: number!($arm32),
                 },
                 arguments: &[$((stringify!($argument), ArgumentKind::$kind $(($detail))?)),*],
+                returns_address: false $(|| matches!(ArgumentKind::$returns, ArgumentKind::Address))?,
                 summary: $summary,
                 details: concat!($($details, "\n"),*),
             },
@@ -518,20 +521,20 @@ syscalls! {
     ///
     /// The heap starts on the page after the program's data. An end that cannot be had changes nothing.
     /// Source: brk(2), "C library/kernel differences".
-    brk { x86_64: 12, x86_32: 45, arm64: 214, arm32: 45 } (end: Address) => memory::brk;
+    brk { x86_64: 12, x86_32: 45, arm64: 214, arm32: 45 } (end: Address) -> Address => memory::brk;
 
     /// Maps `length` bytes of memory, at `address` if it is given and free.
     ///
     /// Modelled: memory that no file is behind, and private mappings of files. Not modelled: mappings that are written to files
     /// (ENODEV).
     /// Source: mmap(2).
-    mmap { x86_64: 9, x86_32: _, arm64: 222, arm32: _ } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) => memory::map;
+    mmap { x86_64: 9, x86_32: _, arm64: 222, arm32: _ } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) -> Address => memory::map;
 
     /// Maps `length` bytes of memory, at `address` if it is given and free; `offset` counts pages.
     ///
     /// Modelled: as mmap.
     /// Source: mmap2(2).
-    mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) => memory::map_pages;
+    mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) -> Address => memory::map_pages;
 
     /// Takes the pages of `length` bytes from `address` away.
     ///
@@ -546,7 +549,7 @@ syscalls! {
     /// Resizes the mapping at `address`, moving it if it must and may be moved.
     ///
     /// Source: mremap(2).
-    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP)) => memory::remap;
+    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP)) -> Address => memory::remap;
 
     /// Advises the kernel about the pages of `length` bytes from `address`.
     ///

@@ -3,7 +3,7 @@
 use sotto_asm::{Options, Source, assemble};
 use sotto_isa::Storage;
 use sotto_kernel::{Startup, Stop, System, Termination};
-use sotto_machine::{RegionKind, Signal};
+use sotto_machine::{Fault, RegionKind, Signal};
 use sotto_object::{Image, LinkOptions, link};
 
 /// Runs calls one after the other; each is a line of instructions that ends with SYSCALL, and what it
@@ -184,4 +184,17 @@ fn going_back_takes_the_heap_and_the_mappings_back() {
     system.restore(&before);
     assert_eq!(system.machine.memory().regions(), regions);
     assert!(system.machine.memory_mut().read::<1>(0x7000_0000).is_err());
+}
+
+#[test]
+fn a_handler_that_could_not_return_is_noticed() {
+    let text = " .target x86-64\n .global _start\n .data\naction: .quad bell, 0, 0, 0\n .text\n_start: mov edi, 10\n lea rsi, [action]\n xor edx, edx\n mov r10d, 8\n mov eax, 13\n syscall\n mov edi, 1000\n mov esi, 10\n mov eax, 62\n syscall\nbell: ret\n";
+    let (results, mut system, _) = results_of(text);
+    assert_eq!(results, [0, 0]);
+    let noticed = system.take_noticed();
+    let message = &noticed[0].call.notice.as_ref().unwrap().message;
+    assert!(message.starts_with("a handler without SA_RESTORER"), "{message}");
+    // Source: Linux, `x64_setup_rt_frame`.
+    let fault = Fault::Raised(Signal::SIGSEGV);
+    assert_eq!(system.ending(), Some(Termination::Killed(Signal::SIGSEGV, fault)));
 }

@@ -169,3 +169,35 @@ fn a_program_that_waits_for_ever_says_so_and_takes_a_signal_from_outside() {
     assert_eq!(session.evaluate("[rung]").unwrap().value, 1);
     assert_eq!(session.edited_at(), [moment]);
 }
+
+/// A timer that runs out again and again, and whose signal does nothing, wakes nobody.
+#[test]
+fn a_timer_without_effect_does_not_keep_a_waiting_program_going() {
+    let text = ".target x86-64
+        .global _start
+        .data
+action: .quad 1, 0x04000000, 0, 0   // SIG_IGN
+timer:  .quad 0, 1000, 0, 1000
+nap:    .quad 100, 0
+        .text
+_start: mov edi, 14
+        lea rsi, [action]
+        xor edx, edx
+        mov r10d, 8
+        mov eax, 13
+        syscall
+        xor edi, edi
+        lea rsi, [timer]
+        mov eax, 38
+        syscall
+        lea rdi, [nap]
+        xor esi, esi
+        mov eax, 35
+        syscall
+        mov eax, 34
+        syscall
+";
+    let mut session = common::session(text);
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Stuck);
+    assert_eq!((session.here().line, session.moment()), (Some(23), 15));
+}

@@ -164,10 +164,11 @@ impl System {
             return;
         }
         let set = SignalSet(!self.scheduler.current().signals.mask.0);
-        let pending = &self.scheduler.current().signals.pending;
-        let info = next_of(pending, |number| set.contains(number)).map(|at| pending[at]);
-        let number = info.map_or(0, |info| info.number);
-        let restarts = number != 0 && self.process.signals.action(number).flags & SA_RESTART != 0;
+        let own = self.scheduler.current().signals.pending.clone();
+        let all = [own, self.process.signals.pending.clone()].concat();
+        let next = next_of(&all, |number| set.contains(number)).map(|at| all[at].number);
+        let restarts =
+            next.is_some_and(|number| self.process.signals.action(number).flags & SA_RESTART != 0);
         let task = self.scheduler.current();
         match wait {
             Wait::Input if restarts => task.wait = None,

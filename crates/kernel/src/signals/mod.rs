@@ -76,7 +76,7 @@ pub(crate) struct Action {
 
 impl Action {
     /// Whether a signal with this action has no effect.
-    fn ignores(&self, number: u32) -> bool {
+    pub fn ignores(&self, number: u32) -> bool {
         match self.handler {
             SIG_IGN => true,
             // Signals that stop a program and real-time signals have no effect here either.

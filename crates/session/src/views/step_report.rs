@@ -250,6 +250,9 @@ pub struct SyscallView {
     pub arguments: Vec<SyscallArgument>,
     /// What it returned, unless it did not return.
     pub result: Option<i64>,
+    /// The result is an address.
+    #[serde(skip)]
+    pub result_is_address: bool,
     /// The error's name and meaning, if it returned one.
     pub error: Option<(&'static str, &'static str)>,
     /// Something that is probably a mistake.
@@ -358,6 +361,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
         table: (report.abi != sotto_kernel::target(image.arch).abi).then(|| report.abi.name()),
         arguments,
         result: report.result,
+        result_is_address: report.result_is_address,
         error: report.error().map(|errno| (errno.name(), errno.words())),
         notice: notice.as_ref().map(|notice| notice.message.clone()),
         help: notice.and_then(|notice| notice.help),

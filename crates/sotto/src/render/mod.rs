@@ -451,8 +451,14 @@ pub fn syscall(call: &SyscallView) -> String {
         })
         .collect();
     let mut text = format!("{}({})", paint(Tone::Strong, &call.name), arguments.join(", "));
-    if let Some(result) = call.result {
-        let _ = write!(text, " -> {result}");
+    match call.result {
+        Some(result) if call.result_is_address && result > 0 => {
+            let _ = write!(text, " -> {result:#x}");
+        }
+        Some(result) => {
+            let _ = write!(text, " -> {result}");
+        }
+        None => {}
     }
     if let Some(machine) = call.table {
         let _ = write!(text, "  {}", paint(Tone::Quiet, &format!("by the table of {machine}")));
