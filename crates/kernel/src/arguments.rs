@@ -27,6 +27,8 @@ pub enum ArgumentKind {
     DirFd,
     /// A signed number.
     Signed,
+    /// A signed number of 32 bits.
+    Int,
     /// The upper half of the argument before, on machines whose registers have 32 bits; elsewhere it is not there.
     High,
     /// Permissions of a file.

@@ -1,4 +1,4 @@
-//! Running and stepping a system, and what becomes of the machine's events: endings, answers of system calls, turns.
+//! Running and stepping a system, and what becomes of the machine's events: endings, deliveries, answers of system calls.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -7,26 +7,18 @@ use sotto_machine::{
     Event, Fault, MemoryFault, MemoryFaultKind, Run, Signal, Step, StepEffects, Watcher,
 };
 
-use crate::abi::SyscallAbi;
-use crate::calls::call::{Answer, Call, Outcome};
-use crate::report::{self, ArgumentsBefore, CompletedCall, Notice, RepeatedNotice, SyscallReport};
+use crate::report::CompletedCall;
 use crate::signals::deliver::Delivery;
 use crate::signals::info::{Detail, SI_USER, SignalInfo};
 use crate::stop::{Progress, Stop, Termination};
 use crate::system::System;
-use crate::table::SyscallRow;
-use crate::target::target;
 use crate::task::TaskId;
-use crate::{Errno, names, table, vdso};
 
 /// A run with system calls in it pauses after so long, so that somebody can ask it to stop.
 const LONGEST_WITH_CALLS: Duration = Duration::from_millis(20);
 
-/// As many system calls are kept at least, and twice as many at most.
-const KEPT_CALLS: usize = 128;
-
 /// What became of an event of the machine.
-enum Handled {
+pub(crate) enum Handled {
     /// The instruction at which it happened is completed, or nothing was in the way of it: go on.
     GoOn,
     /// The running task waits; the instruction is not completed.
@@ -50,44 +42,26 @@ impl System {
     fn run_by(&mut self, budget: u64, mut watcher: Option<&mut Watcher>) -> Progress {
         let start = self.executed;
         let mut started: Option<Instant> = None;
-        // The task that ran last, while its turn lasts.
-        let mut turn_of = Some(self.running_task());
+        // The task that ran last, until its time slice is used up.
+        let mut same = Some(self.running_task());
         let stop = loop {
             if let Some(stop) = self.begin() {
                 break stop;
             }
             let task = self.running_task();
-            if turn_of.replace(task) != Some(task)
+            if same.replace(task) != Some(task)
                 && self.wait_of(task).is_none()
                 && self.machine.is_stop(self.machine.pc())
             {
                 break Stop::Place;
             }
             let left = budget - (self.executed - start);
-            if left > 0 {
-                match self.deliver() {
-                    Some(Delivery::Ended(ending)) => {
-                        self.ending = Some(ending);
-                        break Stop::Terminated(ending);
-                    }
-                    Some(Delivery::Handler(_)) => {
-                        if let Some(watcher) = &mut watcher {
-                            watcher.watch_registers_of(u64::from(task.0));
-                            for written in &std::mem::take(&mut self.written) {
-                                watcher.note_kernel_write(written.address, written.bytes);
-                            }
-                            watcher.completed_delivery(self.executed - 1);
-                            if watcher.wants_stop() {
-                                break Stop::Written;
-                            }
-                        }
-                        self.written.clear();
-                        if self.machine.is_stop(self.machine.pc()) {
-                            break Stop::Place;
-                        }
-                        continue;
-                    }
-                    None => {}
+            if left > 0
+                && let Some(delivery) = self.deliver()
+            {
+                match self.delivered(delivery, task, watcher.as_deref_mut()) {
+                    Some(stop) => break stop,
+                    None => continue,
                 }
             }
             let left = left.min(self.scheduler.left()).min(self.instructions_to_timer());
@@ -99,12 +73,11 @@ impl System {
                 None => self.machine.run(left),
             };
             self.executed += run.executed;
-            // A turn ends with the event `Budget` or before the next instruction, so that what is left to do is the task's.
-            if self.count_turn(run.executed) {
-                turn_of = None;
+            // A time slice ends with the event `Budget` or before the next instruction: any other event is of the task that ran.
+            if self.count_slice(run.executed) {
+                same = None;
             }
-            let is_call = matches!(run.event, Event::Syscall | Event::Syscall32 | Event::Sysenter);
-            if !is_call {
+            if !run.event.is_syscall() {
                 match self.handle(run.event) {
                     Handled::Stop(stop) => break stop,
                     Handled::GoOn | Handled::Waits if self.executed - start == budget => {
@@ -153,6 +126,31 @@ impl System {
         Progress { executed: self.executed - start, stop }
     }
 
+    /// What becomes of a run in which a signal was delivered to a task; `None` if it goes on.
+    fn delivered(
+        &mut self,
+        delivery: Delivery,
+        task: TaskId,
+        watcher: Option<&mut Watcher>,
+    ) -> Option<Stop> {
+        let written = std::mem::take(&mut self.written);
+        if let Delivery::Ended(ending) = delivery {
+            self.ending = Some(ending);
+            return Some(Stop::Terminated(ending));
+        }
+        if let Some(watcher) = watcher {
+            watcher.watch_registers_of(u64::from(task.0));
+            for write in &written {
+                watcher.note_kernel_write(write.address, write.bytes);
+            }
+            watcher.completed_delivery(self.executed - 1);
+            if watcher.wants_stop() {
+                return Some(Stop::Written);
+            }
+        }
+        self.machine.is_stop(self.machine.pc()).then_some(Stop::Place)
+    }
+
     /// Makes ready to execute something; the stop if that cannot be.
     fn begin(&mut self) -> Option<Stop> {
         if let Some(ending) = self.ending {
@@ -168,7 +166,7 @@ impl System {
     /// Carries out what an event of the machine asks for: an ending, the answer of a system call, a pause.
     fn handle(&mut self, event: Event) -> Handled {
         match event {
-            // The turn may have ended before the budget did.
+            // The time slice may have ended before the budget did.
             Event::Budget => Handled::GoOn,
             Event::Paused => Handled::Stop(Stop::Paused),
             Event::Unfinished => {
@@ -187,7 +185,7 @@ impl System {
         }
     }
 
-    fn end(&mut self, ending: Termination) -> Handled {
+    pub(crate) fn end(&mut self, ending: Termination) -> Handled {
         self.ending = Some(ending);
         Handled::Stop(Stop::Terminated(ending))
     }
@@ -230,7 +228,7 @@ impl System {
             let mut step = self.machine.step();
             let Some(event) = step.event else {
                 self.executed += 1;
-                self.count_turn(1);
+                self.count_slice(1);
                 return (step, None, Stop::Budget);
             };
             let stop = match self.handle(event) {
@@ -297,200 +295,4 @@ impl System {
         let info = SignalInfo { number: signal.number() as u32, code: SI_USER, detail };
         self.send(info, None);
     }
-
-    /// The way into the kernel that the machine took.
-    fn door(&self, event: Event) -> SyscallAbi {
-        if matches!(event, Event::Syscall32 | Event::Sysenter) {
-            return SyscallAbi::X86_32;
-        }
-        target(self.arch()).abi
-    }
-
-    /// Completes the instruction that makes a system call, with the result if the call returns.
-    fn complete(&mut self, event: Event, result: Option<i64>) {
-        self.machine.complete_syscall(event);
-        self.executed += 1;
-        if let Some(result) = result {
-            // As wide as a register is there.
-            let arch = self.arch();
-            let value = result as u64 & arch.address_width().mask();
-            self.machine.set_register(arch.convention().syscall_result, value);
-        }
-        if event == Event::Sysenter && result.is_some() {
-            vdso::go_on(&mut self.machine);
-        }
-    }
-
-    /// Makes the system call that the next instruction asks for.
-    fn make_call(&mut self, event: Event) -> Handled {
-        let (moment, at, task) = (self.executed, self.machine.pc(), self.running_task());
-        let abi = self.door(event);
-        let convention = self.arch().convention();
-        let number_register = convention.syscall_number;
-        let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
-        let registers = abi.arch().convention().syscall_arguments;
-        let mut given: Vec<u64> =
-            registers.iter().map(|storage| self.machine.register(*storage)).collect();
-        let mut refused = None;
-        if let (Event::Sysenter, Some(sixth)) = (event, given.get_mut(5)) {
-            match vdso::sixth_argument(&mut self.machine) {
-                Some(value) => *sixth = value,
-                // Nothing is called then. Source: Linux, `arch/x86/entry/common.c`, `do_fast_syscall_32`.
-                None => refused = Some(Errno::EFAULT.result()),
-            }
-        }
-        let cut = |value: u64| if abi == SyscallAbi::X86_32 { value & 0xffff_ffff } else { value };
-        // To the kernel the number is an int. Source: Linux, `do_syscall_64`, `el0_svc_common`.
-        let (number, values) =
-            (number & 0xffff_ffff, given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
-        let mut report = SyscallReport {
-            abi,
-            number,
-            name: names::name(abi, number),
-            is_modelled: false,
-            arguments: Vec::new(),
-            written: Vec::new(),
-            result: None,
-            result_is_address: false,
-            notice: None,
-        };
-        let Some(row) = table::by_number(abi, number) else {
-            let result = Errno::ENOSYS.result();
-            report.notice = Some(not_modelled(abi, number));
-            report.result = Some(result);
-            self.complete(event, Some(result));
-            self.keep(CompletedCall { moment, task, at, report });
-            self.count_turn(1);
-            return Handled::GoOn;
-        };
-        let before = ArgumentsBefore::new(row.arguments, &values, self);
-        let Answer { outcome, notice } = match refused {
-            Some(result) => Outcome::Returned(result).into(),
-            None => {
-                let mut six = [0; 6];
-                six.iter_mut().zip(&values).for_each(|(register, value)| *register = *value);
-                let task = self.scheduler.current();
-                let waited = task.wait.take();
-                let interrupted = std::mem::take(&mut task.interrupted);
-                let mut call = Call { system: self, abi, waited, interrupted };
-                let mut answer = (row.perform)(&mut call, &six);
-                if interrupted && matches!(answer.outcome, Outcome::Waits(_)) {
-                    answer.outcome = Errno::EINTR.into();
-                }
-                answer
-            }
-        };
-        (report.name, report.is_modelled) = (Some(row.name), true);
-        report.result_is_address = row.returns_address;
-        let mistaken = || match outcome {
-            Outcome::Returned(result) if result == Errno::EFAULT.result() => mistaken(abi, row),
-            _ => None,
-        };
-        let cut = report::cut(row.arguments, &given, &values);
-        report.notice = cut.or(notice).or_else(mistaken);
-        let result = match outcome {
-            Outcome::Returned(result) => Some(result),
-            Outcome::TaskEnded(_) | Outcome::Terminated(_) => None,
-            Outcome::LeavesHandler { .. } => None,
-            // It is made again when that is so, or for the rest.
-            Outcome::Waits(wait) => {
-                self.written.clear();
-                self.scheduler.current().wait = Some(wait);
-                return Handled::Waits;
-            }
-            Outcome::Unfinished => {
-                self.unfinished = true;
-                return Handled::Stop(Stop::Unfinished);
-            }
-        };
-        report.result = result;
-        report.written = std::mem::take(&mut self.written);
-        let filled = result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
-        report.arguments =
-            report::arguments(row.arguments, &values, abi, &mut self.machine, &before, filled);
-        self.complete(event, result);
-        self.keep(CompletedCall { moment, task, at, report });
-        let ending = match outcome {
-            Outcome::Terminated(ending) => Some(ending),
-            Outcome::TaskEnded(status) if !self.end_task() => Some(Termination::Exited(status)),
-            Outcome::TaskEnded(_) => None,
-            // Without a frame the program is killed. Source: Linux, `signal_fault`.
-            Outcome::LeavesHandler { is_first_form }
-                if self.leave_handler(is_first_form).is_err() =>
-            {
-                let signal = Signal::SIGSEGV;
-                Some(Termination::Killed(signal, Fault::Raised(signal)))
-            }
-            _ => {
-                self.count_turn(1);
-                None
-            }
-        };
-        ending.map_or(Handled::GoOn, |ending| self.end(ending))
-    }
-
-    /// Keeps what a call was, and what there is to say about it.
-    fn keep(&mut self, call: CompletedCall) {
-        let report = &call.report;
-        if report.notice.is_some() {
-            let same = |noticed: &&mut RepeatedNotice| noticed.call.notice == report.notice;
-            let has_room = self.noticed.len() < KEPT_CALLS;
-            match self.noticed.iter_mut().find(same) {
-                Some(noticed) => noticed.times += 1,
-                // Who does not collect them is told of the first ones.
-                None if has_room => {
-                    self.noticed.push(RepeatedNotice { call: report.clone(), times: 1 });
-                }
-                None => {}
-            }
-        }
-        if self.made.len() >= 2 * KEPT_CALLS {
-            self.made.drain(..KEPT_CALLS);
-        }
-        self.made.push(Arc::new(call));
-    }
-}
-
-/// What to say about a call that found no memory where it was told, if its number is that of a common call elsewhere.
-fn mistaken(abi: SyscallAbi, row: &SyscallRow) -> Option<Notice> {
-    let number = row.number_in(abi)?;
-    let (machine, meant) =
-        table::elsewhere(abi, number).into_iter().find(|(_, row)| is_common(row.name))?;
-    let (name, own_name, own) = (meant.name, abi.name(), meant.number_in(abi)?);
-    Some(Notice {
-        message: format!("`{}` returned EFAULT", row.name),
-        help: Some(format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")),
-    })
-}
-
-/// Whether a call is one of those that first programs make.
-fn is_common(name: &str) -> bool {
-    matches!(name, "read" | "write" | "open" | "exit")
-}
-
-/// What to say about a call that is not modelled.
-fn not_modelled(abi: SyscallAbi, number: u64) -> Notice {
-    let own_name = abi.name();
-    let message = match names::name(abi, number) {
-        Some(name) => {
-            format!(
-                "`{name}`, system call {number} of {own_name}, is not modelled; it returned ENOSYS"
-            )
-        }
-        None => format!("{own_name} has no system call {number}; it returned ENOSYS"),
-    };
-    // A number that means something else here is a mistake only if it is one that people know.
-    let is_unknown = names::name(abi, number).is_none();
-    let elsewhere = table::elsewhere(abi, number);
-    let mut elsewhere = elsewhere.iter().filter(|(_, row)| is_unknown || is_common(row.name));
-    let help = elsewhere.next().map(|(machine, row)| {
-        let name = row.name;
-        match row.number_in(abi) {
-            Some(own) => {
-                format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}")
-            }
-            None => format!("{number} is `{name}` on {machine}; {own_name} has no such call"),
-        }
-    });
-    Notice { message, help }
 }

@@ -2,7 +2,7 @@
 //!
 //! A [`System`] is a loaded [`Image`](sotto_object::Image) on a machine, with all that it can observe: a process, its
 //! tasks, time, input and output. It runs until the program ends, needs input, reaches a stop or uses up its budget.
-//! Everything it does is deterministic: tasks take turns by counts of instructions, input comes from a log, output goes to
+//! Everything it does is deterministic: tasks are scheduled by counts of instructions, input comes from a log, output goes to
 //! one, and random bytes come from a seed.
 //!
 //! One [table](table::SYSCALLS) gives each system call its numbers, name and typed arguments; dispatch,
@@ -10,6 +10,7 @@
 //! leaves a notice.
 
 mod abi;
+mod answers;
 mod arguments;
 mod calls;
 mod errno;

@@ -15,9 +15,9 @@ use crate::signals::ProcessSignals;
 pub(crate) struct Process {
     /// What file descriptors name, by their number.
     pub descriptors: Vec<Option<Descriptor>>,
-    /// The directory from which relative paths start.
+    /// The working directory.
     pub directory: InodeId,
-    /// Permissions that new files do not get.
+    /// The file mode creation mask.
     pub umask: u32,
     /// The arguments and the environment that it was started with.
     pub arguments: Arc<[Vec<u8>]>,

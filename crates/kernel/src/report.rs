@@ -191,6 +191,7 @@ pub(crate) fn arguments(
             | ArgumentKind::Status
             | ArgumentKind::Number
             | ArgumentKind::Signed
+            | ArgumentKind::Int
             | ArgumentKind::High
             | ArgumentKind::Address => None,
         };
@@ -213,7 +214,7 @@ pub(crate) fn arguments(
             || shown.as_deref() == Some("AT_FDCWD");
         let value = match kind {
             // These are 32-bit integers in C.
-            ArgumentKind::Fd | ArgumentKind::DirFd | ArgumentKind::Status => {
+            ArgumentKind::Fd | ArgumentKind::DirFd | ArgumentKind::Status | ArgumentKind::Int => {
                 value as i32 as i64 as u64
             }
             ArgumentKind::Signed if !is_wide => value as i32 as i64 as u64,

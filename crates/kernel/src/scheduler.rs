@@ -1,6 +1,6 @@
-//! Whose turn it is: tasks take turns, each of so many instructions.
+//! The scheduler: tasks are run in rotation, each for a time slice of so many instructions.
 //!
-//! Nothing but the run itself decides when turns change, so that executing again changes them at the same moments.
+//! Nothing but the run itself decides when another task is run, so that executing again changes tasks at the same moments.
 
 use sotto_machine::Signal;
 
@@ -9,28 +9,28 @@ use crate::stop::Stop;
 use crate::system::System;
 use crate::task::{Task, TaskId, Wait};
 
-/// Instructions of a turn.
-const TURN: u64 = 10_000;
+/// Instructions of a time slice.
+const TIME_SLICE: u64 = 10_000;
 
-/// The tasks and their turns.
+/// The tasks, and what is left of the time slice of the running one.
 #[derive(Clone)]
 pub(crate) struct Scheduler {
-    /// The tasks, in the order in which they take turns; there is at least one.
+    /// The tasks, in the order in which they are run; there is at least one.
     pub tasks: Vec<Task>,
     /// The one that is to execute the next instruction.
     pub running: usize,
     /// The one whose registers are in the machine.
     pub shown: usize,
-    /// Instructions of a turn.
-    turn: u64,
-    /// Instructions left of this turn.
+    /// Instructions of a time slice.
+    slice: u64,
+    /// Instructions left of this one.
     left: u64,
 }
 
 impl Scheduler {
     pub fn new(first: TaskId) -> Scheduler {
         let tasks = vec![Task::new(first, None)];
-        Scheduler { tasks, running: 0, shown: 0, turn: TURN, left: TURN }
+        Scheduler { tasks, running: 0, shown: 0, slice: TIME_SLICE, left: TIME_SLICE }
     }
 
     /// The task that is to execute the next instruction.
@@ -46,7 +46,7 @@ impl Scheduler {
         }
     }
 
-    /// Instructions that may be executed before the turn changes.
+    /// Instructions that may be executed before another task is run.
     pub fn left(&self) -> u64 {
         if self.tasks.len() > 1 { self.left } else { u64::MAX }
     }
@@ -58,7 +58,7 @@ impl Scheduler {
 }
 
 impl System {
-    /// The tasks, in the order in which they take turns.
+    /// The tasks, in the order in which they are run.
     pub fn tasks(&self) -> impl Iterator<Item = TaskId> {
         self.scheduler.tasks.iter().map(|task| task.id)
     }
@@ -78,14 +78,14 @@ impl System {
         self.scheduler.tasks.iter().find(|task| task.id == id)?.wait
     }
 
-    /// Puts a task's registers and calls into the machine, to be looked at and changed; running goes on with the task
-    /// whose turn it is. `false` if there is no such task.
+    /// Puts a task's registers and calls into the machine, to be looked at and changed; what runs on is the running
+    /// task. `false` if there is no such task.
     pub fn show_task(&mut self, id: TaskId) -> bool {
         let found = self.scheduler.tasks.iter().position(|task| task.id == id);
         found.inspect(|&index| self.show(index)).is_some()
     }
 
-    /// Puts the registers of the task into the machine whose turn it is.
+    /// Puts the registers of the running task into the machine.
     pub fn show_running(&mut self) {
         self.show(self.scheduler.running);
     }
@@ -113,39 +113,39 @@ impl System {
         id
     }
 
-    /// Sets how many instructions a turn has, from the next one on.
-    pub fn set_turn(&mut self, instructions: u64) {
-        self.scheduler.turn = instructions.max(1);
-        self.scheduler.left = self.scheduler.turn;
+    /// Sets how many instructions a time slice has, from the next one on.
+    pub fn set_time_slice(&mut self, instructions: u64) {
+        self.scheduler.slice = instructions.max(1);
+        self.scheduler.left = self.scheduler.slice;
     }
 
-    /// Counts instructions that the running task completed, and changes turns when the turn is used up; whether it is.
-    pub(crate) fn count_turn(&mut self, executed: u64) -> bool {
+    /// Counts instructions that the running task completed, and runs another when its time slice is used up; whether it is.
+    pub(crate) fn count_slice(&mut self, executed: u64) -> bool {
         if self.scheduler.tasks.len() == 1 {
             return false;
         }
         self.scheduler.left = self.scheduler.left.saturating_sub(executed);
         let is_over = self.scheduler.left == 0;
         if is_over {
-            self.change_turn();
+            self.run_next();
         }
         is_over
     }
 
-    /// Gives the turn to the next task that can go on, which may be the same again. `false` if none can.
-    fn change_turn(&mut self) -> bool {
+    /// Makes the next task the running one that can go on, which may be the same again. `false` if none can.
+    fn run_next(&mut self) -> bool {
         let (count, running) = (self.scheduler.tasks.len(), self.scheduler.running);
         let mut order = (1..=count).map(|distance| (running + distance) % count);
         let next = order.find(|&index| self.can_go_on(index));
         if let Some(next) = next {
-            self.give_turn(next);
+            self.run_task(next);
         }
         next.is_some()
     }
 
-    fn give_turn(&mut self, index: usize) {
+    fn run_task(&mut self, index: usize) {
         self.scheduler.running = index;
-        self.scheduler.left = self.scheduler.turn;
+        self.scheduler.left = self.scheduler.slice;
         self.show(index);
     }
 
@@ -171,7 +171,7 @@ impl System {
         self.is_met(index) || self.has_signal(index)
     }
 
-    /// Sees to it that the task whose turn it is can go on, and if all wait, lets time pass up to the first of the
+    /// Sees to it that the running task can go on, and if all wait, lets time pass up to the first of the
     /// times that they wait for. A stop if that needs something from outside.
     pub(crate) fn schedule(&mut self) -> Option<Stop> {
         self.show_running();
@@ -184,7 +184,7 @@ impl System {
             if self.scheduler.tasks[running].wait == Some(Wait::Input) {
                 return Some(Stop::NeedsInput);
             }
-            if self.change_turn() {
+            if self.run_next() {
                 return None;
             }
             let times = self.scheduler.tasks.iter().filter_map(|task| match task.wait {
@@ -223,9 +223,9 @@ impl System {
         if self.scheduler.tasks.len() == 1 {
             return false;
         }
-        if !self.change_turn() || self.scheduler.running == ended {
+        if !self.run_next() || self.scheduler.running == ended {
             let next = (ended + 1) % self.scheduler.tasks.len();
-            self.give_turn(next);
+            self.run_task(next);
         }
         self.scheduler.tasks.remove(ended);
         let Scheduler { running, shown, .. } = &mut self.scheduler;

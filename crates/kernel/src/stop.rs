@@ -44,7 +44,7 @@ pub enum Stop {
     Stuck,
     /// A handler was entered for the signal of this number, which is a step of its own; go on.
     Delivered(u32),
-    /// The task that was to be stepped waits, and it is another's turn now; step again.
+    /// The task that was to be stepped waits, and another is the running one now; step again.
     Switched,
     /// An instruction, or a system call, wrote what is watched.
     Written,

@@ -88,7 +88,7 @@ impl SystemSnapshot {
         self.executed
     }
 
-    /// The machine's state, with the task whose turn it was.
+    /// The machine's state, with the registers of the task that was running.
     pub fn machine(&self) -> &Snapshot {
         &self.machine
     }

@@ -211,13 +211,13 @@ syscalls! {
     /// Source: fcntl(2).
     fcntl64 { x86_64: _, x86_32: 221, arm64: _, arm32: 221 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl;
 
-    /// Moves the place in the file `fd` where reading and writing go on.
+    /// Sets the file offset of the open file `fd`.
     ///
-    /// The standard streams are pipes, which cannot be moved about in: ESPIPE.
+    /// The standard streams are pipes, which have none: ESPIPE.
     /// Source: lseek(2).
     lseek { x86_64: 8, x86_32: 19, arm64: 62, arm32: 19 } (fd: Fd, offset: Signed, from: OneOf(SEEK)) => descriptors::lseek;
 
-    /// Moves the place in the file `fd` where reading and writing go on, by an offset in two halves.
+    /// Sets the file offset of the open file `fd`, by an offset in two halves.
     ///
     /// Source: _llseek(2).
     _llseek { x86_64: _, x86_32: 140, arm64: _, arm32: 140 } (fd: Fd, high: Number, low: Number, result: Address, from: OneOf(SEEK)) => descriptors::llseek;
@@ -257,7 +257,7 @@ syscalls! {
     /// Source: sync(2).
     sync { x86_64: 162, x86_32: 36, arm64: 81, arm32: 36 } () => descriptors::sync;
 
-    /// Takes or gives back a lock on the open file `fd`.
+    /// Acquires or releases an advisory lock on the open file `fd`.
     ///
     /// There is one process, which gets every lock.
     /// Source: flock(2).
@@ -352,27 +352,27 @@ syscalls! {
     /// Source: mkdir(2).
     mkdirat { x86_64: 258, x86_32: 296, arm64: 34, arm32: 323 } (fd: DirFd, path: Text, mode: Mode) => paths::mkdirat;
 
-    /// Takes the empty directory `path` away.
+    /// Removes the empty directory `path`.
     ///
     /// Source: rmdir(2).
     rmdir { x86_64: 84, x86_32: 40, arm64: _, arm32: 40 } (path: Text) => paths::rmdir;
 
-    /// Takes the name `path` away, and the file with its last name.
+    /// Removes the name `path`, and the file with its last name.
     ///
     /// Source: unlink(2).
     unlink { x86_64: 87, x86_32: 10, arm64: _, arm32: 10 } (path: Text) => paths::unlink;
 
-    /// Takes the name `path`, from the directory `fd`, away, and the file with its last name.
+    /// Removes the name `path`, from the directory `fd`, and the file with its last name.
     ///
     /// Source: unlink(2).
     unlinkat { x86_64: 263, x86_32: 301, arm64: 35, arm32: 328 } (fd: DirFd, path: Text, flags: Flags(AT_REMOVE)) => paths::unlinkat;
 
-    /// Gives the file `old` the name `new` too.
+    /// Makes `new` a hard link to the file `old`.
     ///
     /// Source: link(2).
     link { x86_64: 86, x86_32: 9, arm64: _, arm32: 9 } (old: Text, new: Text) => paths::link;
 
-    /// Gives the file `old` the name `new` too, each from a directory.
+    /// Makes `new` a hard link to the file `old`, each from a directory.
     ///
     /// Source: link(2).
     linkat { x86_64: 265, x86_32: 303, arm64: 37, arm32: 330 } (old_fd: DirFd, old: Text, new_fd: DirFd, new: Text, flags: Flags(AT)) => paths::linkat;
@@ -397,17 +397,17 @@ syscalls! {
     /// Source: readlink(2).
     readlinkat { x86_64: 267, x86_32: 305, arm64: 78, arm32: 332 } (fd: DirFd, path: Text, buf: BytesOut, size: Count) => paths::readlinkat;
 
-    /// Gives the file `old` the name `new` instead.
+    /// Renames the file `old` to `new`.
     ///
     /// Source: rename(2).
     rename { x86_64: 82, x86_32: 38, arm64: _, arm32: 38 } (old: Text, new: Text) => paths::rename;
 
-    /// Gives the file `old` the name `new` instead, each from a directory.
+    /// Renames the file `old` to `new`, each from a directory.
     ///
     /// Source: rename(2).
     renameat { x86_64: 264, x86_32: 302, arm64: 38, arm32: 329 } (old_fd: DirFd, old: Text, new_fd: DirFd, new: Text) => paths::renameat;
 
-    /// Gives the file `old` the name `new` instead, each from a directory, or exchanges the two.
+    /// Renames the file `old` to `new`, each from a directory, or exchanges the two.
     ///
     /// Not modelled: RENAME_WHITEOUT (EINVAL).
     /// Source: rename(2).
@@ -465,7 +465,7 @@ syscalls! {
     /// Source: chown(2).
     fchownat { x86_64: 260, x86_32: 298, arm64: 54, arm32: 325 } (fd: DirFd, path: Text, user: Number, group: Number, flags: Flags(AT)) => paths::fchownat;
 
-    /// Sets which permissions new files do not get, and returns those before.
+    /// Sets the file mode creation mask, and returns the one before.
     ///
     /// It is 022 when a program starts.
     /// Source: umask(2).
@@ -501,18 +501,18 @@ syscalls! {
     /// Source: utimensat(2).
     utimensat_time64 { x86_64: _, x86_32: 412, arm64: _, arm32: 412 } (fd: DirFd, path: Text, times: Address, flags: Flags(AT)) => paths::utimensat64;
 
-    /// Tells the path of the directory of the process in `buf`.
+    /// Tells the path of the working directory in `buf`.
     ///
     /// Returns the bytes of the path with its zero. It is /home/keeper when a program starts.
     /// Source: getcwd(2).
     getcwd { x86_64: 79, x86_32: 183, arm64: 17, arm32: 183 } (buf: BytesOut, size: Count) => paths::getcwd;
 
-    /// Goes to the directory `path`, from which relative paths start then.
+    /// Changes the working directory to `path`.
     ///
     /// Source: chdir(2).
     chdir { x86_64: 80, x86_32: 12, arm64: 49, arm32: 12 } (path: Text) => paths::chdir;
 
-    /// Goes to the open directory `fd`, from which relative paths start then.
+    /// Changes the working directory to the open directory `fd`.
     ///
     /// Source: chdir(2).
     fchdir { x86_64: 81, x86_32: 133, arm64: 50, arm32: 133 } (fd: Fd) => paths::fchdir;
@@ -536,7 +536,7 @@ syscalls! {
     /// Source: mmap2(2).
     mmap2 { x86_64: _, x86_32: 192, arm64: _, arm32: 192 } (address: Address, length: Count, protection: Flags(PROT), flags: Flags(MAP), fd: Fd, offset: Number) -> Address => memory::map_pages;
 
-    /// Takes the pages of `length` bytes from `address` away.
+    /// Unmaps the pages of `length` bytes from `address`.
     ///
     /// Source: munmap(2).
     munmap { x86_64: 11, x86_32: 91, arm64: 215, arm32: 91 } (address: Address, length: Count) => memory::unmap;
@@ -657,7 +657,7 @@ syscalls! {
     /// Source: sigaction(2).
     rt_sigaction { x86_64: 13, x86_32: 174, arm64: 134, arm32: 174 } (signal: Signal, new: Address, old: Address, size: Count) => signals::rt_sigaction;
 
-    /// Changes or reads which signals are held back.
+    /// Changes or reads the mask of blocked signals.
     ///
     /// Source: sigprocmask(2).
     rt_sigprocmask { x86_64: 14, x86_32: 175, arm64: 135, arm32: 175 } (how: OneOf(SIG), new: Address, old: Address, size: Count) => signals::rt_sigprocmask;
@@ -667,10 +667,10 @@ syscalls! {
     /// Source: sigpending(2).
     rt_sigpending { x86_64: 127, x86_32: 176, arm64: 136, arm32: 176 } (set: Address, size: Count) => signals::rt_sigpending;
 
-    /// Waits for a signal that a handler takes, while those of the set at `set` are held back.
+    /// Waits for a signal that a handler takes, under the mask at `mask`.
     ///
     /// Source: sigsuspend(2).
-    rt_sigsuspend { x86_64: 130, x86_32: 179, arm64: 133, arm32: 179 } (set: Address, size: Count) => signals::rt_sigsuspend;
+    rt_sigsuspend { x86_64: 130, x86_32: 179, arm64: 133, arm32: 179 } (mask: Address, size: Count) => signals::rt_sigsuspend;
 
     /// Takes a signal of the set at `set`, and waits for one as long as the structure at `time` says.
     ///
@@ -704,14 +704,14 @@ syscalls! {
     /// Source: pause(2).
     pause { x86_64: 34, x86_32: 29, arm64: _, arm32: 29 } () => signals::pause;
 
-    /// Waits until one of the `count` descriptors in the structures at `fds` is ready, at most `time` milliseconds.
+    /// Waits until one of the `count` descriptors in the structures at `fds` is ready, at most `timeout` milliseconds.
     ///
     /// Returns how many are ready. Standard input is ready when there is some, or at its end; all else always is.
     /// Source: poll(2).
-    poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Address, count: Number, time: Status) => polling::poll;
+    poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Address, count: Number, timeout: Int) => polling::poll;
 
     /// Waits until one of the `count` descriptors in the structures at `fds` is ready, as long as the structure at `time` says,
-    /// while the signals of the set at `mask` are held back.
+    /// under the mask at `mask`.
     ///
     /// Source: poll(2).
     ppoll { x86_64: 271, x86_32: 309, arm64: 73, arm32: 336 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll;
@@ -721,7 +721,7 @@ syscalls! {
     /// Source: poll(2).
     ppoll_time64 { x86_64: _, x86_32: 414, arm64: _, arm32: 414 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll_time64;
 
-    /// Sends SIGALRM after so many seconds, or takes the timer back with 0.
+    /// Sends SIGALRM after `seconds`; 0 disarms the timer.
     ///
     /// Returns the seconds that were left of the timer before.
     /// Source: alarm(2).
@@ -824,6 +824,16 @@ syscalls! {
 }
 
 impl SyscallRow {
+    /// Whether it is one of the calls that first programs make: their numbers of another machine are common mistakes.
+    pub fn is_basic(&self) -> bool {
+        matches!(self.name, "read" | "write" | "open" | "exit")
+    }
+
+    /// Whether it ends a thread or the program.
+    pub fn exits(&self) -> bool {
+        matches!(self.name, "exit" | "exit_group")
+    }
+
     /// Its number on a machine that we run.
     pub fn number(&self, arch: Arch) -> Option<u64> {
         self.number_in(target(arch).abi)

@@ -10,7 +10,7 @@ use std::process::Command;
 
 use sotto_kernel::{Startup, Stop, System};
 use sotto_object::{Image, read_executable};
-use sotto_session::{Session, StopReason};
+use sotto_session::{Session, SlotRole, StopReason};
 
 fn compiled(folder: &Path, compiler: &str, options: &[&str]) -> Option<PathBuf> {
     if !common::has(compiler) {
@@ -139,6 +139,10 @@ fn the_handler_is_a_frame_above_what_it_interrupted_and_registers_come_back() {
     let routines: Vec<_> = frames.iter().map(|frame| frame.routine.as_str()).collect();
     assert_eq!(routines, ["handler", "_start"]);
     assert_eq!(frames[1].at.line, Some(18));
+    let slots = session.stack(0, 4, 10_000).slots;
+    let roles: Vec<_> = slots.into_iter().map(|slot| slot.role).collect();
+    assert_eq!(roles[0], SlotRole::ReturnAddress);
+    assert!(roles[1..].iter().all(|role| *role == SlotRole::SignalFrame), "{roles:?}");
     assert_eq!(session.resume(&[], 1000, &never), StopReason::Terminated);
     assert_eq!(session.evaluate("r12").unwrap().value, 6);
     assert_eq!(session.evaluate("[rung]").unwrap().value, 1);

@@ -43,7 +43,7 @@ rest:   push rcx
 
 const FIRST: TaskId = TaskId(1000);
 const SECOND: TaskId = TaskId(1001);
-const TURN: u64 = 7;
+const TIME_SLICE: u64 = 7;
 
 fn never() -> bool {
     false
@@ -56,7 +56,7 @@ fn session_of(text: &str) -> Session {
     let stack = session.register(session.arch().stack_pointer()) - 0x8000;
     let system = session.system_mut();
     assert_eq!(system.add_task(start, stack), SECOND);
-    system.set_turn(TURN);
+    system.set_time_slice(TIME_SLICE);
     session.begin_here();
     session
 }
@@ -70,17 +70,17 @@ fn value(session: &mut Session, text: &str) -> i128 {
 }
 
 #[test]
-fn tasks_take_turns_and_end_by_themselves() {
+fn tasks_are_run_in_rotation_and_end_by_themselves() {
     let mut session = session();
     let mut tasks = Vec::new();
     while let (Some(report), StopReason::Done) = session.step() {
         tasks.push(report.task);
     }
     assert_eq!(session.ending(), Some(Termination::Exited(3)));
-    let turns: Vec<_> = tasks.chunks(TURN as usize).take(6).collect();
-    for (number, turn) in turns.iter().enumerate() {
+    let slices: Vec<_> = tasks.chunks(TIME_SLICE as usize).take(6).collect();
+    for (number, slice) in slices.iter().enumerate() {
         let task = if number % 2 == 0 { FIRST } else { SECOND };
-        assert!(turn.iter().all(|stepped| *stepped == Some(task.0)), "{turns:?}");
+        assert!(slice.iter().all(|stepped| *stepped == Some(task.0)), "{slices:?}");
     }
     // The second has ended, and the report of the one that is left need not name it.
     assert_eq!(tasks.last(), Some(&None));
@@ -169,7 +169,7 @@ fn frames_and_calls_are_those_of_a_task() {
     assert_eq!(session.frames().len(), 2);
     assert!(session.select_task(SECOND));
     assert_eq!(session.frames().len(), 1);
-    // Running on is running the task whose turn it is, and a call is gone over in it.
+    // What runs on is the running task, and a call is gone over in it.
     assert_eq!(session.out(1000, &never), StopReason::Done);
     assert_eq!(session.system().running_task(), FIRST);
     assert_eq!(session.frames().len(), 1);

@@ -45,8 +45,8 @@ pub(crate) enum Outcome {
     Waits(Wait),
     /// It has transferred a part, and goes on with the rest when it is made again.
     Unfinished,
-    /// A handler is left: registers are those of its frame.
-    LeavesHandler { is_first_form: bool },
+    /// A handler returned: registers are restored from its frame, by `rt_sigreturn` or by `sigreturn`.
+    Sigreturn { is_rt: bool },
     /// The task ended with this status, and the program with its last task.
     TaskEnded(i32),
     /// The program ended.

@@ -105,7 +105,7 @@ fn seek(system: &mut System, fd: u32, offset: i64, from: u64) -> Result<u64, Err
     let id = match &open.what {
         What::Inode(_) if open.flags.contains(OpenFlags::PATH) => return Err(Errno::EBADF),
         What::Inode(id) => *id,
-        What::Told(_, text) => {
+        What::Proc(_, text) => {
             let end = text.len() as i64;
             let base = [0, now as i64, end].get(from as usize).copied().ok_or(Errno::EINVAL)?;
             return set_offset(system, fd, base.checked_add(offset));
@@ -307,7 +307,7 @@ pub(crate) fn fsync(call: &mut Call, Fd(fd): Fd) -> Result<u64, Errno> {
             Kind::Device(_) => Err(Errno::EINVAL),
             _ => Ok(0),
         },
-        What::Told(..) | What::Input | What::Output(_) => Err(Errno::EINVAL),
+        What::Proc(..) | What::Input | What::Output(_) => Err(Errno::EINVAL),
     }
 }
 

@@ -171,7 +171,7 @@ fn open_path(
         None => return Err(Errno::ENOENT),
     };
     let inode = system.tree.get(id);
-    let told = match &inode.kind {
+    let proc_file = match &inode.kind {
         Kind::Link(_) if !is_path => return Err(Errno::ELOOP),
         Kind::Directory { .. } if create => return Err(Errno::EISDIR),
         Kind::Directory { .. } if access.contains(OpenFlags::WRITE) || truncate => {
@@ -179,7 +179,7 @@ fn open_path(
         }
         Kind::Directory { .. } => None,
         _ if has(bits.directory) => return Err(Errno::ENOTDIR),
-        Kind::Told(told) => Some(*told),
+        Kind::Proc(file) => Some(*file),
         _ => None,
     };
     if !is_new && !is_path {
@@ -199,8 +199,8 @@ fn open_path(
         }
         _ => {}
     }
-    if let (Some(told), false) = (told, is_path) {
-        what = What::Told(id, system.told(told));
+    if let (Some(file), false) = (proc_file, is_path) {
+        what = What::Proc(id, system.proc_text(file));
     }
     if truncate && !is_new {
         let time = system.wall_time();
@@ -564,7 +564,7 @@ fn open_inode(system: &System, Fd(fd): Fd) -> Result<Option<InodeId>, Errno> {
         return Err(Errno::EBADF);
     }
     Ok(match &open.what {
-        What::Inode(id) | What::Told(id, _) => Some(*id),
+        What::Inode(id) | What::Proc(id, _) => Some(*id),
         What::Input | What::Output(_) => None,
     })
 }

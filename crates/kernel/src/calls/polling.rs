@@ -27,7 +27,7 @@ fn readiness(system: &mut System, fd: u32) -> u64 {
             Some(_) => POLLIN | POLLRDNORM,
         },
         What::Output(_) => POLLOUT | POLLWRNORM,
-        What::Inode(_) | What::Told(..) => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
+        What::Inode(_) | What::Proc(..) => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
     }
 }
 
@@ -88,7 +88,7 @@ pub(crate) fn ppoll(
     size: u64,
 ) -> Answer {
     let width = call.abi.word_bytes();
-    poll_under(call, fds, count, time, mask, size, width)
+    poll_under(call, (fds, count), (time, width), (mask, size))
 }
 
 /// `ppoll(2)` with seconds of 64 bits
@@ -100,18 +100,14 @@ pub(crate) fn ppoll_time64(
     mask: Address,
     size: u64,
 ) -> Answer {
-    poll_under(call, fds, count, time, mask, size, 8)
+    poll_under(call, (fds, count), (time, 8), (mask, size))
 }
 
-#[allow(clippy::too_many_arguments, reason = "they are the call's")]
 fn poll_under(
     call: &mut Call,
-    Address(fds): Address,
-    count: u64,
-    Address(time): Address,
-    Address(mask): Address,
-    size: u64,
-    width: usize,
+    (Address(fds), count): (Address, u64),
+    (Address(time), width): (Address, usize),
+    (Address(mask), size): (Address, u64),
 ) -> Answer {
     let duration = match time {
         0 => None,

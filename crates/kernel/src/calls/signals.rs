@@ -274,12 +274,12 @@ pub(crate) fn sigaltstack(
 
 /// `rt_sigreturn(2)`
 pub(crate) fn rt_sigreturn(_: &mut Call) -> Outcome {
-    Outcome::LeavesHandler { is_first_form: false }
+    Outcome::Sigreturn { is_rt: true }
 }
 
 /// `sigreturn(2)`
 pub(crate) fn sigreturn(_: &mut Call) -> Outcome {
-    Outcome::LeavesHandler { is_first_form: true }
+    Outcome::Sigreturn { is_rt: false }
 }
 
 fn sender(number: u32, code: i32, value: u64) -> SignalInfo {

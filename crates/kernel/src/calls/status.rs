@@ -82,7 +82,7 @@ impl Status {
         Ok(match &system.open_file(fd)?.what {
             What::Input => Status::of_stream(0),
             What::Output(number) => Status::of_stream(u64::from(*number)),
-            What::Inode(id) | What::Told(id, _) => Status::of_inode(system, *id),
+            What::Inode(id) | What::Proc(id, _) => Status::of_inode(system, *id),
         })
     }
 

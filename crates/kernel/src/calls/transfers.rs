@@ -83,7 +83,7 @@ fn usable_bytes(system: &System, address: u64, count: u64, to_write: bool) -> u6
 }
 
 /// Says why a file descriptor cannot be used.
-fn bad_descriptor(system: &System, call: &str, fd: u32, reads: bool) -> (Outcome, Option<Notice>) {
+fn bad_descriptor(system: &System, call: &str, fd: u32, reads: bool) -> Transferred {
     let to = if reads { "from" } else { "to" };
     let state = match system.open_file(fd) {
         Ok(open) if matches!(open.what, What::Input) => "which is standard input".to_string(),
@@ -103,8 +103,8 @@ fn bad_descriptor(system: &System, call: &str, fd: u32, reads: bool) -> (Outcome
 /// Bytes that are transferred before others are given a chance; a whole number of pieces.
 const BYTES_AT_ONCE: u64 = 1 << 20;
 
-/// What a call that is refused returns, and why.
-type Refused = (Outcome, Option<Notice>);
+/// What came of a call, and a notice if it is probably a mistake.
+type Transferred = (Outcome, Option<Notice>);
 
 /// A call that transfers bytes.
 struct Transfer<'a> {
@@ -123,7 +123,7 @@ impl Transfer<'_> {
     }
 
     /// What to say when a range of memory was refused.
-    fn refused(&self, system: &mut System, reads: bool) -> (Outcome, Option<Notice>) {
+    fn refused(&self, system: &mut System, reads: bool) -> Transferred {
         let verb = if reads { "written" } else { "read" };
         let bad = self
             .ranges
@@ -136,7 +136,7 @@ impl Transfer<'_> {
     }
 
     /// Reads into the ranges.
-    fn read(&self, system: &mut System) -> (Outcome, Option<Notice>) {
+    fn read(&self, system: &mut System) -> Transferred {
         let (what, offset) = match system.open_file(self.fd) {
             Ok(open) if open.flags.contains(OpenFlags::READ) => (open.what.clone(), open.offset),
             _ => return bad_descriptor(system, self.call, self.fd, true),
@@ -181,7 +181,7 @@ impl Transfer<'_> {
     }
 
     /// Reads standard input, piece by piece.
-    fn read_input(&self, system: &mut System) -> (Outcome, Option<Notice>) {
+    fn read_input(&self, system: &mut System) -> Transferred {
         let Some(bytes) = system.peek_input(self.total() as usize) else {
             return (Outcome::Waits(Wait::Input), None);
         };
@@ -250,7 +250,7 @@ impl Transfer<'_> {
     }
 
     /// Writes the ranges as one. Many bytes take several calls, of which each but the last leaves the call unfinished.
-    fn write(&self, system: &mut System) -> (Outcome, Option<Notice>) {
+    fn write(&self, system: &mut System) -> Transferred {
         let (what, flags, offset) = match system.open_file(self.fd) {
             Ok(open) if open.flags.contains(OpenFlags::WRITE) => {
                 (open.what.clone(), open.flags, open.offset)
@@ -268,7 +268,7 @@ impl Transfer<'_> {
                 Kind::Device(_) => return (Outcome::Returned(self.total() as i64), None),
                 _ => Some(id),
             },
-            What::Input | What::Told(..) => return (Errno::EBADF.into(), None),
+            What::Input | What::Proc(..) => return (Errno::EBADF.into(), None),
         };
         let (mut bytes, refused) = self.gather(system, before);
         if refused && file.is_none() {
@@ -303,7 +303,7 @@ impl Transfer<'_> {
     }
 
     /// What a call says of its ranges before it looks at the memory.
-    fn check(&self, system: &mut System, reads: bool) -> Result<(), Refused> {
+    fn check(&self, system: &mut System, reads: bool) -> Result<(), Transferred> {
         let verb = if reads { "written" } else { "read" };
         for &(start, count) in self.ranges {
             if let Err(errno) = check_range(system, start, count) {
@@ -320,7 +320,7 @@ fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Resu
     let mut bytes = vec![0; count];
     let id = match what {
         What::Inode(id) => *id,
-        What::Told(_, text) => {
+        What::Proc(_, text) => {
             let from = text.len().min(usize::try_from(offset).unwrap_or(usize::MAX));
             return Ok(text[from..].iter().copied().take(count).collect());
         }
@@ -334,7 +334,7 @@ fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Resu
         }
         Kind::Device(device) => *device,
         Kind::Directory { .. } => return Err(Errno::EISDIR),
-        Kind::Link(_) | Kind::Told(_) => return Err(Errno::EINVAL),
+        Kind::Link(_) | Kind::Proc(_) => return Err(Errno::EINVAL),
     };
     match device {
         Device::Zero | Device::Full => {}
@@ -350,7 +350,7 @@ fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Resu
 }
 
 /// One range, no longer than a call may transfer; its length as it was asked for is checked.
-fn one(system: &mut System, transfer: Transfer, reads: bool) -> (Outcome, Option<Notice>) {
+fn one(system: &mut System, transfer: Transfer, reads: bool) -> Transferred {
     let (start, count) = transfer.ranges[0];
     let is_open = |open: &OpenFile| {
         open.flags.contains(if reads { OpenFlags::READ } else { OpenFlags::WRITE })
@@ -371,7 +371,7 @@ pub(crate) fn read(
     Fd(fd): Fd,
     Address(buffer): Address,
     count: u64,
-) -> (Outcome, Option<Notice>) {
+) -> Transferred {
     let ranges = [(buffer, count)];
     let transfer = Transfer { call: "read", fd, ranges: &ranges, position: None };
     one(call.system, transfer, true)
@@ -383,7 +383,7 @@ pub(crate) fn write(
     Fd(fd): Fd,
     Address(buffer): Address,
     count: u64,
-) -> (Outcome, Option<Notice>) {
+) -> Transferred {
     let ranges = [(buffer, count)];
     let transfer = Transfer { call: "write", fd, ranges: &ranges, position: None };
     one(call.system, transfer, false)
@@ -397,41 +397,46 @@ fn position(call: &Call, fd: u32, low: u64, high: u64) -> Result<u64, Errno> {
     }
     match &call.system.open_file(fd)?.what {
         What::Input | What::Output(_) => Err(Errno::ESPIPE),
-        What::Inode(_) | What::Told(..) => Ok(position),
+        What::Inode(_) | What::Proc(..) => Ok(position),
     }
 }
 
 /// `pread(2)`
 pub(crate) fn pread(
     call: &mut Call,
-    Fd(fd): Fd,
-    Address(buffer): Address,
+    fd: Fd,
+    buffer: Address,
     count: u64,
     low: u64,
     high: u64,
-) -> (Outcome, Option<Notice>) {
-    match position(call, fd, low, high) {
-        Ok(position) => {
-            let (ranges, position) = ([(buffer, count)], Some(position));
-            one(call.system, Transfer { call: "pread64", fd, ranges: &ranges, position }, true)
-        }
-        Err(errno) => (errno.into(), None),
-    }
+) -> Transferred {
+    at_position(call, "pread64", fd, (buffer, count), (low, high), true)
 }
 
 /// `pwrite(2)`
 pub(crate) fn pwrite(
     call: &mut Call,
-    Fd(fd): Fd,
-    Address(buffer): Address,
+    fd: Fd,
+    buffer: Address,
     count: u64,
     low: u64,
     high: u64,
-) -> (Outcome, Option<Notice>) {
+) -> Transferred {
+    at_position(call, "pwrite64", fd, (buffer, count), (low, high), false)
+}
+
+fn at_position(
+    call: &mut Call,
+    name: &str,
+    Fd(fd): Fd,
+    (Address(buffer), count): (Address, u64),
+    (low, high): (u64, u64),
+    reads: bool,
+) -> Transferred {
     match position(call, fd, low, high) {
         Ok(position) => {
             let (ranges, position) = ([(buffer, count)], Some(position));
-            one(call.system, Transfer { call: "pwrite64", fd, ranges: &ranges, position }, false)
+            one(call.system, Transfer { call: name, fd, ranges: &ranges, position }, reads)
         }
         Err(errno) => (errno.into(), None),
     }
@@ -444,7 +449,7 @@ fn ranges_of(
     vector: u64,
     count: u64,
     reads: bool,
-) -> Result<Vec<(u64, u64)>, Refused> {
+) -> Result<Vec<(u64, u64)>, Transferred> {
     let width = call.abi.word_bytes();
     let system = &mut *call.system;
     if count > MAX_VECTORS {
@@ -482,86 +487,68 @@ fn ranges_of(
     Ok(ranges)
 }
 
+/// Transfers between a file and the buffers of a list, at a position in two halves if there is one.
 fn vectored(
     call: &mut Call,
-    transfer: Transfer,
-    (vector, count): (u64, u64),
+    name: &str,
+    Fd(fd): Fd,
+    (Address(vector), count): (Address, u64),
+    halves: Option<(u64, u64)>,
     reads: bool,
-) -> (Outcome, Option<Notice>) {
+) -> Transferred {
+    let position = match halves.map(|(low, high)| position(call, fd, low, high)).transpose() {
+        Ok(position) => position,
+        Err(errno) => return (errno.into(), None),
+    };
     let flag = if reads { OpenFlags::READ } else { OpenFlags::WRITE };
-    let open = call.system.open_file(transfer.fd);
-    if open.is_err() {
-        return bad_descriptor(call.system, transfer.call, transfer.fd, reads);
-    }
-    let allowed = open.is_ok_and(|open| open.flags.contains(flag));
-    // That a file is open for something else is found out behind the list.
-    let ranges = match ranges_of(call, transfer.call, vector, count, reads) {
+    let Ok(open) = call.system.open_file(fd) else {
+        return bad_descriptor(call.system, name, fd, reads);
+    };
+    let is_allowed = open.flags.contains(flag);
+    // The list is checked before the way in which the file is open.
+    let ranges = match ranges_of(call, name, vector, count, reads) {
         Ok(ranges) => ranges,
         Err(refused) => return refused,
     };
-    if !allowed {
-        return bad_descriptor(call.system, transfer.call, transfer.fd, reads);
+    if !is_allowed {
+        return bad_descriptor(call.system, name, fd, reads);
     }
-    let transfer = Transfer { ranges: &ranges, ..transfer };
+    let transfer = Transfer { call: name, fd, ranges: &ranges, position };
     if reads { transfer.read(call.system) } else { transfer.write(call.system) }
 }
 
 /// `readv(2)`
-pub(crate) fn readv(
-    call: &mut Call,
-    Fd(fd): Fd,
-    Address(vector): Address,
-    count: u64,
-) -> (Outcome, Option<Notice>) {
-    let transfer = Transfer { call: "readv", fd, ranges: &[], position: None };
-    vectored(call, transfer, (vector, count), true)
+pub(crate) fn readv(call: &mut Call, fd: Fd, vector: Address, count: u64) -> Transferred {
+    vectored(call, "readv", fd, (vector, count), None, true)
 }
 
 /// `writev(2)`
-pub(crate) fn writev(
-    call: &mut Call,
-    Fd(fd): Fd,
-    Address(vector): Address,
-    count: u64,
-) -> (Outcome, Option<Notice>) {
-    let transfer = Transfer { call: "writev", fd, ranges: &[], position: None };
-    vectored(call, transfer, (vector, count), false)
+pub(crate) fn writev(call: &mut Call, fd: Fd, vector: Address, count: u64) -> Transferred {
+    vectored(call, "writev", fd, (vector, count), None, false)
 }
 
-/// `preadv(2)`, whose position comes in two halves on every machine.
+/// `preadv(2)`
 pub(crate) fn preadv(
     call: &mut Call,
-    Fd(fd): Fd,
-    Address(vector): Address,
+    fd: Fd,
+    vector: Address,
     count: u64,
     low: u64,
     high: u64,
-) -> (Outcome, Option<Notice>) {
-    match position(call, fd, low, high) {
-        Ok(position) => {
-            let transfer = Transfer { call: "preadv", fd, ranges: &[], position: Some(position) };
-            vectored(call, transfer, (vector, count), true)
-        }
-        Err(errno) => (errno.into(), None),
-    }
+) -> Transferred {
+    vectored(call, "preadv", fd, (vector, count), Some((low, high)), true)
 }
 
 /// `pwritev(2)`
 pub(crate) fn pwritev(
     call: &mut Call,
-    Fd(fd): Fd,
-    Address(vector): Address,
+    fd: Fd,
+    vector: Address,
     count: u64,
     low: u64,
     high: u64,
-) -> (Outcome, Option<Notice>) {
-    match position(call, fd, low, high) {
-        Ok(position) => {
-            let transfer = Transfer { call: "pwritev", fd, ranges: &[], position: Some(position) };
-            vectored(call, transfer, (vector, count), false)
-        }
-        Err(errno) => (errno.into(), None),
-    }
+) -> Transferred {
+    vectored(call, "pwritev", fd, (vector, count), Some((low, high)), false)
 }
 
 impl System {

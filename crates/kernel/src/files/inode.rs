@@ -64,7 +64,7 @@ impl Device {
 
 /// A file of /proc, whose text is made when it is opened.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(crate) enum Told {
+pub(crate) enum ProcFile {
     CommandLine,
     Environment,
     Maps,
@@ -79,7 +79,7 @@ pub(crate) enum Kind {
     Directory { entries: BTreeMap<Arc<[u8]>, InodeId>, parent: InodeId },
     Link(Arc<[u8]>),
     Device(Device),
-    Told(Told),
+    Proc(ProcFile),
 }
 
 /// An inode.
@@ -107,7 +107,7 @@ impl Inode {
     /// The mode: type and permissions.
     pub fn mode(&self) -> u32 {
         let kind = match self.kind {
-            Kind::File(_) | Kind::Told(_) => S_IFREG,
+            Kind::File(_) | Kind::Proc(_) => S_IFREG,
             Kind::Directory { .. } => S_IFDIR,
             Kind::Link(_) => S_IFLNK,
             Kind::Device(Device::Stream(_)) => S_IFIFO,
@@ -121,7 +121,7 @@ impl Inode {
         match &self.kind {
             Kind::File(content) => content.len(),
             Kind::Link(target) => target.len() as u64,
-            Kind::Directory { .. } | Kind::Device(_) | Kind::Told(_) => 0,
+            Kind::Directory { .. } | Kind::Device(_) | Kind::Proc(_) => 0,
         }
     }
 

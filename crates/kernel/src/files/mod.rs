@@ -4,7 +4,7 @@ pub(crate) mod content;
 pub(crate) mod inode;
 pub(crate) mod logs;
 pub(crate) mod open;
+pub(crate) mod proc;
 pub(crate) mod start;
-pub(crate) mod told;
 pub(crate) mod tree;
 pub(crate) mod walk;

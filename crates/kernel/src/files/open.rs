@@ -32,7 +32,7 @@ pub(crate) enum What {
     /// A file of the tree.
     Inode(InodeId),
     /// A file of /proc, with its text as of when it was opened.
-    Told(InodeId, Vec<u8>),
+    Proc(InodeId, Vec<u8>),
 }
 
 /// An open file, which several descriptors may share.
@@ -93,7 +93,7 @@ impl OpenFiles {
     /// Whether an inode is open.
     fn has(&self, id: InodeId) -> bool {
         self.0.iter().flatten().any(|open| match &open.what {
-            What::Inode(other) | What::Told(other, _) => *other == id,
+            What::Inode(other) | What::Proc(other, _) => *other == id,
             What::Input | What::Output(_) => false,
         })
     }
@@ -205,7 +205,7 @@ impl System {
         let Some(open) = slot else { return Ok(()) };
         open.uses -= 1;
         if open.uses == 0
-            && let Some(OpenFile { what: What::Inode(id) | What::Told(id, _), .. }) = slot.take()
+            && let Some(OpenFile { what: What::Inode(id) | What::Proc(id, _), .. }) = slot.take()
         {
             self.drop_unused(id);
         }

@@ -90,7 +90,7 @@ impl System {
                 }
                 Kind::Directory { .. } => StartKind::Directory,
                 Kind::Link(target) => StartKind::Link(target.to_vec()),
-                Kind::Device(_) | Kind::Told(_) => continue,
+                Kind::Device(_) | Kind::Proc(_) => continue,
             };
             let (permissions, modified) = (inode.permissions, inode.modified);
             files.push(StartFile { path: path.clone(), kind, permissions, modified });

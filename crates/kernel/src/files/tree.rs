@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use crate::files::content::Content;
-use crate::files::inode::{Device, Inode, InodeId, Kind, Told};
+use crate::files::inode::{Device, Inode, InodeId, Kind, ProcFile};
 
 /// The root directory.
 pub(crate) const ROOT: InodeId = InodeId(0);
@@ -80,14 +80,14 @@ impl Tree {
         let number = process.to_string();
         add(proc, b"self", link(number.as_bytes()), 0o777, 0);
         let own = add(proc, number.as_bytes(), directory(), 0o555, user);
-        for (name, told) in [
-            ("cmdline", Told::CommandLine),
-            ("comm", Told::Name),
-            ("environ", Told::Environment),
-            ("maps", Told::Maps),
-            ("status", Told::Status),
+        for (name, file) in [
+            ("cmdline", ProcFile::CommandLine),
+            ("comm", ProcFile::Name),
+            ("environ", ProcFile::Environment),
+            ("maps", ProcFile::Maps),
+            ("status", ProcFile::Status),
         ] {
-            add(own, name.as_bytes(), Kind::Told(told), 0o444, user);
+            add(own, name.as_bytes(), Kind::Proc(file), 0o444, user);
         }
         let program = match name.starts_with(b"/") {
             true => name.to_vec(),

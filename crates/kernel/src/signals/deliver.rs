@@ -29,7 +29,7 @@ pub(crate) struct Entry {
 
 /// What a frame restores beside registers.
 pub(crate) struct Restored {
-    /// The signals that are held back.
+    /// The mask of blocked signals.
     pub mask: SignalSet,
     /// The alternate stack, of frames that tell of it: one, or none.
     pub alternate: Option<Option<AlternateStack>>,
@@ -40,7 +40,7 @@ pub(crate) struct Restored {
 pub(crate) struct SignalFrames {
     /// Puts the frame onto the stack and sets the registers for the handler; the address to which it returns.
     pub enter: fn(&mut System, &Entry) -> Result<u64, Errno>,
-    /// Takes the registers from the frame that a handler returned from; whether by the first form of `sigreturn`.
+    /// Takes the registers from the frame that a handler returned from; whether by `rt_sigreturn`.
     pub leave: fn(&mut System, bool) -> Result<Restored, Errno>,
     /// What is told of the signal of a fault at an address.
     pub info_of_fault: fn(Fault, u64) -> SignalInfo,
@@ -91,7 +91,7 @@ impl System {
             None => tasks.find(|task| !is_blocked(task)),
         };
         match target {
-            // What is held back may get an action yet.
+            // A blocked signal may get another action before it is delivered.
             Some(task) if action.ignores(info.number) && !is_blocked(task) => {}
             Some(task) => add(&mut task.signals.pending, info),
             None if to.is_none() => add(&mut self.process.signals.pending, info),
@@ -242,9 +242,8 @@ impl System {
     /// # Errors
     ///
     /// EFAULT if there is no frame.
-    pub(crate) fn leave_handler(&mut self, is_first_form: bool) -> Result<(), Errno> {
-        let Restored { mask, alternate } =
-            (target(self.arch()).signal_frames.leave)(self, is_first_form)?;
+    pub(crate) fn leave_handler(&mut self, is_rt: bool) -> Result<(), Errno> {
+        let Restored { mask, alternate } = (target(self.arch()).signal_frames.leave)(self, is_rt)?;
         let task = self.scheduler.current();
         task.signals.mask = mask.as_mask();
         if let Some(alternate) = alternate {

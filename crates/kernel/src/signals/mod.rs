@@ -36,7 +36,7 @@ const SA_RESETHAND: u64 = 0x8000_0000;
 pub(crate) struct SignalSet(pub u64);
 
 impl SignalSet {
-    /// Signals that nobody holds back or catches.
+    /// SIGKILL and SIGSTOP, which cannot be blocked or caught.
     const UNCATCHABLE: SignalSet = SignalSet(1 << 8 | 1 << 18);
 
     pub fn of(number: u32) -> SignalSet {
@@ -47,7 +47,7 @@ impl SignalSet {
         self.0 & SignalSet::of(number).0 != 0
     }
 
-    /// The set as a mask: without the signals that cannot be held back.
+    /// The set as a mask: without the signals that cannot be blocked.
     pub fn as_mask(self) -> SignalSet {
         SignalSet(self.0 & !SignalSet::UNCATCHABLE.0)
     }
@@ -70,7 +70,7 @@ pub(crate) struct Action {
     pub flags: u64,
     /// What the handler returns to.
     pub restorer: u64,
-    /// Signals that are held back while it runs.
+    /// Signals that are blocked while it runs.
     pub mask: SignalSet,
 }
 
@@ -128,7 +128,7 @@ pub(crate) struct Timer {
 /// What a task has of signals.
 #[derive(Clone, Default)]
 pub(crate) struct TaskSignals {
-    /// Signals that are held back.
+    /// The mask of blocked signals.
     pub mask: SignalSet,
     /// The mask from before a call that waits under another, to which the next handler returns.
     pub saved_mask: Option<SignalSet>,

@@ -3,7 +3,7 @@
 //! Source: Linux, `arch/x86/include/asm/sigframe.h`, `arch/x86/kernel/signal_32.c`, <asm/sigcontext32.h>.
 
 use sotto_isa::x86::{flag, storage};
-use sotto_isa::{Arch, FlagSet};
+use sotto_isa::{Arch, FlagSet, Storage};
 
 use crate::layout::{Layout, number_at};
 use crate::signals::deliver::{Entry, Restored, SignalFrames, stack_of, stack_words};
@@ -21,6 +21,17 @@ const CONTEXT_BYTES: usize = 88;
 const CODE_SEGMENT: u32 = 0x23;
 const STACK_SEGMENT: u32 = 0x2b;
 const ALWAYS_SET: u32 = 0x202;
+/// The registers of the context, in its order, behind the selectors.
+const REGISTERS: [Storage; 8] = [
+    storage::RDI,
+    storage::RSI,
+    storage::RBP,
+    storage::RSP,
+    storage::RBX,
+    storage::RDX,
+    storage::RCX,
+    storage::RAX,
+];
 
 /// `sigcontext`
 fn context(system: &System, entry: &Entry, state_at: u64) -> Vec<u8> {
@@ -37,17 +48,7 @@ fn context(system: &System, entry: &Entry, state_at: u64) -> Vec<u8> {
     let mut layout = Layout::default();
     // GS, FS, ES, DS.
     layout.put(4, [selector(3), selector(2), selector(0), selector(1)]);
-    let order = [
-        storage::RDI,
-        storage::RSI,
-        storage::RBP,
-        storage::RSP,
-        storage::RBX,
-        storage::RDX,
-        storage::RCX,
-        storage::RAX,
-    ];
-    layout.put(4, order.map(register));
+    layout.put(4, REGISTERS.map(register));
     layout.put(4, [trap, error, register(storage::RIP), CODE_SEGMENT]);
     layout.put(4, [machine.flags().0 | ALWAYS_SET, register(storage::RSP), STACK_SEGMENT]);
     layout.put(4, [state_at as u32, entry.mask.0 as u32, address]);
@@ -116,19 +117,18 @@ fn enter(system: &mut System, entry: &Entry) -> Result<u64, Errno> {
 
 /// Takes registers from the frame that a handler returned from: by `sigreturn`, in front of which the number of the signal
 /// was popped too, or by `rt_sigreturn`. The mask, and the alternate stack where the frame has it.
-fn leave(system: &mut System, is_first_form: bool) -> Result<Restored, Errno> {
+fn leave(system: &mut System, is_rt: bool) -> Result<Restored, Errno> {
     let at = system.machine.register(storage::RSP);
     let mut bytes = vec![0; 4096];
-    let needed = if is_first_form {
-        CONTEXT_BYTES + FSAVE_BYTES + x86_state::FXSAVE_BYTES + 4
-    } else {
-        12 + INFO_BYTES + 20 + CONTEXT_BYTES + 8
+    let needed = match is_rt {
+        true => 12 + INFO_BYTES + 20 + CONTEXT_BYTES + 8,
+        false => CONTEXT_BYTES + FSAVE_BYTES + x86_state::FXSAVE_BYTES + 4,
     };
     bytes.truncate(needed);
     let memory = system.machine.memory_mut();
     memory.read_bytes(at, &mut bytes).map_err(|_| Errno::EFAULT)?;
     let word = |offset: usize| number_at(&bytes, offset, 4);
-    let context = if is_first_form { 0 } else { 12 + INFO_BYTES + 20 };
+    let context = if is_rt { 12 + INFO_BYTES + 20 } else { 0 };
     let field = |number: usize| word(context + 4 * number);
     let state_at = field(19);
     if state_at != 0 {
@@ -137,23 +137,13 @@ fn leave(system: &mut System, is_first_form: bool) -> Result<Restored, Errno> {
         memory.read_bytes(from, &mut state).map_err(|_| Errno::EFAULT)?;
         x86_state::restore(&mut system.machine, Arch::X86_32, &state);
     }
-    let order = [
-        storage::RDI,
-        storage::RSI,
-        storage::RBP,
-        storage::RSP,
-        storage::RBX,
-        storage::RDX,
-        storage::RCX,
-        storage::RAX,
-    ];
     let machine = &mut system.machine;
-    for (place, storage) in order.into_iter().enumerate() {
+    for (place, storage) in REGISTERS.into_iter().enumerate() {
         machine.set_register(storage, field(4 + place));
     }
     machine.set_register(storage::RIP, field(14));
     machine.set_flags(FlagSet(field(16) as u32) & (flag::STATUS | flag::DF));
-    if is_first_form {
+    if !is_rt {
         let high = word(needed - 4);
         let mask = SignalSet(field(20) | high << 32);
         return Ok(Restored { mask, alternate: None });

@@ -162,6 +162,13 @@ pub enum Event {
     Fault(Fault),
 }
 
+impl Event {
+    /// Whether the next instruction makes a system call, by whichever instruction.
+    pub fn is_syscall(&self) -> bool {
+        matches!(self, Event::Syscall | Event::Syscall32 | Event::Sysenter)
+    }
+}
+
 /// What came of running.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub struct Run {

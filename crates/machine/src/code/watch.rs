@@ -181,6 +181,7 @@ impl Watcher {
 
     /// Notes that a handler was entered after `moment` instructions: its registers are new.
     pub fn completed_delivery(&mut self, moment: u64) {
+        // No instruction wrote it.
         self.take_touched(moment, 0);
         if !self.memory_only && !self.watched.is_memory_only() {
             self.last = Some(moment);

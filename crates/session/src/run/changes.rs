@@ -2,6 +2,7 @@
 
 use sotto_asm::Expr;
 use sotto_isa::{FlagSet, Reg, RegKind, RegisterValue, Width};
+use sotto_machine::Signal;
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
@@ -28,6 +29,21 @@ pub struct Change {
 }
 
 impl Session {
+    /// Sends the program a signal now. History goes on from here; what was after this moment is forgotten.
+    ///
+    /// # Errors
+    ///
+    /// If the program has ended.
+    pub fn send_signal(&mut self, signal: Signal) -> Result<(), SessionError> {
+        if self.ending().is_some() {
+            return Err(SessionError::Change("the program has ended".to_string()));
+        }
+        self.select_running();
+        let in_wait = self.system.is_waiting();
+        self.edit(Edit::Signal(signal, in_wait));
+        Ok(())
+    }
+
     /// Changes a register, a flag, or memory in brackets or behind a symbol, to the value of an
     /// expression. History goes on from here; what was after this moment is forgotten.
     ///

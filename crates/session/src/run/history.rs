@@ -14,7 +14,7 @@ use std::sync::Arc;
 use sotto_kernel::{CompletedCall, Stop, System, SystemSnapshot, TaskId, Termination};
 use sotto_machine::{Signal, Watcher};
 
-use crate::{Session, SessionError, StopReason, Target};
+use crate::{Session, StopReason, Target};
 
 /// Instructions between checkpoints while the program runs on.
 pub(crate) const CHECKPOINT_EVERY: u64 = 1 << 20;
@@ -419,21 +419,6 @@ impl Session {
         self.branches.push(moment);
         self.trail.clear();
         self.writers.forget();
-    }
-
-    /// Sends the program a signal now. History goes on from here; what was after this moment is forgotten.
-    ///
-    /// # Errors
-    ///
-    /// If the program has ended.
-    pub fn send_signal(&mut self, signal: Signal) -> Result<(), SessionError> {
-        if self.ending().is_some() {
-            return Err(SessionError::Change("the program has ended".to_string()));
-        }
-        self.select_running();
-        let in_wait = self.system.is_waiting();
-        self.edit(Edit::Signal(signal, in_wait));
-        Ok(())
     }
 
     /// The moments at which something was changed by hand, ascending.

@@ -81,8 +81,8 @@ pub(crate) struct Stepped {
 }
 
 impl Session {
-    /// Executes one instruction of the task whose turn it is, under an observer. That task is shown afterwards, also
-    /// when its turn is over.
+    /// Executes one instruction of the running task, under an observer. That task is shown afterwards, also when
+    /// its time slice is used up.
     pub(crate) fn step_observed_task(
         &mut self,
         mut observer: Option<&mut dyn StepObserver>,

@@ -4,11 +4,7 @@ use std::collections::VecDeque;
 use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
-use sotto_kernel::table;
-use sotto_kernel::{
-    StartError, Startup, Stop, SyscallReport, System, TaskId, Termination, signal_name,
-};
-use sotto_machine::Step;
+use sotto_kernel::{StartError, Startup, Stop, SyscallReport, System, TaskId, Termination};
 use sotto_object::Image;
 
 use crate::faults::fault_report;
@@ -125,14 +121,14 @@ pub struct Session {
     pub(crate) stops: Stops,
     /// What is asked whether a long instruction is to be left.
     pub(crate) interrupted: fn() -> bool,
-    /// The task that is looked at, if it is not the one whose turn it is.
+    /// The task that is looked at, if it is not the running one.
     pub(crate) selected: Option<TaskId>,
     /// [`Session::resume`] stops before each system call.
     pub(crate) stops_at_calls: bool,
     pub(crate) marks: Vec<Mark>,
     pub(crate) writers: SlotWriters,
     pub(crate) compared: Option<FlagSetter>,
-    texts: TextCache,
+    pub(crate) texts: TextCache,
     /// The latest moment that was reached since history last branched.
     pub(crate) furthest: u64,
     /// Reports of the latest steps, one after the other.
@@ -454,7 +450,9 @@ impl Session {
         let compared = compared.filter(|compared| compared.task == task);
         let reason = self.stop_of_step(stop);
         if let Stop::Delivered(number) = stop {
-            self.describe_delivery(number, from, &step, report);
+            *report = self.delivery_report(number, from, &step.effects);
+            self.writers.forget();
+            self.compared = None;
             report.task = (self.system.tasks().count() > 1).then_some(task.0);
             self.system.show_running();
             self.furthest = self.furthest.max(self.system.executed());
@@ -510,31 +508,7 @@ impl Session {
         (true, reason)
     }
 
-    /// Puts into words that a handler was entered, where the program was at `from`.
-    fn describe_delivery(&mut self, number: u32, from: u64, step: &Step, report: &mut StepReport) {
-        let name = signal_name(number);
-        let handler = self.place(self.system.machine.pc());
-        let handler = match handler.symbol {
-            Some(name) => name.to_string(),
-            None => format!("{:#x}", handler.address),
-        };
-        let symbol = |address| self.texts.symbol(&self.image, address);
-        // Where it goes on is said already.
-        let counter = self.arch().storage_name(self.arch().pc());
-        *report = StepReport {
-            moment: self.system.executed(),
-            place: Arc::new(Place { source: None, ..self.place(from) }),
-            instruction: format!("({name} is delivered to `{handler}`)").into(),
-            registers: step_report::registers(&self.system, &step.effects, &symbol)
-                .filter(|register| register.name != counter)
-                .collect(),
-            ..StepReport::default()
-        };
-        self.writers.forget();
-        self.compared = None;
-    }
-
-    /// Why a step ended, whose process stopped so. An instruction that was left in its middle is taken back.
+    /// Why a step ended, whose system stopped so. An instruction that was left in its middle is taken back.
     pub(crate) fn stop_of_step(&mut self, stop: Stop) -> StopReason {
         match stop {
             Stop::NeedsInput => StopReason::NeedsInput,
@@ -571,21 +545,6 @@ impl Session {
             });
         }
         Some(report)
-    }
-
-    /// What to say if the last system call, just before the program died, has the number of `exit` on another machine.
-    fn mistaken_exit(&self) -> Option<String> {
-        const LATELY: u64 = 8;
-        let call = self.system.completed_calls().last()?;
-        let lately = call.moment + LATELY >= self.moment();
-        let (abi, number) = (call.report.abi, call.report.number);
-        let elsewhere = table::elsewhere(abi, number);
-        let (machine, exit) = elsewhere
-            .into_iter()
-            .find(|(_, row)| lately && matches!(row.name, "exit" | "exit_group"))?;
-        let (name, own_name) = (exit.name, abi.name());
-        let own = exit.number_in(abi)?;
-        Some(format!("{number} is `{name}` on {machine}; on {own_name} `{name}` is {own}"))
     }
 
     /// The last instruction that completed, found by executing again. The session is as before

@@ -15,7 +15,7 @@ impl Session {
         found
     }
 
-    /// Looks at the task whose turn it is.
+    /// Looks at the running task.
     pub(crate) fn select_running(&mut self) {
         self.selected = None;
         self.system.show_running();

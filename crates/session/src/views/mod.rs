@@ -2,6 +2,7 @@
 
 pub(crate) mod call_notices;
 pub(crate) mod code;
+pub(crate) mod delivery;
 pub(crate) mod frame_code;
 pub(crate) mod frames;
 pub(crate) mod places;

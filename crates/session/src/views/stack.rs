@@ -26,6 +26,8 @@ pub enum SlotRole {
     FrameLink(&'static str),
     /// An argument, counted from 1, of the routine that was called.
     Argument(u32),
+    /// Part of what the kernel keeps for a handler of a signal to return to. Source: sigreturn(2).
+    SignalFrame,
     /// Written by the routine, for its own use.
     Local,
     /// Part of a frame for a value to come: not written since the routine was entered.
@@ -255,6 +257,10 @@ impl Session {
                 _ => SlotRole::Unknown,
             };
         };
+        let inner = frame.and_then(|number| frames.get(number.checked_sub(1)?));
+        if inner.is_some_and(|inner| inner.is_handler && inner.moment == Some(write.moment + 1)) {
+            return SlotRole::SignalFrame;
+        }
         let Ok(instruction) = self.system.machine.instruction_at(write.address) else {
             return SlotRole::Local;
         };

@@ -522,6 +522,7 @@ pub fn slot_role(slot: &StackSlot) -> String {
         SlotRole::FrameLink(name) => format!("saved {name}, frame link"),
         SlotRole::Argument(number) => format!("argument {number}"),
         SlotRole::Local => "local".to_string(),
+        SlotRole::SignalFrame => "signal frame".to_string(),
         SlotRole::Unwritten => "not written yet".to_string(),
         SlotRole::Gap => "alignment gap".to_string(),
         SlotRole::RedZone => "red zone".to_string(),

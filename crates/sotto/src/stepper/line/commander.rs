@@ -362,9 +362,9 @@ impl Commander {
                 self.tell(&Answer::Comparison(Box::new(comparison)));
             }
             Command::Feed(text) => self.feed(text.as_deref())?,
-            Command::Signal(signal) => {
+            Command::Send(signal) => {
                 self.session.send_signal(*signal)?;
-                self.notice("the program takes it when it goes on");
+                self.notice("the program takes the signal when it goes on");
             }
             Command::Output => self.output(),
             Command::Syscalls => self.syscalls(),
@@ -512,7 +512,7 @@ impl Commander {
                 (StopTag::NeedsInput, None, Some(words.to_string()))
             }
             StopReason::Stuck => {
-                let words = "the program waits for a signal: `signal NAME` sends one";
+                let words = "the program waits for a signal that nothing will send: `send SIGNAL`";
                 (StopTag::Stuck, None, Some(words.to_string()))
             }
             StopReason::Limit => (StopTag::Limit, None, Some("stopped at the limit".to_string())),

@@ -48,7 +48,7 @@ pub enum Command {
     Mark(Option<String>),
     Compare(String),
     Feed(Option<Vec<u8>>),
-    Signal(Signal),
+    Send(Signal),
     Output,
     Syscalls,
     Source,
@@ -312,10 +312,10 @@ const COMMANDS: &[Row] = &[
         ..ROW
     },
     Row {
-        word: "signal",
-        arguments: "NAME",
-        help: "send the program a signal: `signal SIGUSR1`",
-        make: signal,
+        word: "send",
+        arguments: "SIGNAL",
+        help: "send the program a signal: `send SIGUSR1`",
+        make: send,
         ..ROW
     },
     Row {
@@ -588,16 +588,16 @@ fn breakpoint(rest: &Rest) -> Result<Command, String> {
     Ok(Command::Break { place: place.to_string(), condition, from_arrival })
 }
 
-/// `NAME`, or the number
-fn signal(rest: &Rest) -> Result<Command, String> {
+/// `SIGNAL`: its name, with or without SIG, or its number
+fn send(rest: &Rest) -> Result<Command, String> {
     let wanted = rest.some_text()?.to_ascii_uppercase();
     let number = wanted.parse::<u64>().ok().and_then(Signal::from_number);
     let is_it = |signal: &&Signal| {
         signal.name() == wanted || signal.name().strip_prefix("SIG") == Some(&wanted)
     };
     let found = number.or_else(|| Signal::ALL.iter().find(is_it).copied());
-    let signal = found.ok_or_else(|| format!("no signal `{wanted}`; `signal SIGUSR1` is one"))?;
-    Ok(Command::Signal(signal))
+    let signal = found.ok_or_else(|| format!("no signal `{wanted}`; `SIGUSR1` is one"))?;
+    Ok(Command::Send(signal))
 }
 
 /// `[TEXT | "TEXT"]`

@@ -3,21 +3,21 @@
 use std::fmt::Write;
 
 use crate::calls::identity::{PROCESS, USER};
-use crate::files::inode::Told;
+use crate::files::inode::ProcFile;
 use crate::system::System;
 
 impl System {
     /// The text of a file of /proc/self as it is now.
-    pub(crate) fn told(&self, told: Told) -> Vec<u8> {
+    pub(crate) fn proc_text(&self, file: ProcFile) -> Vec<u8> {
         let ended = |texts: &[Vec<u8>]| {
             texts.iter().flat_map(|text| [text, &b"\0"[..]].concat()).collect::<Vec<u8>>()
         };
-        match told {
-            Told::CommandLine => ended(&self.process.arguments),
-            Told::Environment => ended(&self.process.environment),
-            Told::Name => [self.process.name(), b"\n"].concat(),
-            Told::Maps => self.maps().into_bytes(),
-            Told::Status => self.status().into_bytes(),
+        match file {
+            ProcFile::CommandLine => ended(&self.process.arguments),
+            ProcFile::Environment => ended(&self.process.environment),
+            ProcFile::Name => [self.process.name(), b"\n"].concat(),
+            ProcFile::Maps => self.maps().into_bytes(),
+            ProcFile::Status => self.status().into_bytes(),
         }
     }
 
