@@ -121,6 +121,28 @@ fn back(_: &mut Criterion) {
 }
 
 /// Time from a key to the end of the frame that follows.
+/// Steps as lines of JSON, from the built program.
+fn json(_: &mut Criterion) {
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    std::fs::write(folder.path().join("crc.s"), KERNEL).expect("the program is written");
+    let run = |steps: u64| {
+        let mut child = Command::new(env!("CARGO_BIN_EXE_sotto"))
+            .current_dir(folder.path())
+            .args(["step", "--json", "crc.s"])
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("the program is built");
+        let mut input = child.stdin.take().expect("it is piped");
+        writeln!(input, "check off\nstep {steps}").expect("it reads");
+        drop(input);
+        child.wait().expect("it ends");
+    };
+    let (all, none) = common::side_by_side(5, || run(STEPS), || run(1));
+    let rate = STEPS as f64 / all.saturating_sub(none).as_secs_f64() / 1e6;
+    println!("steps as JSON: {rate:.2} million a second");
+}
+
 fn frames(_: &mut Criterion) {
     let folder = tempfile::tempdir().expect("a temporary folder");
     std::fs::write(folder.path().join("crc.s"), KERNEL).expect("the source is written");

@@ -139,3 +139,69 @@ fn parts_of(path: &[u8]) -> Vec<Vec<u8>> {
     parts.reverse();
     parts
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use super::*;
+    use crate::files::content::Content;
+    use crate::files::inode::Inode;
+    use crate::files::tree::Origin;
+
+    fn tree() -> Tree {
+        let origin = Origin { name: b"lamp", process: 1000, user: 1000, time: 0 };
+        let mut tree = Tree::new(&origin);
+        let mut add = |path: &str, kind: Kind, permissions: u32| {
+            let (directory, name) = path.rsplit_once('/').unwrap();
+            let at = walk(&tree, ROOT, format!("{directory}/").as_bytes(), LastLink::Followed);
+            let inode = Inode::new(kind, permissions, 1000, 0);
+            tree.add(at.unwrap().inode.unwrap(), name.as_bytes(), inode).unwrap();
+        };
+        let directory = || Kind::Directory { entries: BTreeMap::new(), parent: ROOT };
+        add("/tmp/lamps", directory(), 0o755);
+        add("/tmp/lamps/north", Kind::File(Content::of(b"lit")), 0o644);
+        add("/tmp/way", Kind::Link((*b"lamps/").into()), 0o777);
+        add("/tmp/loop", Kind::Link((*b"loop").into()), 0o777);
+        add("/tmp/shut", directory(), 0o000);
+        tree
+    }
+
+    fn path(path: &str, last_link: LastLink) -> Result<Option<Vec<u8>>, Errno> {
+        let tree = tree();
+        let found = walk(&tree, ROOT, path.as_bytes(), last_link)?;
+        Ok(found.inode.and_then(|id| match tree.get(id).is_directory() {
+            true => tree.path(id),
+            false => Some(path.as_bytes().to_vec()),
+        }))
+    }
+
+    #[test]
+    fn paths_lead_through_directories_links_and_parents() {
+        let followed = |text: &str| path(text, LastLink::Followed);
+        let text = |path: &str| Ok(Some(path.as_bytes().to_vec()));
+        assert_eq!(followed("/tmp//lamps/./../lamps"), text("/tmp/lamps"));
+        assert_eq!(followed("/.."), text("/"));
+        assert_eq!(followed("/tmp/way"), text("/tmp/lamps"));
+        assert_eq!(followed("/tmp/way/north"), text("/tmp/way/north"));
+        assert_eq!(followed("/tmp/lamps/south"), Ok(None));
+        assert_eq!(followed("/tmp/lamps/north/deep"), Err(Errno::ENOTDIR));
+        assert_eq!(followed("/tmp/none/at/all"), Err(Errno::ENOENT));
+        assert_eq!(followed("/tmp/loop"), Err(Errno::ELOOP));
+        assert_eq!(followed("/tmp/shut/lamp"), Err(Errno::EACCES));
+        assert_eq!(followed(""), Err(Errno::ENOENT));
+        assert_eq!(followed(&format!("/{}", "x".repeat(256))), Err(Errno::ENAMETOOLONG));
+    }
+
+    #[test]
+    fn a_slash_behind_a_link_asks_for_what_it_leads_to_unless_the_name_is_meant() {
+        let (meant, name) = (LastLink::Meant, LastLink::Name);
+        let link = |found: Result<Option<Vec<u8>>, Errno>| found.unwrap().unwrap();
+        assert_eq!(link(path("/tmp/way", meant)), b"/tmp/way");
+        assert_eq!(link(path("/tmp/way/", meant)), b"/tmp/lamps");
+        assert_eq!(link(path("/tmp/way/", name)), b"/tmp/way/");
+        let tree = tree();
+        let file = walk(&tree, ROOT, b"/tmp/lamps/north/", meant).unwrap();
+        assert_eq!(file.existing(&tree), Err(Errno::ENOTDIR));
+    }
+}

@@ -273,3 +273,45 @@ pub(crate) fn stack_words(
 pub(crate) fn stack_of(base: u64, flags: u32, size: u64) -> Option<AlternateStack> {
     (flags & SS_DISABLE == 0).then_some(AlternateStack { base, size })
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn info(number: u32, code: i32) -> SignalInfo {
+        SignalInfo { number, code, detail: Detail::None }
+    }
+
+    #[test]
+    fn standard_signals_are_pending_once_and_real_time_signals_each_time() {
+        let mut pending = Vec::new();
+        for (number, code) in [(12, 0), (12, 1), (40, 2), (40, 3)] {
+            add(&mut pending, info(number, code));
+        }
+        assert_eq!(pending, [info(12, 0), info(40, 2), info(40, 3)]);
+    }
+
+    #[test]
+    fn signals_of_faults_come_first_then_the_lowest_number_then_the_order_of_sending() {
+        let mut pending =
+            [(40, 1), (12, 0), (40, 2), (1, 0), (11, 0)].map(|(n, c)| info(n, c)).to_vec();
+        let mut taken = Vec::new();
+        while let Some(at) = next_of(&pending, |number| number != 12) {
+            let SignalInfo { number, code, .. } = pending.remove(at);
+            taken.push((number, code));
+        }
+        assert_eq!(taken, [(11, 0), (1, 0), (40, 1), (40, 2)]);
+        assert_eq!(pending, [info(12, 0)]);
+    }
+
+    #[test]
+    fn the_alternate_stack_is_told_as_used_disabled_or_ready() {
+        let stack = stack_of(0x1000, 0, 0x100);
+        assert_eq!(stack_words(None, 0x1080), (0, SS_DISABLE, 0));
+        assert_eq!(stack_words(stack, 0x1080), (0x1000, SS_ONSTACK, 0x100));
+        // The stack grows down: its end is on it, its base is not.
+        assert_eq!(stack_words(stack, 0x1100).1, SS_ONSTACK);
+        assert_eq!(stack_words(stack, 0x1000).1, 0);
+        assert_eq!(stack_of(0x1000, SS_DISABLE, 0x100), None);
+    }
+}

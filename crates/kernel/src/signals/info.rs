@@ -121,3 +121,59 @@ impl SignalInfo {
         layout.0
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn fault(address: u64, access: AccessKind, kind: MemoryFaultKind) -> Fault {
+        Fault::Memory(MemoryFault { address, access, kind })
+    }
+
+    /// Error codes of page faults. Source: SDM Vol. 3A, 4.7: bit 0 present, 1 write, 2 user, 4 instruction fetch.
+    #[test]
+    fn faults_of_memory_tell_code_address_and_error() {
+        use AccessKind::{Execute, Read, Write};
+        use MemoryFaultKind::{Alignment, Protected, StackSegment, Unmapped};
+        for (access, kind, code, error) in [
+            (Read, Unmapped, SEGV_MAPERR, 4),
+            (Write, Unmapped, SEGV_MAPERR, 6),
+            (Write, Protected, SEGV_ACCERR, 7),
+            (Execute, Unmapped, SEGV_MAPERR, 0x14),
+        ] {
+            let info = SignalInfo::of_x86_fault(fault(0x7000, access, kind), 0x1000);
+            let detail = Detail::Fault { address: 0x7000, trap: 14, error, is_page_fault: true };
+            assert_eq!((info.number, info.code, info.detail), (11, code, detail));
+        }
+        // Faults of segments and alignment, and addresses that are not canonical, tell no address.
+        for (address, kind, number, wanted) in [
+            (0x7000, StackSegment, 7, 12),
+            (0x7001, Alignment, 11, 13),
+            (1 << 60, Unmapped, 11, 13),
+        ] {
+            let info = SignalInfo::of_x86_fault(fault(address, Read, kind), 0x1000);
+            assert_eq!((info.number, info.code), (number, SI_KERNEL));
+            let Detail::Fault { address, trap, .. } = info.detail else { panic!("{info:?}") };
+            assert_eq!((address, trap), (0, wanted));
+        }
+        let info =
+            SignalInfo::of_arm64_fault(fault(0x7003, Read, MemoryFaultKind::AtomicAlignment), 0);
+        assert_eq!((info.number, info.code), (7, BUS_ADRALN));
+        assert_eq!(SignalInfo::of_x86_fault(Fault::DivideByZero, 0x1000).code, FPE_INTDIV);
+        assert_eq!(SignalInfo::of_x86_fault(Fault::Illegal, 0x1000).code, ILL_ILLOPN);
+        assert_eq!(SignalInfo::of_arm64_fault(Fault::Illegal, 0x1000).code, ILL_ILLOPC);
+    }
+
+    #[test]
+    fn the_structure_has_the_words_of_the_machine() {
+        let detail = Detail::Sender { process: 1000, user: 7, value: 0x1_0000_0002 };
+        let info = SignalInfo { number: 34, code: -1, detail };
+        let wide = info.layout(8);
+        assert_eq!(wide.len(), INFO_BYTES);
+        assert_eq!(wide[..12], [34, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff]);
+        assert_eq!(wide[16..32], [0xe8, 3, 0, 0, 7, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0]);
+        let narrow = info.layout(4);
+        assert_eq!(narrow.len(), INFO_BYTES);
+        assert_eq!(narrow[12..24], [0xe8, 3, 0, 0, 7, 0, 0, 0, 2, 0, 0, 0]);
+    }
+}
