@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_machine::{Event, Fault, Signal};
+use sotto_machine::{Event, Fault};
 
 use crate::abi::SyscallAbi;
 use crate::calls::call::{Answer, Call, Outcome};
@@ -136,8 +136,8 @@ impl System {
             Outcome::TaskEnded(_) => None,
             // Without a frame the program is killed. Source: Linux, `signal_fault`.
             Outcome::Sigreturn { is_rt } if self.leave_handler(is_rt).is_err() => {
-                let signal = Signal::SIGSEGV;
-                Some(Termination::Killed(signal, Fault::Raised(signal)))
+                let fault = Fault::SignalFrame;
+                Some(Termination::Killed(fault.signal(), fault))
             }
             _ => {
                 self.count_slice(1);

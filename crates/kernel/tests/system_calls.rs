@@ -195,6 +195,6 @@ fn a_handler_that_could_not_return_is_noticed() {
     let message = &noticed[0].call.notice.as_ref().unwrap().message;
     assert!(message.starts_with("a handler without SA_RESTORER"), "{message}");
     // Source: Linux, `x64_setup_rt_frame`.
-    let fault = Fault::Raised(Signal::SIGSEGV);
-    assert_eq!(system.ending(), Some(Termination::Killed(Signal::SIGSEGV, fault)));
+    let ending = Termination::Killed(Signal::SIGSEGV, Fault::SignalFrame);
+    assert_eq!(system.ending(), Some(ending));
 }

@@ -157,6 +157,10 @@ pub enum Fault {
     Float,
     /// The program sent itself this signal; the program counter is after the system call.
     Raised(Signal),
+    /// This signal was delivered, whose default action ends the program.
+    Delivered(Signal),
+    /// The frame of a signal handler cannot be written below the stack pointer, or not be read when the handler returns.
+    SignalFrame,
     /// The trap that INTO and `int 4` raise; the program counter is after them.
     Overflow,
     /// A breakpoint instruction; on x86 the program counter is after it.
@@ -184,7 +188,8 @@ impl Fault {
             Fault::Privileged | Fault::Selector | Fault::Overflow => Signal::SIGSEGV,
             Fault::ModeChange | Fault::Bounds => Signal::SIGSEGV,
             Fault::DivideByZero | Fault::DivideOverflow | Fault::Float => Signal::SIGFPE,
-            Fault::Raised(signal) => signal,
+            Fault::Raised(signal) | Fault::Delivered(signal) => signal,
+            Fault::SignalFrame => Signal::SIGSEGV,
             Fault::Illegal => Signal::SIGILL,
             Fault::Breakpoint => Signal::SIGTRAP,
             Fault::StackAlignment | Fault::PcAlignment => Signal::SIGBUS,

@@ -174,6 +174,24 @@ fn a_program_that_waits_for_ever_says_so_and_takes_a_signal_from_outside() {
     assert_eq!(session.edited_at(), [moment]);
 }
 
+#[test]
+fn a_signal_that_no_handler_takes_ends_the_program_and_says_so() {
+    let text = BELL.replace("mov eax, 62             // kill", "mov eax, 34             // pause");
+    let mut session = common::session(&text);
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Stuck);
+    session.send_signal(sotto_machine::Signal::SIGTERM).unwrap();
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Terminated);
+    let report = session.fault_report().unwrap();
+    assert_eq!(report.message, "SIGTERM came, and no handler takes it");
+    // A frame for which there is no room is told as such.
+    let text = BELL.replace("mov r12d, 5", "mov esp, 64");
+    let mut session = common::session(&text);
+    assert_eq!(session.resume(&[], 1000, &never), StopReason::Terminated);
+    let report = session.fault_report().unwrap();
+    assert!(report.message.contains("the frame of a signal handler"), "{}", report.message);
+    assert!(report.help.unwrap().contains("SA_RESTORER"));
+}
+
 /// A timer that runs out again and again, and whose signal does nothing, wakes nobody.
 #[test]
 fn a_timer_without_effect_does_not_keep_a_waiting_program_going() {

@@ -185,5 +185,5 @@ fn frames(_: &mut Criterion) {
     let _ = child.wait();
 }
 
-criterion_group!(all, steps, back, frames);
+criterion_group!(all, steps, json, back, frames);
 criterion_main!(all);

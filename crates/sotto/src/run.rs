@@ -159,10 +159,13 @@ pub fn stopped(session: &Session, why: &str, status: u8, as_json: bool) -> Resul
         let stopped = json!({ "stopped": why, "place": place, "moment": session.moment() });
         Stream::Error.say_json(&stopped)
     } else {
-        let count = render::thousands(session.moment());
+        let count = match session.moment() {
+            1 => "1 instruction".to_string(),
+            moment => format!("{} instructions", render::thousands(moment)),
+        };
         let stopped = paint(Tone::Warning, "stopped:");
         let place = render::place_line(&place);
-        Stream::Error.say(&format!("{stopped} {why}, after {count} instructions\n  at {place}"))
+        Stream::Error.say(&format!("{stopped} {why}, after {count}\n  at {place}"))
     };
     Ok(status)
 }

@@ -194,14 +194,17 @@ impl System {
             let signal = Signal::from_number(info.number.into());
             if action.handler == SIG_DFL {
                 let signal = signal?;
-                return Some(Delivery::Ended(Termination::Killed(signal, Fault::Raised(signal))));
+                return Some(Delivery::Ended(Termination::Killed(
+                    signal,
+                    Fault::Delivered(signal),
+                )));
             }
             return Some(match self.enter(info, action) {
                 Ok(()) => Delivery::Handler(info.number),
                 // Without room for the frame the program is killed. Source: Linux, `signal_setup_done`.
                 Err(_) => {
-                    let signal = Signal::SIGSEGV;
-                    Delivery::Ended(Termination::Killed(signal, Fault::Raised(signal)))
+                    let fault = Fault::SignalFrame;
+                    Delivery::Ended(Termination::Killed(fault.signal(), fault))
                 }
             });
         }

@@ -114,6 +114,20 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
                 report.instruction = Some(scene.text(last));
             }
         }
+        Fault::Delivered(signal) => {
+            let name = signal.name();
+            report.message = format!("{name} came, and no handler takes it");
+            report.help = Some(format!(
+                "a handler is set with rt_sigaction; {name} ends a program without one"
+            ));
+        }
+        Fault::SignalFrame => {
+            report.message = "the kernel cannot write or read the frame of a signal handler".into();
+            report.help = Some(
+                "the handler needs room below the stack pointer, must leave the frame as it is, and on x86-64 needs SA_RESTORER with a restorer"
+                    .into(),
+            );
+        }
         Fault::Overflow => {
             let text = instruction.as_ref().map_or("int 4".to_string(), |i| scene.text(i));
             let tests = instruction.as_ref().is_some_and(|i| !i.flags().tested.is_empty());

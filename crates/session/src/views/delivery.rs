@@ -33,6 +33,7 @@ impl Session {
             registers: step_report::registers(&self.system, effects, &symbol)
                 .filter(|register| register.name != counter)
                 .collect(),
+            delivered: Some(name.into()),
             ..StepReport::default()
         }
     }

@@ -286,6 +286,9 @@ pub struct StepReport {
     /// The number of the task that executed it, if there are several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub task: Option<u32>,
+    /// The signal whose handler was entered, instead of an instruction that was executed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub delivered: Option<Arc<str>>,
     /// Where the instruction stands.
     pub place: Arc<Place>,
     /// The instruction as text.
@@ -323,6 +326,7 @@ impl Default for StepReport {
         StepReport {
             moment: 0,
             task: None,
+            delivered: None,
             place,
             instruction,
             registers: Vec::new(),
@@ -506,6 +510,7 @@ pub(crate) fn describe_step(
     report.branch = branch;
     report.choice = choice(scene, code, effects.flags, origin);
     (report.syscall, report.ended, report.remark) = (None, None, None);
+    report.delivered = None;
 }
 
 /// How vectors are read: as the row says, or where it says nothing of numbers, as the data was declared that was loaded or

@@ -541,7 +541,10 @@ fn brief(report: &StepReport) -> String {
     if !(report.memory.is_empty() && report.reads.is_empty()) {
         report.registers.retain(|register| !matches!(register.name, "rsp" | "esp" | "sp"));
     }
-    let mut effects = String::new();
+    let mut effects = match &report.delivered {
+        Some(signal) => format!("{signal} is delivered: "),
+        None => String::new(),
+    };
     render::push_effects(&report, &mut effects);
     crate::console::plain(&effects)
 }
