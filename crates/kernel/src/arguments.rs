@@ -84,6 +84,9 @@ pub(crate) const FCNTL: &[(&str, u64)] = &[
     ("F_GETLK", 5),
     ("F_SETLK", 6),
     ("F_SETLKW", 7),
+    ("F_OFD_GETLK", 36),
+    ("F_OFD_SETLK", 37),
+    ("F_OFD_SETLKW", 38),
     ("F_DUPFD_CLOEXEC", 1030),
 ];
 /// Flags of renameat2(2).
@@ -109,6 +112,19 @@ pub(crate) const ITIMER: &[(&str, u64)] =
     &[("ITIMER_REAL", 0), ("ITIMER_VIRTUAL", 1), ("ITIMER_PROF", 2)];
 /// Flags of clock_nanosleep(2).
 pub(crate) const TIMER: &[(&str, u64)] = &[("TIMER_ABSTIME", 1)];
+/// Flags of close_range(2).
+pub(crate) const CLOSE_RANGE: &[(&str, u64)] =
+    &[("CLOSE_RANGE_UNSHARE", 2), ("CLOSE_RANGE_CLOEXEC", 4)];
+/// Flags of memfd_create(2).
+pub(crate) const MFD: &[(&str, u64)] =
+    &[("MFD_CLOEXEC", 1), ("MFD_ALLOW_SEALING", 2), ("MFD_HUGETLB", 4)];
+/// Flags of msync(2).
+pub(crate) const MS: &[(&str, u64)] = &[("MS_ASYNC", 1), ("MS_INVALIDATE", 2), ("MS_SYNC", 4)];
+/// Flags of preadv2(2).
+pub(crate) const RWF: &[(&str, u64)] =
+    &[("RWF_HIPRI", 1), ("RWF_DSYNC", 2), ("RWF_SYNC", 4), ("RWF_NOWAIT", 8), ("RWF_APPEND", 0x10)];
+/// Flags of setxattr(2).
+pub(crate) const XATTR: &[(&str, u64)] = &[("XATTR_CREATE", 1), ("XATTR_REPLACE", 2)];
 /// Operations of flock(2).
 pub(crate) const LOCK: &[(&str, u64)] =
     &[("LOCK_SH", 1), ("LOCK_EX", 2), ("LOCK_NB", 4), ("LOCK_UN", 8)];

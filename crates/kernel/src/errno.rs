@@ -38,7 +38,7 @@ errors! {
     EINTR 4 "interrupted by a signal";
     EIO 5 "input or output failed";
     ENXIO 6 "no such device or address";
-    E2BIG 7 "too many arguments";
+    E2BIG 7 "too many or too large arguments";
     ENOEXEC 8 "not a program";
     EBADF 9 "bad file descriptor";
     ECHILD 10 "no child processes";

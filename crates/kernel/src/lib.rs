@@ -19,6 +19,7 @@ mod files;
 mod guest_memory;
 mod layout;
 mod load;
+mod mapped_files;
 pub mod names;
 mod process;
 mod report;
@@ -33,10 +34,12 @@ mod vdso;
 
 pub use abi::SyscallAbi;
 pub use errno::Errno;
+pub use files::changes::{Change, ChangeKind};
 pub use files::logs::{MemoryStore, Output, Store};
-pub use files::start::{StartFile, StartKind};
+pub use files::shown::{FolderReader, ShownEntry, ShownFolder, ShownKind};
 pub use files::tree::HOME;
 pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
+pub use mapped_files::MappedFile;
 pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,
 };

@@ -3,10 +3,16 @@
 //! Sources: psABI x86-64, 3.4.1 "Initial Stack and Register State"; psABI i386, 2.3.1; the arm64
 //! stack is laid out the same way; getauxval(3) for the vector's types.
 
-use sotto_machine::{Machine, MapError, Permissions, RegionKind, SplitMix64};
-use sotto_object::{Image, ProgramHeaders};
+use std::sync::Arc;
 
-use crate::files::start::StartFile;
+use sotto_machine::{Machine, MapError, PAGE_BYTES, Permissions, RegionKind, SplitMix64};
+use sotto_object::{Image, ProgramHeaders, Segment, read_shared};
+
+use crate::files::inode::InodeId;
+use crate::files::shown::ShownFolder;
+use crate::files::tree::{ROOT, Tree};
+use crate::files::walk::{LastLink, walk};
+use crate::mapped_files::{MappedFile, MappedFiles};
 use crate::target::target;
 
 /// The usual limit on a stack.
@@ -25,8 +31,8 @@ pub struct Startup {
     pub seed: u64,
     /// Bytes of memory that the program may map, and touch.
     pub memory_limit: u64,
-    /// Files that it finds beside those that are always there; directories before what is in them.
-    pub files: Vec<StartFile>,
+    /// Folders that it finds beside the files that are always there.
+    pub folders: Vec<ShownFolder>,
 }
 
 /// The limit on a program's memory unless another is asked for.
@@ -38,19 +44,27 @@ impl Startup {
         let arguments = arguments.into_iter().map(|argument| argument.as_ref().to_vec()).collect();
         let environment = vec![b"LANG=C.UTF-8".to_vec(), b"TERM=dumb".to_vec()];
         let memory_limit = DEFAULT_MEMORY_LIMIT;
-        Startup { arguments, environment, seed: 1, memory_limit, files: Vec::new() }
+        Startup { arguments, environment, seed: 1, memory_limit, folders: Vec::new() }
     }
 }
 
 /// Why a program cannot be started.
-#[derive(Copy, Clone, PartialEq, Eq, Debug, thiserror::Error)]
+#[derive(Clone, PartialEq, Eq, Debug, thiserror::Error)]
 pub enum StartError {
     /// Arguments and environment are larger than a quarter of the stack.
     #[error("the arguments are too long for the stack")]
     ArgumentsTooLong,
-    /// The files that the program is given do not fit into the tree.
-    #[error("the files for the program are too many or too large")]
-    TooManyFiles,
+    /// A folder for the program has no place, since that is taken by a file or by another folder.
+    #[error("there is no place for a folder at {0}")]
+    NoPlace(String),
+    /// The program is dynamically linked, and the program that loads it is not among the files.
+    #[error(
+        "the program is dynamically linked, and {0}, which loads it with its libraries, is not among its files"
+    )]
+    NoInterpreter(String),
+    /// The program that loads it cannot be loaded itself.
+    #[error("{0}, which loads the program with its libraries, cannot be loaded: {1}")]
+    Interpreter(String, String),
     /// The program's segments do not fit into the memory that it may have.
     #[error("the program is larger than the memory that it may have, {limit} bytes")]
     TooLarge {
@@ -73,6 +87,8 @@ const AT_PHDR: u64 = 3;
 const AT_PHENT: u64 = 4;
 const AT_PHNUM: u64 = 5;
 const AT_PAGESZ: u64 = 6;
+const AT_BASE: u64 = 7;
+const AT_FLAGS: u64 = 8;
 const AT_ENTRY: u64 = 9;
 const AT_UID: u64 = 11;
 const AT_EUID: u64 = 12;
@@ -83,6 +99,7 @@ const AT_HWCAP: u64 = 16;
 const AT_CLKTCK: u64 = 17;
 const AT_SECURE: u64 = 23;
 const AT_RANDOM: u64 = 25;
+const AT_HWCAP2: u64 = 26;
 const AT_EXECFN: u64 = 31;
 
 /// The name of a type of the auxiliary vector, of those that the kernel lays down. Source: getauxval(3).
@@ -93,6 +110,8 @@ pub fn auxiliary_name(number: u64) -> Option<&'static str> {
         AT_PHENT => "AT_PHENT",
         AT_PHNUM => "AT_PHNUM",
         AT_PAGESZ => "AT_PAGESZ",
+        AT_BASE => "AT_BASE",
+        AT_FLAGS => "AT_FLAGS",
         AT_ENTRY => "AT_ENTRY",
         AT_UID => "AT_UID",
         AT_EUID => "AT_EUID",
@@ -103,21 +122,78 @@ pub fn auxiliary_name(number: u64) -> Option<&'static str> {
         AT_CLKTCK => "AT_CLKTCK",
         AT_SECURE => "AT_SECURE",
         AT_RANDOM => "AT_RANDOM",
+        AT_HWCAP2 => "AT_HWCAP2",
         AT_EXECFN => "AT_EXECFN",
         _ => return None,
     })
 }
 
-/// Maps an image and the stack, and sets the program counter and the stack pointer.
+/// The program that loads another with its libraries, and itself.
+pub(crate) struct Interpreter {
+    /// Where its first page is.
+    pub base: u64,
+    pub image: Image,
+    pub path: Vec<u8>,
+    pub inode: InodeId,
+}
+
+impl Interpreter {
+    /// The interpreter that an image names.
+    ///
+    /// # Errors
+    ///
+    /// If it is not in the tree, or is no program for the same machine.
+    pub fn find(image: &Image, tree: &mut Tree) -> Result<Option<Interpreter>, StartError> {
+        let Some(path) = image.interpreter.clone() else { return Ok(None) };
+        let shown = path.escape_ascii().to_string();
+        let found = walk(tree, ROOT, &path, LastLink::Followed).ok().and_then(|found| found.inode);
+        let bytes = found.and_then(|id| tree.file_bytes(id));
+        let (Some(inode), Some(bytes)) = (found, bytes) else {
+            return Err(StartError::NoInterpreter(shown));
+        };
+        let failed = |reason: String| StartError::Interpreter(shown.clone(), reason);
+        // Where it goes depends on its size, so that it is read twice.
+        let image_at = |base| {
+            let read = read_shared(&bytes, base).map_err(|error| failed(error.to_string()))?;
+            let is_same = read.arch == image.arch;
+            is_same.then_some(read).ok_or_else(|| failed("it is for another machine".into()))
+        };
+        let end = image_at(0)?.segments.last().map_or(0, Segment::end);
+        let base = target(image.arch).mapping_top - end.next_multiple_of(PAGE_BYTES);
+        Ok(Some(Interpreter { base, image: image_at(base)?, path, inode }))
+    }
+
+    /// The memory that its file is behind.
+    pub fn mapped_files(&self) -> MappedFiles {
+        let mut mapped = MappedFiles::default();
+        let path: Arc<str> = self.path.escape_ascii().to_string().into();
+        for segment in self.image.segments.iter().filter(|segment| !segment.data.is_empty()) {
+            let start = segment.address & !(PAGE_BYTES - 1);
+            let end = (segment.address + segment.data.len() as u64).next_multiple_of(PAGE_BYTES);
+            let offset = segment.file_offset & !(PAGE_BYTES - 1);
+            let (path, inode) = (path.clone(), self.inode);
+            mapped.add(MappedFile { start, end, offset, path, inode, is_shared: false });
+        }
+        mapped
+    }
+}
+
+/// Maps an image, its interpreter and the stack, and sets the program counter and the stack pointer.
 ///
 /// # Errors
 ///
 /// If a segment cannot be mapped beside the others and the stack.
-pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartError> {
+pub(crate) fn load(
+    image: &Image,
+    interpreter: Option<&Interpreter>,
+    startup: &Startup,
+) -> Result<Machine, StartError> {
     let mut machine = Machine::new(image.arch);
     machine.memory_mut().set_limit(startup.memory_limit);
-    let too_large = StartError::TooLarge { limit: startup.memory_limit };
-    for segment in &image.segments {
+    let too_large = || StartError::TooLarge { limit: startup.memory_limit };
+    let first = interpreter.map_or(image, |interpreter| &interpreter.image);
+    let segments = interpreter.map_or(&[][..], |interpreter| &interpreter.image.segments);
+    for segment in image.segments.iter().chain(segments) {
         if segment.memory_size == 0 {
             continue;
         }
@@ -138,7 +214,7 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         for (at, bytes) in
             [(before, &around.before), (segment.address, &segment.data), (after, &around.after)]
         {
-            machine.memory_mut().load(at, bytes).map_err(|_| too_large)?;
+            machine.memory_mut().load(at, bytes).map_err(|_| too_large())?;
         }
     }
     let execute = image.executable_stack;
@@ -149,15 +225,21 @@ pub(crate) fn load(image: &Image, startup: &Startup) -> Result<Machine, StartErr
         .map(RegionKind::Stack, stack, STACK_BYTES, permissions)
         .map_err(|source| StartError::Segment { address: stack, source })?;
     machine.seed_random(startup.seed);
-    let stack_pointer = build_stack(&mut machine, image, startup).ok_or(too_large)?;
+    let stack_pointer =
+        build_stack(&mut machine, image, interpreter, startup).ok_or_else(too_large)?;
     machine.set_register(image.arch.stack_pointer(), stack_pointer);
-    machine.set_register(image.arch.pc(), image.entry);
+    machine.set_register(image.arch.pc(), first.entry);
     Ok(machine)
 }
 
 /// Lays out strings, auxiliary vector, environment and arguments; returns the stack pointer.
 /// `None` if it does not fit into the memory that the program may have.
-fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Option<u64> {
+fn build_stack(
+    machine: &mut Machine,
+    image: &Image,
+    interpreter: Option<&Interpreter>,
+    startup: &Startup,
+) -> Option<u64> {
     let width = image.arch.address_bytes();
     // The last word is zero.
     let mut at = target(image.arch).stack_top - width;
@@ -186,6 +268,8 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
         (AT_PHENT, headers.entry_bytes),
         (AT_PHNUM, headers.count),
         (AT_PAGESZ, 4096),
+        (AT_BASE, interpreter.map_or(0, |interpreter| interpreter.base)),
+        (AT_FLAGS, 0),
         (AT_HWCAP, target(image.arch).features),
         (AT_CLKTCK, 100),
         (AT_ENTRY, image.entry),
@@ -195,6 +279,7 @@ fn build_stack(machine: &mut Machine, image: &Image, startup: &Startup) -> Optio
         (AT_EGID, 1000),
         (AT_SECURE, 0),
         (AT_RANDOM, random),
+        (AT_HWCAP2, 0),
         (AT_EXECFN, exec_name),
         (AT_PLATFORM, platform),
         (AT_NULL, 0),

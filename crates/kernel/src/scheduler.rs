@@ -2,8 +2,6 @@
 //!
 //! Nothing but the run itself decides when another task is run, so that executing again changes tasks at the same moments.
 
-use sotto_machine::Signal;
-
 use crate::signals::SignalSet;
 use crate::stop::Stop;
 use crate::system::System;
@@ -192,29 +190,12 @@ impl System {
                 Some(Wait::SignalOf { until, .. }) => until,
                 _ => None,
             });
-            let timer = self.process.signals.timer.filter(|_| self.alarm_has_effect());
-            let timer = timer.map(|timer| timer.at);
-            let Some(first) = times.chain(timer).min() else { return Some(Stop::Stuck) };
+            let Some(first) = times.chain(self.first_timer()).min() else {
+                return Some(Stop::Stuck);
+            };
             let now = self.machine.time();
             self.machine.pass_idle_time(first.saturating_sub(now));
         }
-    }
-
-    /// Whether a task goes on when the timer of real time runs out. Without that a timer that runs out again and again would
-    /// keep the clock going for ever.
-    fn alarm_has_effect(&self) -> bool {
-        let number = Signal::SIGALRM.number() as u32;
-        let is_taken = !self.process.signals.action(number).ignores(number);
-        self.scheduler.tasks.iter().any(|task| match task.wait {
-            Some(Wait::SignalOf { set, .. }) if SignalSet(set).contains(number) => true,
-            _ => is_taken && !task.signals.mask.contains(number),
-        })
-    }
-
-    /// Instructions that may be executed before a timer runs out.
-    pub(crate) fn instructions_to_timer(&mut self) -> u64 {
-        let now = self.machine.time();
-        self.process.signals.timer.map_or(u64::MAX, |timer| timer.at.saturating_sub(now))
     }
 
     /// Takes the running task away, if there are others; whether there were.

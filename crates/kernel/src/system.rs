@@ -10,9 +10,10 @@ use crate::calls::identity::{PROCESS, USER};
 use crate::calls::time::START_SECONDS;
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::files::open::OpenFiles;
+use crate::files::shown::ShownFolder;
 use crate::files::tree::{HOME, Origin, ROOT, Tree};
 use crate::files::walk::{LastLink, walk};
-use crate::load::{self, MAX_STRING_BYTES, StartError, Startup};
+use crate::load::{self, Interpreter, MAX_STRING_BYTES, StartError, Startup};
 use crate::process::Process;
 use crate::report::{CompletedCall, KernelWrite, RepeatedNotice};
 use crate::scheduler::Scheduler;
@@ -112,14 +113,23 @@ impl System {
             user: USER as u32,
             time: START_SECONDS * 1_000_000_000,
         });
-        if !startup.files.iter().all(|file| tree.place(file)) {
-            return Err(StartError::TooManyFiles);
+        let mut folders: Vec<&ShownFolder> = startup.folders.iter().collect();
+        folders.sort_by_key(|folder| folder.guest.len());
+        for folder in folders {
+            let no_place = || StartError::NoPlace(folder.guest.escape_ascii().to_string());
+            tree.show(folder).ok_or_else(no_place)?;
         }
-        let home = walk(&tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
+        let home =
+            walk(&mut tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
         let directory = home.unwrap_or(ROOT);
+        let interpreter = Interpreter::find(image, &mut tree)?;
+        let mut process = Process::new(image, startup, descriptors, directory);
+        if let Some(interpreter) = &interpreter {
+            process.mapped = interpreter.mapped_files();
+        }
         Ok(System {
-            machine: load::load(image, startup)?,
-            process: Process::new(image, startup, descriptors, directory),
+            machine: load::load(image, interpreter.as_ref(), startup)?,
+            process,
             scheduler: Scheduler::new(TaskId(PROCESS as u32)),
             tree,
             open_files,

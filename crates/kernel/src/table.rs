@@ -1,15 +1,18 @@
 //! The table of system calls.
 
+use std::sync::OnceLock;
+
 use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
 use crate::arguments::{
-    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, FALLOC, FCNTL, ITIMER, LOCK,
-    MAP, MREMAP, PROT, RENAME, SEEK, SIG, TIMER,
+    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, FALLOC, FCNTL,
+    ITIMER, LOCK, MAP, MFD, MREMAP, MS, PROT, RENAME, RWF, SEEK, SIG, TIMER, XATTR,
 };
 use crate::calls::call::{Answer, Call};
 use crate::calls::{
-    descriptors, identity, memory, paths, polling, signals, status, threads, time, transfers,
+    attributes, copies, descriptors, events, identity, limits, memory, paths, polling, scheduling,
+    signals, status, threads, time, timers, transfers, users,
 };
 use crate::target::target;
 
@@ -553,7 +556,7 @@ syscalls! {
 
     /// Advises the kernel about the pages of `length` bytes from `address`.
     ///
-    /// Modelled: advice is taken and changes nothing.
+    /// Modelled: with MADV_DONTNEED the pages hold again what they held when they were mapped; other advice changes nothing.
     /// Source: madvise(2).
     madvise { x86_64: 28, x86_32: 219, arm64: 233, arm32: 220 } (address: Address, length: Count, advice: Number) => memory::madvise;
 
@@ -588,15 +591,14 @@ syscalls! {
 
     /// Reads or sets a limit of the process.
     ///
-    /// Modelled: reading; the stack has 8 MiB, nothing else is limited. Setting is accepted and forgotten.
+    /// Modelled: that of open files is kept to, the others are kept alone.
     /// Source: prlimit(2).
-    prlimit64 { x86_64: 302, x86_32: 340, arm64: 261, arm32: 369 } (pid: Number, resource: Number, new: Address, old: Address) => threads::prlimit64;
+    prlimit64 { x86_64: 302, x86_32: 340, arm64: 261, arm32: 369 } (pid: Number, resource: Number, new: Address, old: Address) => limits::prlimit64;
 
     /// Reads a limit of the process.
     ///
-    /// Modelled: the stack has 8 MiB, nothing else is limited.
     /// Source: getrlimit(2).
-    ugetrlimit { x86_64: _, x86_32: 191, arm64: _, arm32: 191 } (resource: Number, limits: Address) => threads::ugetrlimit;
+    ugetrlimit { x86_64: _, x86_32: 191, arm64: _, arm32: 191 } (resource: Number, limits: Address) => limits::getrlimit;
 
     /// Fills `buf` with `count` random bytes.
     ///
@@ -725,19 +727,19 @@ syscalls! {
     ///
     /// Returns the seconds that were left of the timer before.
     /// Source: alarm(2).
-    alarm { x86_64: 37, x86_32: 27, arm64: _, arm32: _ } (seconds: Number) => signals::alarm;
+    alarm { x86_64: 37, x86_32: 27, arm64: _, arm32: _ } (seconds: Number) => timers::alarm;
 
     /// Sets a timer that sends a signal, once or again and again.
     ///
     /// Modelled: ITIMER_REAL. Not modelled: timers of processor time (EINVAL).
     /// Source: setitimer(2).
-    setitimer { x86_64: 38, x86_32: 104, arm64: 103, arm32: 104 } (which: OneOf(ITIMER), new: Address, old: Address) => signals::setitimer;
+    setitimer { x86_64: 38, x86_32: 104, arm64: 103, arm32: 104 } (which: OneOf(ITIMER), new: Address, old: Address) => timers::setitimer;
 
     /// Tells what is left of a timer in the structure at `value`.
     ///
     /// Modelled: ITIMER_REAL.
     /// Source: setitimer(2).
-    getitimer { x86_64: 36, x86_32: 105, arm64: 102, arm32: 105 } (which: OneOf(ITIMER), value: Address) => signals::getitimer;
+    getitimer { x86_64: 36, x86_32: 105, arm64: 102, arm32: 105 } (which: OneOf(ITIMER), value: Address) => timers::getitimer;
 
     /// Sends a signal to a thread of a process.
     ///
@@ -821,6 +823,608 @@ syscalls! {
     ///
     /// Source: uname(2).
     uname { x86_64: 63, x86_32: 122, arm64: 160, arm32: 122 } (names: Address) => identity::uname;
+
+    /// Tells the number of the process that started the program.
+    ///
+    /// Source: getppid(2).
+    getppid { x86_64: 110, x86_32: 64, arm64: 173, arm32: 64 } () => users::parent;
+
+    /// Tells the process group of the program.
+    ///
+    /// Source: getpgid(2).
+    getpgrp { x86_64: 111, x86_32: 65, arm64: _, arm32: 65 } () => users::group;
+
+    /// Tells the process group of the process `pid`, or of this one if it is 0.
+    ///
+    /// Source: getpgid(2).
+    getpgid { x86_64: 121, x86_32: 132, arm64: 155, arm32: 132 } (pid: Number) => users::group_of;
+
+    /// Tells the session of the process `pid`, or of this one if it is 0.
+    ///
+    /// Source: getsid(2).
+    getsid { x86_64: 124, x86_32: 147, arm64: 156, arm32: 147 } (pid: Number) => users::session_of;
+
+    /// Puts the process `pid`, or this one if it is 0, into a process group.
+    ///
+    /// Source: setpgid(2).
+    setpgid { x86_64: 109, x86_32: 57, arm64: 154, arm32: 57 } (pid: Number, group: Number) => users::set_group;
+
+    /// Makes a new session, with the process as its leader.
+    ///
+    /// Modelled: the process leads its group, so that it may not.
+    /// Source: setsid(2).
+    setsid { x86_64: 112, x86_32: 66, arm64: 157, arm32: 66 } () => users::set_session;
+
+    /// Tells the groups of the user beside his own.
+    ///
+    /// Modelled: there are none.
+    /// Source: getgroups(2).
+    getgroups { x86_64: 115, x86_32: 80, arm64: 158, arm32: 80 } (size: Int, groups: Address) => users::groups;
+
+    /// Sets the groups of the user beside his own.
+    ///
+    /// Modelled: the user may not.
+    /// Source: getgroups(2).
+    setgroups { x86_64: 116, x86_32: 81, arm64: 159, arm32: 81 } (size: Number, groups: Address) => users::set_groups;
+
+    /// Tells the groups of the user beside his own.
+    ///
+    /// Modelled: there are none.
+    /// Source: getgroups(2).
+    getgroups32 { x86_64: _, x86_32: 205, arm64: _, arm32: 205 } (size: Int, groups: Address) => users::groups;
+
+    /// Sets the groups of the user beside his own.
+    ///
+    /// Modelled: the user may not.
+    /// Source: getgroups(2).
+    setgroups32 { x86_64: _, x86_32: 206, arm64: _, arm32: 206 } (size: Number, groups: Address) => users::set_groups;
+
+    /// Tells the real, effective and saved number of the user.
+    ///
+    /// Source: getresuid(2).
+    getresuid { x86_64: 118, x86_32: 165, arm64: 148, arm32: 165 } (real: Address, effective: Address, saved: Address) => users::first_three_numbers;
+
+    /// Tells the real, effective and saved number of the group.
+    ///
+    /// Source: getresuid(2).
+    getresgid { x86_64: 120, x86_32: 171, arm64: 150, arm32: 171 } (real: Address, effective: Address, saved: Address) => users::first_three_numbers;
+
+    /// Tells the real, effective and saved number of the user.
+    ///
+    /// Source: getresuid(2).
+    getresuid32 { x86_64: _, x86_32: 209, arm64: _, arm32: 209 } (real: Address, effective: Address, saved: Address) => users::three_numbers;
+
+    /// Tells the real, effective and saved number of the group.
+    ///
+    /// Source: getresuid(2).
+    getresgid32 { x86_64: _, x86_32: 211, arm64: _, arm32: 211 } (real: Address, effective: Address, saved: Address) => users::three_numbers;
+
+    /// Sets the number of the user.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setuid(2).
+    setuid { x86_64: 105, x86_32: 23, arm64: 146, arm32: 23 } (user: Number) => users::first_set_one;
+
+    /// Sets the number of the user.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setuid(2).
+    setuid32 { x86_64: _, x86_32: 213, arm64: _, arm32: 213 } (user: Number) => users::set_one;
+
+    /// Sets the real and effective number of the user; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setreuid(2).
+    setreuid { x86_64: 113, x86_32: 70, arm64: 145, arm32: 70 } (real: Number, effective: Number) => users::first_set_two;
+
+    /// Sets the real and effective number of the user; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setreuid(2).
+    setreuid32 { x86_64: _, x86_32: 203, arm64: _, arm32: 203 } (real: Number, effective: Number) => users::set_two;
+
+    /// Sets the real, effective and saved number of the user; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setresuid(2).
+    setresuid { x86_64: 117, x86_32: 164, arm64: 147, arm32: 164 } (real: Number, effective: Number, saved: Number) => users::first_set_three;
+
+    /// Sets the real, effective and saved number of the user; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setresuid(2).
+    setresuid32 { x86_64: _, x86_32: 208, arm64: _, arm32: 208 } (real: Number, effective: Number, saved: Number) => users::set_three;
+
+    /// Sets the number of the user by which files are checked, and tells the one before.
+    ///
+    /// Source: setfsuid(2).
+    setfsuid { x86_64: 122, x86_32: 138, arm64: 151, arm32: 138 } (user: Number) => users::set_file_user;
+
+    /// Sets the number of the user by which files are checked, and tells the one before.
+    ///
+    /// Source: setfsuid(2).
+    setfsuid32 { x86_64: _, x86_32: 215, arm64: _, arm32: 215 } (user: Number) => users::set_file_user;
+
+    /// Sets the number of the group.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setgid(2).
+    setgid { x86_64: 106, x86_32: 46, arm64: 144, arm32: 46 } (group: Number) => users::first_set_one;
+
+    /// Sets the number of the group.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setgid(2).
+    setgid32 { x86_64: _, x86_32: 214, arm64: _, arm32: 214 } (group: Number) => users::set_one;
+
+    /// Sets the real and effective number of the group; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setreuid(2).
+    setregid { x86_64: 114, x86_32: 71, arm64: 143, arm32: 71 } (real: Number, effective: Number) => users::first_set_two;
+
+    /// Sets the real and effective number of the group; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setreuid(2).
+    setregid32 { x86_64: _, x86_32: 204, arm64: _, arm32: 204 } (real: Number, effective: Number) => users::set_two;
+
+    /// Sets the real, effective and saved number of the group; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setresuid(2).
+    setresgid { x86_64: 119, x86_32: 170, arm64: 149, arm32: 170 } (real: Number, effective: Number, saved: Number) => users::first_set_three;
+
+    /// Sets the real, effective and saved number of the group; -1 leaves one as it is.
+    ///
+    /// Modelled: the user may take the number that he has, and no other.
+    /// Source: setresuid(2).
+    setresgid32 { x86_64: _, x86_32: 210, arm64: _, arm32: 210 } (real: Number, effective: Number, saved: Number) => users::set_three;
+
+    /// Sets the number of the group by which files are checked, and tells the one before.
+    ///
+    /// Source: setfsgid(2).
+    setfsgid { x86_64: 123, x86_32: 139, arm64: 152, arm32: 139 } (group: Number) => users::set_file_user;
+
+    /// Sets the number of the group by which files are checked, and tells the one before.
+    ///
+    /// Source: setfsgid(2).
+    setfsgid32 { x86_64: _, x86_32: 216, arm64: _, arm32: 216 } (group: Number) => users::set_file_user;
+
+    /// Tells the capabilities of a thread.
+    ///
+    /// Modelled: the user has none.
+    /// Source: capget(2).
+    capget { x86_64: 125, x86_32: 184, arm64: 90, arm32: 184 } (header: Address, data: Address) => users::capabilities;
+
+    /// Sets the capabilities of a thread.
+    ///
+    /// Modelled: none can be added.
+    /// Source: capget(2).
+    capset { x86_64: 126, x86_32: 185, arm64: 91, arm32: 185 } (header: Address, data: Address) => users::set_capabilities;
+
+    /// Waits for a child to change its state.
+    ///
+    /// Modelled: there are no children (ECHILD).
+    /// Source: wait4(2).
+    wait4 { x86_64: 61, x86_32: 114, arm64: 260, arm32: 114 } (pid: Int, status: Address, options: Bits, usage: Address) => users::wait4;
+
+    /// Waits for a child to change its state.
+    ///
+    /// Modelled: there are no children (ECHILD).
+    /// Source: wait(2).
+    waitid { x86_64: 247, x86_32: 284, arm64: 95, arm32: 280 } (kind: Number, id: Number, info: Address, options: Bits, usage: Address) => users::waitid;
+
+    /// Tells the processors on which a thread may run.
+    ///
+    /// Modelled: there is one. Returns the bytes of the set.
+    /// Source: sched_setaffinity(2).
+    sched_getaffinity { x86_64: 204, x86_32: 242, arm64: 123, arm32: 242 } (pid: Number, size: Count, mask: Address) => scheduling::affinity;
+
+    /// Sets the processors on which a thread may run.
+    ///
+    /// Modelled: there is one.
+    /// Source: sched_setaffinity(2).
+    sched_setaffinity { x86_64: 203, x86_32: 241, arm64: 122, arm32: 241 } (pid: Number, size: Count, mask: Address) => scheduling::set_affinity;
+
+    /// Tells the scheduling policy of a thread.
+    ///
+    /// Source: sched_setscheduler(2).
+    sched_getscheduler { x86_64: 145, x86_32: 157, arm64: 120, arm32: 157 } (pid: Number) => scheduling::policy;
+
+    /// Sets the scheduling policy of a thread.
+    ///
+    /// Modelled: real-time policies are refused, others change nothing.
+    /// Source: sched_setscheduler(2).
+    sched_setscheduler { x86_64: 144, x86_32: 156, arm64: 119, arm32: 156 } (pid: Number, policy: Int, parameters: Address) => scheduling::set_policy;
+
+    /// Tells the real-time priority of a thread.
+    ///
+    /// Source: sched_getparam(2).
+    sched_getparam { x86_64: 143, x86_32: 155, arm64: 121, arm32: 155 } (pid: Number, parameters: Address) => scheduling::parameters;
+
+    /// Sets the real-time priority of a thread.
+    ///
+    /// Source: sched_setparam(2).
+    sched_setparam { x86_64: 142, x86_32: 154, arm64: 118, arm32: 154 } (pid: Number, parameters: Address) => scheduling::set_parameters;
+
+    /// Tells the highest priority of a scheduling policy.
+    ///
+    /// Source: sched_get_priority_max(2).
+    sched_get_priority_max { x86_64: 146, x86_32: 159, arm64: 125, arm32: 159 } (policy: Number) => scheduling::highest_priority;
+
+    /// Tells the lowest priority of a scheduling policy.
+    ///
+    /// Source: sched_get_priority_max(2).
+    sched_get_priority_min { x86_64: 147, x86_32: 160, arm64: 126, arm32: 160 } (policy: Number) => scheduling::lowest_priority;
+
+    /// Tells the processor on which the thread runs, and its memory node.
+    ///
+    /// Source: getcpu(2).
+    getcpu { x86_64: 309, x86_32: 318, arm64: 168, arm32: 345 } (processor: Address, node: Address, unused: Address) => scheduling::processor;
+
+    /// Tells how much a process gives way to others.
+    ///
+    /// Returns 20 less the nice value, so that it is never negative.
+    /// Source: getpriority(2).
+    getpriority { x86_64: 140, x86_32: 96, arm64: 141, arm32: 96 } (which: Number, who: Number) => scheduling::nice;
+
+    /// Sets how much a process gives way to others.
+    ///
+    /// Source: getpriority(2).
+    setpriority { x86_64: 141, x86_32: 97, arm64: 140, arm32: 97 } (which: Number, who: Number, nice: Int) => scheduling::set_nice;
+
+    /// Orders accesses to memory of all threads.
+    ///
+    /// Modelled: tells that no command is there.
+    /// Source: membarrier(2).
+    membarrier { x86_64: 324, x86_32: 375, arm64: 283, arm32: 389 } (command: Number, flags: Bits) => scheduling::membarrier;
+
+    /// Tells or sets the kind of system that the program was made for.
+    ///
+    /// Modelled: it is Linux, and stays that.
+    /// Source: personality(2).
+    personality { x86_64: 135, x86_32: 136, arm64: 92, arm32: 136 } (persona: Bits) => scheduling::personality;
+
+    /// Tells what the process has used: time of the processor, and memory.
+    ///
+    /// Modelled: the time in the program, and the memory that was touched.
+    /// Source: getrusage(2).
+    getrusage { x86_64: 98, x86_32: 77, arm64: 165, arm32: 77 } (who: Int, usage: Address) => scheduling::getrusage;
+
+    /// Tells the time of the processor that the process has used, in ticks of a hundredth of a second.
+    ///
+    /// Returns the time since the start.
+    /// Source: times(2).
+    times { x86_64: 100, x86_32: 43, arm64: 153, arm32: 43 } (times: Address) => scheduling::times;
+
+    /// Tells of the memory and the load of the system.
+    ///
+    /// Source: sysinfo(2).
+    sysinfo { x86_64: 99, x86_32: 116, arm64: 179, arm32: 116 } (info: Address) => scheduling::sysinfo;
+
+    /// Does to the process what `option` says.
+    ///
+    /// Modelled: its name (PR_SET_NAME, PR_GET_NAME), the signal at the end of its parent, PR_SET_DUMPABLE, PR_SET_NO_NEW_PRIVS.
+    /// Source: prctl(2).
+    prctl { x86_64: 157, x86_32: 172, arm64: 167, arm32: 172 } (option: Number, second: Bits) => scheduling::prctl;
+
+    /// Tells a limit of the process.
+    ///
+    /// Source: getrlimit(2).
+    getrlimit { x86_64: 97, x86_32: 76, arm64: 163, arm32: _ } (resource: Number, limits: Address) => limits::getrlimit;
+
+    /// Sets a limit of the process.
+    ///
+    /// Modelled: that of open files is kept to, the others are kept alone.
+    /// Source: getrlimit(2).
+    setrlimit { x86_64: 160, x86_32: 75, arm64: 164, arm32: 75 } (resource: Number, limits: Address) => limits::setrlimit;
+
+    /// Sets the extended attribute `name` of `path`.
+    ///
+    /// Modelled: attributes of the class `user`.
+    /// Source: setxattr(2).
+    setxattr { x86_64: 188, x86_32: 226, arm64: 5, arm32: 226 } (path: Text, name: Text, value: Address, size: Count, flags: Flags(XATTR)) => attributes::setxattr;
+
+    /// Tells the extended attribute `name` of `path`.
+    ///
+    /// Returns the bytes of the value; with a size of 0 these alone are asked for.
+    /// Source: getxattr(2).
+    getxattr { x86_64: 191, x86_32: 229, arm64: 8, arm32: 229 } (path: Text, name: Text, value: Address, size: Count) => attributes::getxattr;
+
+    /// Tells the names of the extended attributes of `path`.
+    ///
+    /// Returns the bytes of the names, each with a zero byte.
+    /// Source: listxattr(2).
+    listxattr { x86_64: 194, x86_32: 232, arm64: 11, arm32: 232 } (path: Text, names: Address, size: Count) => attributes::listxattr;
+
+    /// Removes the extended attribute `name` of `path`.
+    ///
+    /// Source: removexattr(2).
+    removexattr { x86_64: 197, x86_32: 235, arm64: 14, arm32: 235 } (path: Text, name: Text) => attributes::removexattr;
+
+    /// Sets the extended attribute `name` of `path`, which may be a link.
+    ///
+    /// Modelled: attributes of the class `user`.
+    /// Source: setxattr(2).
+    lsetxattr { x86_64: 189, x86_32: 227, arm64: 6, arm32: 227 } (path: Text, name: Text, value: Address, size: Count, flags: Flags(XATTR)) => attributes::lsetxattr;
+
+    /// Tells the extended attribute `name` of `path`, which may be a link.
+    ///
+    /// Returns the bytes of the value; with a size of 0 these alone are asked for.
+    /// Source: getxattr(2).
+    lgetxattr { x86_64: 192, x86_32: 230, arm64: 9, arm32: 230 } (path: Text, name: Text, value: Address, size: Count) => attributes::lgetxattr;
+
+    /// Tells the names of the extended attributes of `path`, which may be a link.
+    ///
+    /// Returns the bytes of the names, each with a zero byte.
+    /// Source: listxattr(2).
+    llistxattr { x86_64: 195, x86_32: 233, arm64: 12, arm32: 233 } (path: Text, names: Address, size: Count) => attributes::llistxattr;
+
+    /// Removes the extended attribute `name` of `path`, which may be a link.
+    ///
+    /// Source: removexattr(2).
+    lremovexattr { x86_64: 198, x86_32: 236, arm64: 15, arm32: 236 } (path: Text, name: Text) => attributes::lremovexattr;
+
+    /// Sets the extended attribute `name` of the open file `fd`.
+    ///
+    /// Modelled: attributes of the class `user`.
+    /// Source: setxattr(2).
+    fsetxattr { x86_64: 190, x86_32: 228, arm64: 7, arm32: 228 } (fd: Fd, name: Text, value: Address, size: Count, flags: Flags(XATTR)) => attributes::fsetxattr;
+
+    /// Tells the extended attribute `name` of the open file `fd`.
+    ///
+    /// Returns the bytes of the value; with a size of 0 these alone are asked for.
+    /// Source: getxattr(2).
+    fgetxattr { x86_64: 193, x86_32: 231, arm64: 10, arm32: 231 } (fd: Fd, name: Text, value: Address, size: Count) => attributes::fgetxattr;
+
+    /// Tells the names of the extended attributes of the open file `fd`.
+    ///
+    /// Returns the bytes of the names, each with a zero byte.
+    /// Source: listxattr(2).
+    flistxattr { x86_64: 196, x86_32: 234, arm64: 13, arm32: 234 } (fd: Fd, names: Address, size: Count) => attributes::flistxattr;
+
+    /// Removes the extended attribute `name` of the open file `fd`.
+    ///
+    /// Source: removexattr(2).
+    fremovexattr { x86_64: 199, x86_32: 237, arm64: 16, arm32: 237 } (fd: Fd, name: Text) => attributes::fremovexattr;
+
+    /// Copies up to `count` bytes of the open file `from` to the open file `to`.
+    ///
+    /// Returns the bytes that were copied. Where `offset` is an address, the offset in the file is there.
+    /// Source: sendfile(2).
+    sendfile { x86_64: 40, x86_32: 187, arm64: 71, arm32: 187 } (to: Fd, from: Fd, offset: Address, count: Count) => copies::sendfile;
+
+    /// Copies up to `count` bytes of the open file `from` to the open file `to`.
+    ///
+    /// Returns the bytes that were copied. Where `offset` is an address, the offset in the file is there, in 64 bits.
+    /// Source: sendfile(2).
+    sendfile64 { x86_64: _, x86_32: 239, arm64: _, arm32: 239 } (to: Fd, from: Fd, offset: Address, count: Count) => copies::sendfile64;
+
+    /// Copies up to `count` bytes of the regular file `from` to the regular file `to`.
+    ///
+    /// Returns the bytes that were copied. Where an offset is an address, the offset in the file is there.
+    /// Source: copy_file_range(2).
+    copy_file_range { x86_64: 326, x86_32: 377, arm64: 285, arm32: 391 } (from: Fd, from_offset: Address, to: Fd, to_offset: Address, count: Count, flags: Bits) => copies::copy_file_range;
+
+    /// Says that `count` bytes from `offset` on will be read.
+    ///
+    /// Modelled: everything is at hand already.
+    /// Source: readahead(2).
+    readahead { x86_64: 187, x86_32: 225, arm64: 213, arm32: 225 } (fd: Fd, offset: Number, high: High, count: Count) => copies::readahead;
+
+    /// Says how a part of a file will be read.
+    ///
+    /// Modelled: advice is taken and changes nothing.
+    /// Source: posix_fadvise(2).
+    fadvise64 { x86_64: 221, x86_32: 250, arm64: 223, arm32: _ } (fd: Fd, offset: Number, high: High, length: Count, advice: Number) => copies::fadvise64;
+
+    /// Says how a part of a file will be read.
+    ///
+    /// Modelled: advice is taken and changes nothing.
+    /// Source: posix_fadvise(2).
+    fadvise64_64 { x86_64: _, x86_32: 272, arm64: _, arm32: _ } (fd: Fd, offset: Number, high: High, length: Count, length_high: High, advice: Number) => copies::fadvise64_64;
+
+    /// Has a part of a file written to its device.
+    ///
+    /// Source: sync_file_range(2).
+    sync_file_range { x86_64: 277, x86_32: 314, arm64: 84, arm32: _ } (fd: Fd, offset: Number, high: High, length: Count, length_high: High, flags: Bits) => copies::sync_file_range;
+
+    /// Has all files written to their device.
+    ///
+    /// Source: sync(2).
+    syncfs { x86_64: 306, x86_32: 344, arm64: 267, arm32: 373 } (fd: Fd) => descriptors::fsync;
+
+    /// Reads from `offset` in the open file `fd` into the `count` buffers that `vector` lists.
+    ///
+    /// An offset of -1 stands for where the last transfer ended.
+    /// Source: readv(2).
+    preadv2 { x86_64: 327, x86_32: 378, arm64: 286, arm32: 392 } (fd: Fd, vector: Address, count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::preadv2;
+
+    /// Writes the `count` buffers that `vector` lists to `offset` in the open file `fd`.
+    ///
+    /// An offset of -1 stands for where the last transfer ended.
+    /// Source: readv(2).
+    pwritev2 { x86_64: 328, x86_32: 379, arm64: 287, arm32: 393 } (fd: Fd, vector: Address, count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::pwritev2;
+
+    /// Closes the file descriptors from `first` to `last`.
+    ///
+    /// Source: close_range(2).
+    close_range { x86_64: 436, x86_32: 436, arm64: 436, arm32: 436 } (first: Number, last: Number, flags: Flags(CLOSE_RANGE)) => descriptors::close_range;
+
+    /// Makes a timer that sends a signal when it runs out.
+    ///
+    /// Source: timer_create(2).
+    timer_create { x86_64: 222, x86_32: 259, arm64: 107, arm32: 257 } (clock: OneOf(CLOCK), event: Address, timer: Address) => timers::timer_create;
+
+    /// Sets a timer, and tells what was left of it.
+    ///
+    /// Source: timer_settime(2).
+    timer_settime { x86_64: 223, x86_32: 260, arm64: 110, arm32: 258 } (timer: Number, flags: Flags(TIMER), new: Address, old: Address) => timers::timer_settime;
+
+    /// Tells what is left of a timer.
+    ///
+    /// Source: timer_settime(2).
+    timer_gettime { x86_64: 224, x86_32: 261, arm64: 108, arm32: 259 } (timer: Number, value: Address) => timers::timer_gettime;
+
+    /// Sets a timer, and tells what was left of it.
+    ///
+    /// Source: timer_settime(2).
+    timer_settime64 { x86_64: _, x86_32: 409, arm64: _, arm32: 409 } (timer: Number, flags: Flags(TIMER), new: Address, old: Address) => timers::timer_settime64;
+
+    /// Tells what is left of a timer.
+    ///
+    /// Source: timer_settime(2).
+    timer_gettime64 { x86_64: _, x86_32: 408, arm64: _, arm32: 408 } (timer: Number, value: Address) => timers::timer_gettime64;
+
+    /// Tells how often a timer ran out while its signal was pending.
+    ///
+    /// Source: timer_getoverrun(2).
+    timer_getoverrun { x86_64: 225, x86_32: 262, arm64: 109, arm32: 260 } (timer: Number) => timers::timer_getoverrun;
+
+    /// Takes a timer away.
+    ///
+    /// Source: timer_delete(2).
+    timer_delete { x86_64: 226, x86_32: 263, arm64: 111, arm32: 261 } (timer: Number) => timers::timer_delete;
+
+    /// Opens a counter of events that stands at `count`.
+    ///
+    /// Source: eventfd(2).
+    eventfd { x86_64: 284, x86_32: 323, arm64: _, arm32: 351 } (count: Number) => events::eventfd;
+
+    /// Opens a counter of events that stands at `count`.
+    ///
+    /// Source: eventfd(2).
+    eventfd2 { x86_64: 290, x86_32: 328, arm64: 19, arm32: 356 } (count: Number, flags: OpenFlags) => events::eventfd2;
+
+    /// Opens a timer that is read.
+    ///
+    /// Source: timerfd_create(2).
+    timerfd_create { x86_64: 283, x86_32: 322, arm64: 85, arm32: 350 } (clock: OneOf(CLOCK), flags: OpenFlags) => events::timerfd_create;
+
+    /// Sets a timer that is read, and tells what was left of it.
+    ///
+    /// Source: timerfd_create(2).
+    timerfd_settime { x86_64: 286, x86_32: 325, arm64: 86, arm32: 353 } (fd: Fd, flags: Flags(TIMER), new: Address, old: Address) => events::timerfd_settime;
+
+    /// Tells what is left of a timer that is read.
+    ///
+    /// Source: timerfd_create(2).
+    timerfd_gettime { x86_64: 287, x86_32: 326, arm64: 87, arm32: 354 } (fd: Fd, value: Address) => events::timerfd_gettime;
+
+    /// Sets a timer that is read, and tells what was left of it.
+    ///
+    /// Source: timerfd_create(2).
+    timerfd_settime64 { x86_64: _, x86_32: 411, arm64: _, arm32: 411 } (fd: Fd, flags: Flags(TIMER), new: Address, old: Address) => events::timerfd_settime64;
+
+    /// Tells what is left of a timer that is read.
+    ///
+    /// Source: timerfd_create(2).
+    timerfd_gettime64 { x86_64: _, x86_32: 410, arm64: _, arm32: 410 } (fd: Fd, value: Address) => events::timerfd_gettime64;
+
+    /// Opens a set of signals that are read, or changes it.
+    ///
+    /// Source: signalfd(2).
+    signalfd { x86_64: 282, x86_32: 321, arm64: _, arm32: 349 } (fd: Int, set: Address, size: Count) => events::signalfd;
+
+    /// Opens a set of signals that are read, or changes it.
+    ///
+    /// Source: signalfd(2).
+    signalfd4 { x86_64: 289, x86_32: 327, arm64: 74, arm32: 355 } (fd: Int, set: Address, size: Count, flags: OpenFlags) => events::signalfd4;
+
+    /// Tells the resolution of a clock: a nanosecond.
+    ///
+    /// Source: clock_getres(2).
+    clock_getres { x86_64: 229, x86_32: 266, arm64: 114, arm32: 264 } (clock: OneOf(CLOCK), resolution: Address) => time::clock_getres;
+
+    /// Tells the resolution of a clock: a nanosecond.
+    ///
+    /// Source: clock_getres(2).
+    clock_getres_time64 { x86_64: _, x86_32: 406, arm64: _, arm32: 406 } (clock: OneOf(CLOCK), resolution: Address) => time::clock_getres64;
+
+    /// Sets a clock.
+    ///
+    /// Modelled: the user may not.
+    /// Source: clock_settime(2).
+    clock_settime { x86_64: 227, x86_32: 264, arm64: 112, arm32: 262 } (clock: OneOf(CLOCK), time: Address) => time::clock_settime;
+
+    /// Sets the clock.
+    ///
+    /// Modelled: the user may not.
+    /// Source: gettimeofday(2).
+    settimeofday { x86_64: 164, x86_32: 79, arm64: 170, arm32: 79 } (time: Address, zone: Address) => time::settimeofday;
+
+    /// Tells the seconds since 1970.
+    ///
+    /// Source: time(2).
+    time { x86_64: 201, x86_32: 13, arm64: _, arm32: _ } (time: Address) => time::seconds;
+
+    /// Brings what was written into mapped files to them.
+    ///
+    /// Modelled: it is there already.
+    /// Source: msync(2).
+    msync { x86_64: 26, x86_32: 144, arm64: 227, arm32: 144 } (address: Address, length: Count, flags: Flags(MS)) => memory::msync;
+
+    /// Keeps pages in memory.
+    ///
+    /// Source: mlock(2).
+    mlock { x86_64: 149, x86_32: 150, arm64: 228, arm32: 150 } (address: Address, length: Count) => memory::lock;
+
+    /// Keeps pages in memory no longer.
+    ///
+    /// Source: mlock(2).
+    munlock { x86_64: 150, x86_32: 151, arm64: 229, arm32: 151 } (address: Address, length: Count) => memory::lock;
+
+    /// Keeps pages in memory.
+    ///
+    /// Source: mlock(2).
+    mlock2 { x86_64: 325, x86_32: 376, arm64: 284, arm32: 390 } (address: Address, length: Count, flags: Bits) => memory::lock_with;
+
+    /// Keeps all pages in memory.
+    ///
+    /// Source: mlock(2).
+    mlockall { x86_64: 151, x86_32: 152, arm64: 230, arm32: 152 } (flags: Bits) => memory::lock_all;
+
+    /// Keeps no pages in memory any longer.
+    ///
+    /// Source: mlock(2).
+    munlockall { x86_64: 152, x86_32: 153, arm64: 231, arm32: 153 } () => memory::unlock_all;
+
+    /// Tells which pages are in memory.
+    ///
+    /// Modelled: all are.
+    /// Source: mincore(2).
+    mincore { x86_64: 27, x86_32: 218, arm64: 232, arm32: 219 } (address: Address, length: Count, vector: Address) => memory::mincore;
+
+    /// Opens a file in memory that has no name.
+    ///
+    /// Not modelled: seals, huge pages (EINVAL).
+    /// Source: memfd_create(2).
+    memfd_create { x86_64: 319, x86_32: 356, arm64: 279, arm32: 385 } (name: Text, flags: Flags(MFD)) => memory::memfd_create;
+
+    /// Waits until one of the descriptors below `count` in three sets is ready.
+    ///
+    /// Returns how many are.
+    /// Source: select(2).
+    _newselect { x86_64: _, x86_32: 142, arm64: _, arm32: 142 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address) => polling::select;
+
+    /// Waits until one of the descriptors below `count` in three sets is ready.
+    ///
+    /// Returns how many are.
+    /// Source: select(2).
+    select { x86_64: 23, x86_32: _, arm64: _, arm32: _ } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address) => polling::select;
+
+    /// Waits under another signal mask until one of the descriptors below `count` in three sets is ready.
+    ///
+    /// Returns how many are.
+    /// Source: select(2).
+    pselect6 { x86_64: 270, x86_32: 308, arm64: 72, arm32: 335 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address, mask: Address) => polling::pselect6;
+
+    /// Waits under another signal mask until one of the descriptors below `count` in three sets is ready.
+    ///
+    /// Returns how many are.
+    /// Source: select(2).
+    pselect6_time64 { x86_64: _, x86_32: 413, arm64: _, arm32: 413 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address, mask: Address) => polling::pselect6_time64;
 }
 
 impl SyscallRow {
@@ -849,9 +1453,26 @@ impl SyscallRow {
     }
 }
 
+/// The calls of a machine by their numbers; `u16::MAX` where there is none.
+fn index(abi: SyscallAbi) -> &'static [u16] {
+    static INDICES: [OnceLock<Box<[u16]>>; 3] = [const { OnceLock::new() }; 3];
+    INDICES[abi as usize].get_or_init(|| {
+        let numbers = SYSCALLS.iter().enumerate();
+        let numbers = numbers.filter_map(|(row, call)| Some((call.number_in(abi)?, row)));
+        let numbers: Vec<(u64, usize)> = numbers.collect();
+        let highest = numbers.iter().map(|(number, _)| *number).max().unwrap_or(0);
+        let mut index = vec![u16::MAX; highest as usize + 1];
+        for (number, row) in numbers {
+            index[number as usize] = row as u16;
+        }
+        index.into()
+    })
+}
+
 /// The call with this number.
 pub fn by_number(abi: SyscallAbi, number: u64) -> Option<&'static SyscallRow> {
-    SYSCALLS.iter().find(|row| row.number_in(abi) == Some(number))
+    let row = index(abi).get(usize::try_from(number).ok()?)?;
+    SYSCALLS.get(usize::from(*row))
 }
 
 /// The call with this name.
@@ -895,9 +1516,9 @@ mod tests {
         assert!(by_number(SyscallAbi::X86_64, 400).is_none());
         let names: Vec<_> =
             elsewhere(SyscallAbi::X86_64, 7).iter().map(|(m, r)| (*m, r.name)).collect();
-        assert_eq!(names, []);
+        assert_eq!(names, [("arm64", "fsetxattr")]);
         let names: Vec<_> =
             elsewhere(SyscallAbi::X86_64, 64).iter().map(|(m, r)| (*m, r.name)).collect();
-        assert_eq!(names, [("arm64", "write")]);
+        assert_eq!(names[0], ("arm64", "write"));
     }
 }

@@ -1,60 +1,12 @@
 //! Files as programs without a library find them: /proc, mapped files, directories, polling, files from outside, and snapshots.
 
-use sotto_asm::{Options, Source, assemble};
-use sotto_kernel::{HOME, StartFile, StartKind, Startup, Stop, System, Termination};
-use sotto_object::{LinkOptions, link};
+mod common;
 
-/// Makes calls one after the other, each `number, arguments`; their results. Texts and a buffer have names.
-fn system(calls: &[&str], startup: &Startup) -> (Vec<i64>, System) {
-    let registers = ["eax", "rdi", "rsi", "rdx", "r10", "r8", "r9"];
-    let call = |call: &&str| {
-        let values = call.split(',').zip(registers);
-        let lines = values.map(|(value, register)| format!(" mov {register}, {value}\n"));
-        lines.collect::<String>() + " syscall\n"
-    };
-    let text = format!(
-        " .target x86-64\n .global _start\n .data\nlog: .string \"log\"\nmaps: .string \"/proc/self/maps\"\nstatus: .string \"/proc/self/status\"\nline: .string \"/proc/self/cmdline\"\nhere: .string \".\"\ndeep: .string \"lamps/north\"\nfds: .short 0\n .bss\nbuffer: .skip 8192\n .text\n_start:\n{} mov eax, 60\n xor edi, edi\n syscall\n",
-        calls.iter().map(call).collect::<String>()
-    );
-    let source = Source { name: "log.s".into(), text: text.into() };
-    let assembly = assemble(&source, &Options::default());
-    let object = assembly.object.unwrap_or_else(|| panic!("{:#?}", assembly.diagnostics));
-    let image = link(&[object], &LinkOptions::default()).unwrap();
-    let mut system = System::start(&image, startup).unwrap();
-    system.close_input();
-    let mut results = Vec::new();
-    loop {
-        let (_, call, stop) = system.step();
-        results.extend(call.and_then(|call| call.report.result));
-        match stop {
-            Stop::Budget => {}
-            Stop::Terminated(ending) => {
-                assert_eq!(ending, Termination::Exited(0));
-                let buffer = image.symbol("buffer").unwrap().address;
-                system.machine.set_register(sotto_isa::x86::storage::RBX, buffer);
-                return (results, system);
-            }
-            other => panic!("{other:?}"),
-        }
-    }
-}
+use common::{Station, buffer, startup, system};
+use sotto_kernel::{Change, ChangeKind, HOME, Startup};
 
-/// The start of the buffer, as text up to its first zero.
-fn buffer(system: &mut System) -> String {
-    let at = system.machine.register(sotto_isa::x86::storage::RBX);
-    let mut bytes = vec![0; 8192];
-    system.machine.memory_mut().read_bytes(at, &mut bytes).unwrap();
-    let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
-    String::from_utf8(bytes[..end].to_vec()).unwrap()
-}
-
-fn startup() -> Startup {
-    Startup::with_arguments(["bin/lamp", "north"])
-}
-
-fn file(path: &str, kind: StartKind) -> StartFile {
-    let path = [HOME, b"/", path.as_bytes()].concat();
-    StartFile { path, kind, permissions: 0o755, modified: 0 }
+fn with(station: &Station) -> Startup {
+    Startup { folders: vec![station.folder(HOME)], ..startup() }
 }
 
 #[test]
@@ -76,8 +28,7 @@ fn proc_tells_of_the_program() {
 
 #[test]
 fn a_file_is_mapped_with_what_it_holds_and_zeros_behind() {
-    let mut given = startup();
-    given.files.push(file("log", StartKind::File(b"02:40 fog".to_vec())));
+    let given = with(&Station::new(&[("log", "02:40 fog")]));
     let map = "9, 0, 4096, 3, 2, 3, 0";
     let (results, mut system) = system(
         &[
@@ -92,19 +43,13 @@ fn a_file_is_mapped_with_what_it_holds_and_zeros_behind() {
     let mut bytes = [1; 12];
     system.machine.memory_mut().read_bytes(results[1] as u64, &mut bytes).unwrap();
     assert_eq!(&bytes, b"02:40 fog\0\0\0");
-    // Written through memory it would have to be written back; an offset is a number of pages; a pipe has no pages.
-    assert_eq!(results[2..], [-19, -22, -13]);
-    let noticed = system.take_noticed();
-    let message = &noticed[0].call.notice.as_ref().unwrap().message;
-    assert!(message.contains("written through memory"), "{message}");
+    // The file was not opened to be written; an offset is a number of pages; a pipe has no pages.
+    assert_eq!(results[2..], [-13, -22, -13]);
 }
 
 #[test]
 fn directories_are_read_in_the_order_of_names_and_in_pieces() {
-    let mut given = startup();
-    for name in ["north", "east", "lamps/north"] {
-        given.files.push(file(name, StartKind::File(Vec::new())));
-    }
+    let given = with(&Station::new(&[("north", ""), ("east", ""), ("lamps/north", "")]));
     // The directory itself and its parent; then `east`, `lamps` and `north`: an entry of 19 bytes and a name, at multiples of 8.
     let (results, _) = system(
         &[
@@ -130,31 +75,97 @@ fn what_is_polled_is_ready_at_its_end_or_always() {
     assert!(system.machine.time() >= 1_000_000);
 }
 
+/// What is written into a shared mapping is the file's at once, and what is written to the file is the mapping's.
 #[test]
-fn files_from_outside_are_found_with_their_directories_and_told_again() {
-    let mut given = startup();
-    given.files = vec![
-        file("lamps", StartKind::Directory),
-        file("lamps/north", StartKind::File(b"lit".to_vec())),
-        file("way", StartKind::Link(b"lamps/north".to_vec())),
+fn memory_and_file_are_one_in_a_shared_mapping() {
+    let given = with(&Station::new(&[("log", "02:40 fog")]));
+    let (results, mut system) = system(
+        &[
+            "2, log, 2, 0",
+            "9, 0, 4096, 3, 1, 3, 0",
+            "0, 3, [mapped], 3",
+            "18, 3, line, 5, 0",
+            "17, 3, buffer, 100, 0",
+            "77, 3, 4",
+            "17, 3, buffer, 100, 0",
+            "26, [mapped], 4096, 4",
+            "11, [mapped], 4096",
+        ],
+        &given,
+    );
+    assert_eq!(results[0], 3);
+    assert_eq!(results[2..], [3, 5, 9, 0, 4, 0, 0]);
+    let changes = system.changes(&given.folders[0]);
+    let file = ChangeKind::File { bytes: b"/pro".to_vec(), permissions: 0o755 };
+    assert_eq!(changes, [Change { path: b"log".to_vec(), kind: file }]);
+}
+
+/// A folder is read as far as it is wanted, and once, whatever becomes of it outside.
+#[test]
+fn a_folder_is_read_when_it_is_wanted_and_once() {
+    let station = Station::new(&[("lamps/north", "lit"), ("bells/fog", "silent")]);
+    let given = with(&station);
+    let (results, mut system) = system(&["2, deep, 0, 0", "0, 3, buffer, 9"], &given);
+    assert_eq!(results, [3, 3]);
+    assert_eq!(station.reads(), ["", "lamps", "lamps/north"]);
+    station.put("lamps/north", "dark");
+    assert!(system.changes(&given.folders[0]).is_empty());
+    assert_eq!(station.reads(), ["", "lamps", "lamps/north"]);
+}
+
+/// What a program changed is told in an order in which it can be done again.
+#[test]
+fn changes_are_told() {
+    let station = Station::new(&[("lamps/north", "lit"), ("lamps/south", "dark"), ("log", "fog")]);
+    let given = with(&station);
+    let calls = [
+        // Write, link, take away, rename, make, change the mode; a directory that moves takes its files along.
+        "2, deep, 1, 0",
+        "1, 3, log, 3",
+        "88, deep, line",
+        "90, log, 0o600",
+        "82, lamps, west",
+        "83, fogs, 0o700",
     ];
-    let (results, mut system) =
-        system(&["2, deep, 1, 0", "1, 3, log, 3", "0, 3, buffer, 9"], &given);
-    assert_eq!(results, [3, 3, -9]);
-    let found = system.files_in(HOME);
-    let paths: Vec<_> = found.iter().map(|file| file.path.clone()).collect();
-    assert_eq!(paths, given.files.iter().map(|file| file.path.clone()).collect::<Vec<_>>());
-    assert_eq!(found[1].kind, StartKind::File(b"log".to_vec()));
+    let (results, mut system) = system(&calls, &given);
+    assert_eq!(results, [3, 3, -17, 0, 0, 0]);
+    let changes = system.changes(&given.folders[0]);
+    let told = changes.iter().map(|change| {
+        let path = String::from_utf8(change.path.clone()).unwrap();
+        match &change.kind {
+            ChangeKind::File { bytes, .. } => format!("{path}={}", String::from_utf8_lossy(bytes)),
+            other => format!("{path} {other:?}"),
+        }
+    });
+    assert_eq!(
+        told.collect::<Vec<_>>(),
+        [
+            "lamps/north FileRemoved",
+            "lamps/south FileRemoved",
+            "lamps DirectoryRemoved",
+            "fogs DirectoryMade",
+            "fogs Permissions(448)",
+            "log Permissions(384)",
+            "west DirectoryMade",
+            "west/north=log",
+            "west/south=dark",
+            "west Permissions(493)",
+        ]
+    );
+    // Going back finds the folder as it was.
     let snapshot = system.snapshot();
     system.restore(&snapshot);
-    assert_eq!(system.files_in(HOME), found);
-    // Something else in the place of a directory is refused.
-    given.files.insert(0, file("lamps", StartKind::File(Vec::new())));
-    let source = Source {
-        name: "fog.s".into(),
-        text: " .target x86-64\n .global _start\n_start: nop\n".into(),
-    };
-    let object = assemble(&source, &Options::default()).object.unwrap();
-    let image = link(&[object], &LinkOptions::default()).unwrap();
-    assert!(System::start(&image, &given).is_err());
+    assert_eq!(system.changes(&given.folders[0]), changes);
+}
+
+#[test]
+fn a_folder_that_has_no_place_is_refused() {
+    let station = Station::new(&[]);
+    for guest in [&b"/etc/passwd"[..], b"/etc/passwd/deep"] {
+        let startup = Startup { folders: vec![station.folder(guest)], ..startup() };
+        let error = common::start("", &startup).1.err().unwrap().to_string();
+        assert!(error.starts_with("there is no place for a folder at /etc/passwd"), "{error}");
+    }
+    let twice = vec![station.folder(HOME), station.folder(HOME)];
+    assert!(common::start("", &Startup { folders: twice, ..startup() }).1.is_err());
 }

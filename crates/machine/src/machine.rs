@@ -262,6 +262,12 @@ impl Machine {
         });
     }
 
+    /// Nanoseconds since the start in which something was executed.
+    pub fn busy_time(&mut self) -> u64 {
+        let idle = with_engine!(&mut self.engine, engine => engine.cpu.time_and_entropy().idle);
+        self.time() - idle
+    }
+
     /// Nanoseconds since the start: one for each completed instruction, and those in which nothing was executed.
     pub fn time(&mut self) -> u64 {
         with_engine!(&mut self.engine, engine => engine.cpu.time_and_entropy().now())

@@ -38,8 +38,10 @@ fn every_feature_of_a_row_is_told() {
 
 #[test]
 fn no_feature_is_told_that_no_row_has() {
-    // What is no instruction's: LAHF in 64-bit mode, pages that are not executed, 64-bit mode itself.
-    let others = [(0x8000_0001, 2, 0), (0x8000_0001, 3, 20), (0x8000_0001, 3, 29)];
+    // What is no instruction's: LAHF in 64-bit mode, pages that are not executed, 64-bit mode itself. And x87 and MMX, which
+    // belong to 64-bit mode.
+    let others =
+        [(0x8000_0001, 2, 0), (0x8000_0001, 3, 20), (0x8000_0001, 3, 29), (1, 3, 0), (1, 3, 23)];
     let known: BTreeSet<(u32, u8, u8)> = features(Arch::X86_64)
         .iter()
         .map(|(_, feature)| {

@@ -15,6 +15,8 @@ pub struct Image {
     /// The program can be loaded anywhere. As linked its addresses count from 0; as read from a file,
     /// from where it will be loaded.
     pub position_independent: bool,
+    /// The path of the program that loads it with its libraries (`PT_INTERP`), if it is dynamically linked.
+    pub interpreter: Option<Vec<u8>>,
     /// The stack may hold code (`PF_X` of `PT_GNU_STACK`).
     pub executable_stack: bool,
     /// Parts of memory, by ascending address, not overlapping.
@@ -86,6 +88,8 @@ pub struct Segment {
     pub address: u64,
     /// Contents from the file; the rest of `memory_size` is zeros.
     pub data: Vec<u8>,
+    /// Where they are in the file that was read; 0 in what was linked here.
+    pub file_offset: u64,
     /// Bytes in memory.
     pub memory_size: u64,
     /// What else the kernel maps of the file, since it maps whole pages.

@@ -18,7 +18,7 @@ mod variable;
 
 pub use debug_info::read_unwind::{Caller, MAX_REGISTERS, Registers};
 pub use debug_info::unwind::{ExceptionHandler, UnwindRule, UnwindTable};
-pub use elf::read::{ReadError, read_executable, read_variables};
+pub use elf::read::{ReadError, read_executable, read_shared, read_variables};
 pub use elf::read_object::{ObjectError, read_archive, read_object};
 pub use elf::write::write_executable;
 pub use elf::write_object::{WriteError, write_object};

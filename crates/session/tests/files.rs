@@ -5,20 +5,15 @@
 
 mod common;
 
-use std::io::Write;
-use std::os::unix::fs::{PermissionsExt, chown};
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Command;
 
+use common::as_user;
 use rand::rngs::SmallRng;
 use rand::seq::IndexedRandom;
 use rand::{Rng, SeedableRng};
 use sotto_kernel::{Startup, Stop, System, Termination};
 use sotto_object::{Image, read_executable};
-
-/// The user of the modelled system.
-const USER: u32 = 1000;
 
 /// The program, compiled and linked statically; `None` if there is no such compiler.
 fn compiled(folder: &Path, compiler: &str, options: &[&str]) -> Option<PathBuf> {
@@ -36,34 +31,8 @@ fn compiled(folder: &Path, compiler: &str, options: &[&str]) -> Option<PathBuf> 
     Some(program)
 }
 
-/// A fresh folder on a file system in memory, as the modelled one is, if there is such.
-fn fresh() -> tempfile::TempDir {
-    let memory = Path::new("/dev/shm");
-    let folder = match memory.is_dir() {
-        true => tempfile::tempdir_in(memory).or_else(|_| tempfile::tempdir()),
-        false => tempfile::tempdir(),
-    };
-    folder.unwrap()
-}
-
-fn is_root() -> bool {
-    std::fs::metadata("/proc/self").is_ok_and(|own| std::os::unix::fs::MetadataExt::uid(&own) == 0)
-}
-
 fn natively(program: &Path, calls: &str) -> String {
-    let folder = fresh();
-    std::fs::set_permissions(folder.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    let home = folder.path().join("keeper");
-    std::fs::create_dir(&home).unwrap();
-    let mut command = Command::new(program);
-    if is_root() {
-        chown(&home, Some(USER), Some(USER)).unwrap();
-        command.uid(USER).gid(USER);
-    }
-    let mut child =
-        command.current_dir(&home).stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
-    child.stdin.take().unwrap().write_all(calls.as_bytes()).unwrap();
-    let output = child.wait_with_output().unwrap();
+    let output = as_user::run(program, calls.as_bytes());
     assert!(output.status.success(), "{calls}");
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
@@ -101,13 +70,6 @@ fn compare(program: &Path, image: &Image, calls: &str) -> Option<String> {
     })
 }
 
-/// A folder that the other user can go into, with the program in it.
-fn place() -> tempfile::TempDir {
-    let folder = tempfile::tempdir().unwrap();
-    std::fs::set_permissions(folder.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    folder
-}
-
 /// The situations, each a list of calls.
 fn situations() -> Vec<String> {
     let text = std::fs::read_to_string(common::data().join("files/situations.txt")).unwrap();
@@ -120,7 +82,7 @@ fn situations() -> Vec<String> {
 
 #[test]
 fn situations_and_their_errors_are_those_of_the_kernel() {
-    let folder = place();
+    let folder = as_user::place();
     let Some(program) = compiled(folder.path(), "cc", &[]) else {
         eprintln!("skipped: no C compiler");
         return;
@@ -137,7 +99,7 @@ fn situations_and_their_errors_are_those_of_the_kernel() {
 /// What calls give does not depend on the machine.
 #[test]
 fn the_other_machines_answer_as_x86_64_does() {
-    let folder = place();
+    let folder = as_user::place();
     let Some(program) = compiled(folder.path(), "cc", &[]) else {
         eprintln!("skipped: no C compiler");
         return;
@@ -247,7 +209,7 @@ fn call(rng: &mut SmallRng) -> String {
 /// Sequences of random calls; `SOTTO_SWEEP` says how many.
 #[test]
 fn random_calls_give_what_the_kernel_gives() {
-    let folder = place();
+    let folder = as_user::place();
     let Some(program) = compiled(folder.path(), "cc", &[]) else {
         eprintln!("skipped: no C compiler");
         return;

@@ -42,6 +42,7 @@ fn bench_image(arch: Arch) -> Image {
     let segment = |address, bytes: u64, write, exec| ImageSegment {
         address,
         data: vec![0x90; 16],
+        file_offset: 0,
         memory_size: bytes,
         surroundings: Default::default(),
         write,
@@ -50,6 +51,7 @@ fn bench_image(arch: Arch) -> Image {
     };
     Image {
         position_independent: false,
+        interpreter: None,
         executable_stack: false,
         labels: Vec::new(),
         variables: Vec::new(),

@@ -36,7 +36,7 @@ pub fn startup(
     let all = std::iter::once(name).chain(arguments.iter().map(std::ffi::OsString::as_os_str));
     let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
     startup.memory_limit = memory.unwrap_or(startup.memory_limit);
-    startup.files = folders.iter().flat_map(Folder::files).cloned().collect();
+    startup.folders = folders.iter().map(Folder::shown).collect();
     startup
 }
 
@@ -65,7 +65,7 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let mut notices = Notices::default();
     let status = run(&mut session, args, &mut notices, as_json);
     notices.tell_counts(as_json);
-    let failures = folders.iter().flat_map(|folder| folder.write_back(session.system()));
+    let failures = folders.iter().flat_map(|folder| folder.write_back(session.system_mut()));
     let failures: Vec<String> = failures.collect();
     if !failures.is_empty() {
         return Err(Failure::plain(failures.join("\n")));

@@ -2,11 +2,14 @@
 //!
 //! Sources: close(2), dup(2), fcntl(2), lseek(2), getdents(2), ioctl(2), fsync(2), flock(2).
 
+use std::sync::Arc;
+
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice, put};
 use crate::files::inode::{Device, Kind};
 use crate::files::open::{MAX_DESCRIPTORS, OpenFlags, What};
+use crate::layout::number_at;
 use crate::report::Notice;
 use crate::system::System;
 use crate::target::target;
@@ -52,6 +55,55 @@ const F_GETFL: u64 = 3;
 const F_SETFL: u64 = 4;
 const F_DUPFD_CLOEXEC: u64 = 1030;
 const FD_CLOEXEC: u64 = 1;
+const F_GETLK: u64 = 5;
+const F_SETLK: u64 = 6;
+const F_SETLKW: u64 = 7;
+const F_GETLK64: u64 = 12;
+const F_SETLK64: u64 = 13;
+const F_SETLKW64: u64 = 14;
+const F_OFD_GETLK: u64 = 36;
+const F_OFD_SETLK: u64 = 37;
+const F_OFD_SETLKW: u64 = 38;
+
+/// Locks of a part of a file: there is one process, which gets every lock. Source: fcntl(2), "Advisory record locking".
+fn lock(system: &mut System, fd: u32, command: u64, at: u64) -> Result<u64, Errno> {
+    const F_UNLCK: u16 = 2;
+    let bytes = system.machine.memory_mut().read::<4>(at).map_err(|_| Errno::EFAULT)?;
+    let (kind, from) = (number_at(&bytes, 0, 2) as i16, number_at(&bytes, 2, 2));
+    if !(0..=2).contains(&kind) || from > 2 {
+        return Err(Errno::EINVAL);
+    }
+    let flags = system.open_file(fd)?.flags;
+    match command {
+        F_GETLK | F_GETLK64 | F_OFD_GETLK if kind == F_UNLCK as i16 => Err(Errno::EINVAL),
+        F_GETLK | F_GETLK64 | F_OFD_GETLK => put(system, at, &F_UNLCK.to_le_bytes()).map(|()| 0),
+        _ if kind == 0 && !flags.contains(OpenFlags::READ) => Err(Errno::EBADF),
+        _ if kind == 1 && !flags.contains(OpenFlags::WRITE) => Err(Errno::EBADF),
+        _ => Ok(0),
+    }
+}
+
+/// `close_range(2)`
+pub(crate) fn close_range(
+    call: &mut Call,
+    first: u64,
+    last: u64,
+    flags: u64,
+) -> Result<u64, Errno> {
+    const UNSHARE: u32 = 2;
+    const CLOEXEC: u32 = 4;
+    let (first, last, flags) = (first as u32, last as u32, flags as u32);
+    if first > last || flags & !(UNSHARE | CLOEXEC) != 0 {
+        return Err(Errno::EINVAL);
+    }
+    for fd in first..=last.min(MAX_DESCRIPTORS) {
+        match flags & CLOEXEC {
+            0 => drop(call.system.close(fd)),
+            _ => call.system.set_close_on_exec(fd, true),
+        }
+    }
+    Ok(0)
+}
 
 /// `fcntl(2)`
 pub(crate) fn fcntl(
@@ -85,9 +137,14 @@ pub(crate) fn fcntl(
             open.flags.set(OpenFlags::NONBLOCK, argument & bits.nonblock != 0);
             0
         }),
+        F_GETLK | F_SETLK | F_SETLKW | F_GETLK64 | F_SETLK64 | F_SETLKW64 | F_OFD_GETLK
+        | F_OFD_SETLK | F_OFD_SETLKW => lock(system, fd, command & 0xffff_ffff, argument),
         other => {
             let message = format!("`fcntl` command {other} is not modelled; it returned EINVAL");
-            return (Errno::EINVAL.into(), notice(message, "locks and pipes' sizes are not there"));
+            return (
+                Errno::EINVAL.into(),
+                notice(message, "leases, owners, seals and pipes' sizes are not there"),
+            );
         }
     };
     (result.map_or_else(Outcome::from, |value| Outcome::Returned(value as i64)), None)
@@ -110,7 +167,9 @@ fn seek(system: &mut System, fd: u32, offset: i64, from: u64) -> Result<u64, Err
             let base = [0, now as i64, end].get(from as usize).copied().ok_or(Errno::EINVAL)?;
             return set_offset(system, fd, base.checked_add(offset));
         }
-        What::Input | What::Output(_) => return Err(Errno::ESPIPE),
+        // Moving about has no effect on events.
+        what if what.is_event() => return Ok(0),
+        _ => return Err(Errno::ESPIPE),
     };
     let inode = system.tree.get(id);
     let size = inode.size();
@@ -120,7 +179,7 @@ fn seek(system: &mut System, fd: u32, offset: i64, from: u64) -> Result<u64, Err
         (Kind::Device(_), SEEK_SET..=SEEK_END) => Some(0),
         (_, SEEK_SET) => Some(offset),
         (_, SEEK_CUR) => (now as i64).checked_add(offset),
-        (Kind::Directory { .. }, SEEK_END) => return Err(Errno::EINVAL),
+        (Kind::Directory(_), SEEK_END) => return Err(Errno::EINVAL),
         (_, SEEK_END) => (size as i64).checked_add(offset),
         (Kind::File(content), SEEK_DATA | SEEK_HOLE) => {
             let offset = u64::try_from(offset).map_err(|_| Errno::ENXIO)?;
@@ -229,14 +288,28 @@ fn entries(
     let (start, What::Inode(id)) = (open.offset, open.what.clone()) else {
         return Err(Errno::ENOTDIR);
     };
-    let Kind::Directory { entries, parent } = &system.tree.get(id).kind else {
-        return Err(Errno::ENOTDIR);
+    let names = match &open.names {
+        Some(names) if start != 0 => names.clone(),
+        _ => {
+            let entries = system.tree.entries(id).ok_or(Errno::ENOTDIR)?;
+            let names: Arc<[Arc<[u8]>]> = entries.keys().cloned().collect();
+            system.open_file_mut(fd)?.names = Some(names.clone());
+            names
+        }
     };
-    let names = entries.iter().map(|(name, id)| (&**name, *id));
-    let own: [(&[u8], _); 2] = [(b".", id), (b"..", *parent)];
+    let own: [(&[u8], _); 2] = [(b".", id), (b"..", system.tree.parent(id))];
     let mut bytes = Vec::new();
     let mut told = start;
-    for (name, id) in own.into_iter().chain(names).skip(start as usize) {
+    for position in start as usize..names.len() + own.len() {
+        let found = match position.checked_sub(own.len()) {
+            None => Some(own[position]),
+            Some(at) => system.tree.entry(id, &names[at]).map(|id| (&*names[at], id)),
+        };
+        // What was removed since the first were told is told no more.
+        let Some((name, id)) = found else {
+            told += 1;
+            continue;
+        };
         let number = u64::from(id.0) + 1;
         let entry = lay_out(number, told + 1, entry_type(system.tree.get(id).mode()), name);
         if bytes.len() + entry.len() > count as u32 as usize {
@@ -307,7 +380,7 @@ pub(crate) fn fsync(call: &mut Call, Fd(fd): Fd) -> Result<u64, Errno> {
             Kind::Device(_) => Err(Errno::EINVAL),
             _ => Ok(0),
         },
-        What::Proc(..) | What::Input | What::Output(_) => Err(Errno::EINVAL),
+        _ => Err(Errno::EINVAL),
     }
 }
 
@@ -358,8 +431,7 @@ pub(crate) fn fallocate(
     match system.tree.get(id).kind {
         Kind::File(_) if end > system.tree.room() => Err(Errno::ENOSPC),
         Kind::File(_) => {
-            let time = system.wall_time();
-            system.tree.change_content(id, time, |content| {
+            system.change_file(id, |content| {
                 content.allocate(offset as u64, end);
                 if mode & KEEP_SIZE == 0 && end > content.len() {
                     content.set_length(end);
@@ -367,7 +439,7 @@ pub(crate) fn fallocate(
             });
             Ok(0)
         }
-        Kind::Directory { .. } => Err(Errno::EISDIR),
+        Kind::Directory(_) => Err(Errno::EISDIR),
         _ => Err(Errno::ENODEV),
     }
 }

@@ -1,14 +1,19 @@
 //! System calls that change what memory is there.
 //!
-//! Memory that no file is behind; pages are 4096 bytes. Sources: brk(2), mmap(2), mprotect(2), mremap(2).
+//! Pages are 4096 bytes. Sources: brk(2), mmap(2), mprotect(2), mremap(2).
+
+use std::sync::Arc;
 
 use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
 
 use crate::Errno;
 use crate::arguments::{Address, Fd};
-use crate::calls::call::{Call, Outcome, notice};
-use crate::files::inode::{Device, Kind};
-use crate::files::open::{OpenFlags, What};
+use crate::calls::call::{Call, Outcome, notice, put, read_path};
+use crate::calls::identity::USER;
+use crate::files::content::Content;
+use crate::files::inode::{Device, Inode, InodeId, Kind};
+use crate::files::open::{OpenFile, OpenFlags, What};
+use crate::mapped_files::MappedFile;
 use crate::report::Notice;
 use crate::system::System;
 use crate::target::target;
@@ -105,24 +110,28 @@ pub(crate) fn map(
         };
         return (Errno::EINVAL.into(), Some(notice));
     }
-    let mut bytes = Vec::new();
+    let is_shared = flags & MAP_TYPE != MAP_PRIVATE;
+    if flags & MAP_FIXED != 0 {
+        system.flush_all_shared();
+    }
+    let mut file = None;
     if flags & MAP_ANONYMOUS == 0 {
-        match file_bytes(system, fd, offset, length) {
-            Ok(found) => bytes = found,
+        let is_written = is_shared && protection & PROT_WRITE != 0;
+        match file_bytes(system, fd, offset, length, is_written) {
+            Ok(found) => file = found,
             Err(errno) => return (errno.into(), None),
-        }
-        if flags & MAP_TYPE == MAP_SHARED && protection & PROT_WRITE != 0 {
-            let message = "`mmap` of a file to be written through memory, which is not modelled";
-            let help = "write it with `pwrite64`, or map it with MAP_PRIVATE";
-            return (Errno::ENODEV.into(), notice(message.to_string(), help));
         }
     }
     match place(system, address, length, protection, flags) {
-        Ok(address) if !bytes.is_empty() => {
-            system.load_mapped(address, &bytes);
+        Ok(address) => {
+            let end = (address + length).next_multiple_of(PAGE_BYTES);
+            if let Some((path, inode, bytes)) = file {
+                system.load_mapped(address, &bytes);
+                let file = MappedFile { start: address, end, offset, path, inode, is_shared };
+                system.process.mapped.add(file);
+            }
             (Outcome::Returned(address as i64), None)
         }
-        Ok(address) => (Outcome::Returned(address as i64), None),
         Err(errno) => (errno.into(), over_limit(system, "mmap", length)),
     }
 }
@@ -140,24 +149,36 @@ pub(crate) fn map_pages(
     map(call, address, length, protection, flags, fd, offset.wrapping_mul(4096))
 }
 
-/// The bytes of an open file that are to be mapped.
-fn file_bytes(system: &System, fd: u32, offset: u64, length: u64) -> Result<Vec<u8>, Errno> {
+/// The path of a file, its inode, and bytes of it.
+type FileBytes = (Arc<str>, InodeId, Vec<u8>);
+
+/// The bytes of an open file that are to be mapped; none of a device that gives zeros.
+fn file_bytes(
+    system: &mut System,
+    fd: u32,
+    offset: u64,
+    length: u64,
+    is_written: bool,
+) -> Result<Option<FileBytes>, Errno> {
     if !offset.is_multiple_of(PAGE_BYTES) || length == 0 {
         return Err(Errno::EINVAL);
     }
     let open = system.open_file(fd)?;
-    if !open.flags.contains(OpenFlags::READ) {
+    if !open.flags.contains(OpenFlags::READ) || is_written && !open.flags.contains(OpenFlags::WRITE)
+    {
         return Err(Errno::EACCES);
     }
     let What::Inode(id) = open.what else { return Err(Errno::ENODEV) };
+    let path = open.name.clone();
+    system.flush_shared(id);
     match &system.tree.get(id).kind {
         Kind::File(content) => {
             let count = content.len().saturating_sub(offset).min(length);
             let mut bytes = vec![0; count as usize];
             content.read(offset, &mut bytes);
-            Ok(bytes)
+            Ok(Some((path, id, bytes)))
         }
-        Kind::Device(Device::Zero) => Ok(Vec::new()),
+        Kind::Device(Device::Zero) => Ok(None),
         _ => Err(Errno::ENODEV),
     }
 }
@@ -196,6 +217,7 @@ fn place(
     if let Some((start, end)) = range {
         if flags & MAP_FIXED_NOREPLACE == 0 {
             memory.unmap(start, end);
+            system.process.mapped.remove(start, end);
         }
         return match memory.map(RegionKind::Mapping, start, end - start, permissions) {
             Ok(()) => Ok(start),
@@ -219,6 +241,8 @@ pub(crate) fn unmap(call: &mut Call, Address(address): Address, length: u64) -> 
     if start == end {
         return Err(Errno::EINVAL);
     }
+    system.flush_all_shared();
+    system.process.mapped.remove(start, end);
     system.machine.memory_mut().unmap(start, end);
     Ok(0)
 }
@@ -252,17 +276,21 @@ pub(crate) fn remap(
         return Err(Errno::EINVAL);
     }
     let limit = system.process.memory_limit;
+    system.flush_all_shared();
     let memory = system.machine.memory_mut();
     let region = memory.region_at(start).ok_or(Errno::EFAULT)?;
     let permissions = region.permissions;
     if end <= old_end {
         memory.unmap(end, old_end);
+        system.process.mapped.remove(end, old_end);
         return Ok(start);
     }
     if (end - old_end).saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
     if memory.map(RegionKind::Mapping, old_end, end - old_end, permissions).is_ok() {
+        system.process.mapped.relocate(start, old_end, start, end - start);
+        system.load_grown(old_end, end);
         return Ok(start);
     }
     if flags & MREMAP_MAYMOVE == 0 {
@@ -272,10 +300,138 @@ pub(crate) fn remap(
     memory.map(RegionKind::Mapping, to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
     memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
+    system.process.mapped.relocate(start, old_end, to, end - start);
+    system.load_grown(to, to + (end - start));
     Ok(to)
 }
 
+/// Checks that a range begins at a page and is mapped as a whole: the address after it.
+fn mapped_range(system: &System, address: u64, length: u64) -> Result<u64, Errno> {
+    if !address.is_multiple_of(PAGE_BYTES) {
+        return Err(Errno::EINVAL);
+    }
+    let (_, end) = pages(system, address, length).map_err(|_| Errno::ENOMEM)?;
+    let mut at = address;
+    while at < end {
+        let region = system.machine.memory().region_at(at).ok_or(Errno::ENOMEM)?;
+        at = region.end.next_multiple_of(PAGE_BYTES);
+    }
+    Ok(end)
+}
+
+/// Advice that is honoured: what is not needed is gone. Source: madvise(2).
+const MADV_DONTNEED: u64 = 4;
+
 /// `madvise(2)`
-pub(crate) fn madvise(_: &mut Call, _: Address, _: u64, _: u64) -> Result<u64, Errno> {
+pub(crate) fn madvise(
+    call: &mut Call,
+    Address(address): Address,
+    length: u64,
+    advice: u64,
+) -> Result<u64, Errno> {
+    let system = &mut *call.system;
+    let advice = advice & 0xffff_ffff;
+    if !matches!(advice, 0..=4 | 8 | 9..=21) || !address.is_multiple_of(PAGE_BYTES) {
+        return Err(Errno::EINVAL);
+    }
+    let end = mapped_range(system, address, length)?;
+    if advice == MADV_DONTNEED {
+        system.flush_all_shared();
+        system.machine.memory_mut().clear(address, end);
+        system.load_grown(address, end);
+    }
     Ok(0)
+}
+
+/// `msync(2)`
+pub(crate) fn msync(
+    call: &mut Call,
+    Address(address): Address,
+    length: u64,
+    flags: u64,
+) -> Result<u64, Errno> {
+    const MS_ASYNC: u64 = 1;
+    const MS_SYNC: u64 = 4;
+    let flags = flags & 0xffff_ffff;
+    if flags & !7 != 0 || flags & MS_ASYNC != 0 && flags & MS_SYNC != 0 {
+        return Err(Errno::EINVAL);
+    }
+    mapped_range(call.system, address, length)?;
+    call.system.flush_all_shared();
+    Ok(0)
+}
+
+/// `mlock(2)` and `munlock(2)`, which take all pages that hold a part of the range: nothing is moved out of memory.
+pub(crate) fn lock(call: &mut Call, Address(address): Address, length: u64) -> Result<u64, Errno> {
+    let start = address & !(PAGE_BYTES - 1);
+    let length = length.checked_add(address - start).ok_or(Errno::EINVAL)?;
+    if length == 0 {
+        return Ok(0);
+    }
+    mapped_range(call.system, start, length).map(|_| 0)
+}
+
+/// `mlock2(2)`
+pub(crate) fn lock_with(
+    call: &mut Call,
+    address: Address,
+    length: u64,
+    flags: u64,
+) -> Result<u64, Errno> {
+    if flags as u32 & !1 != 0 { Err(Errno::EINVAL) } else { lock(call, address, length) }
+}
+
+/// `mlockall(2)`
+pub(crate) fn lock_all(_: &mut Call, flags: u64) -> Result<u64, Errno> {
+    match flags as u32 {
+        // What is to come, and what is there; "on fault" alone says neither.
+        1..=3 | 5..=7 => Ok(0),
+        _ => Err(Errno::EINVAL),
+    }
+}
+
+/// `munlockall(2)`
+pub(crate) fn unlock_all(_: &mut Call) -> Result<u64, Errno> {
+    Ok(0)
+}
+
+/// `mincore(2)`: all pages are in memory.
+pub(crate) fn mincore(
+    call: &mut Call,
+    Address(address): Address,
+    length: u64,
+    Address(to): Address,
+) -> Result<u64, Errno> {
+    let end = mapped_range(call.system, address, length)?;
+    put(call.system, to, &vec![1; ((end - address) / PAGE_BYTES) as usize]).map(|()| 0)
+}
+
+/// `memfd_create(2)`
+pub(crate) fn memfd_create(
+    call: &mut Call,
+    Address(name): Address,
+    flags: u64,
+) -> Result<u64, Errno> {
+    const CLOEXEC: u64 = 1;
+    const ALLOW_SEALING: u64 = 2;
+    const MAX_NAME_BYTES: usize = 249;
+    let flags = flags & 0xffff_ffff;
+    if flags & !(CLOEXEC | ALLOW_SEALING) != 0 {
+        return Err(Errno::EINVAL);
+    }
+    let name = read_path(call.system, name).map_err(|errno| match errno {
+        Errno::ENAMETOOLONG => Errno::EINVAL,
+        errno => errno,
+    })?;
+    if name.len() > MAX_NAME_BYTES {
+        return Err(Errno::EINVAL);
+    }
+    let system = &mut *call.system;
+    let time = system.wall_time();
+    let inode = Inode::new(Kind::File(Content::default()), 0o777, USER as u32, time);
+    let id = system.tree.add_unnamed(inode).ok_or(Errno::ENOSPC)?;
+    let path = [b"/memfd:", &name[..], b" (deleted)"].concat();
+    let open = OpenFlags::READ | OpenFlags::WRITE;
+    let file = OpenFile::new(What::Inode(id), open, 2, &path);
+    system.open(file, flags & CLOEXEC != 0).map(u64::from)
 }

@@ -3,13 +3,11 @@
 //! Sources: open(2), mkdir(2), unlink(2), rmdir(2), link(2), symlink(2), rename(2), access(2), chmod(2), chown(2),
 //! truncate(2), utimensat(2), readlink(2), chdir(2), path_resolution(7); Linux, `fs/namei.c` for the order of the checks.
 
-use std::collections::BTreeMap;
-
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, put, read_path};
 use crate::calls::identity::USER;
-use crate::files::inode::{Device, Inode, InodeId, Kind, S_ISVTX, Want};
+use crate::files::inode::{Device, Directory, Inode, InodeId, Kind, S_ISVTX, Want};
 use crate::files::open::{OpenFile, OpenFlags, What};
 use crate::files::tree::ROOT;
 use crate::files::walk::{Found, Last, LastLink, walk};
@@ -45,12 +43,17 @@ pub(crate) fn find(
     find_path(system, fd, &path, last_link)
 }
 
-fn find_path(system: &System, fd: u32, path: &[u8], last_link: LastLink) -> Result<Found, Errno> {
+fn find_path(
+    system: &mut System,
+    fd: u32,
+    path: &[u8],
+    last_link: LastLink,
+) -> Result<Found, Errno> {
     if path.is_empty() {
         return Err(Errno::ENOENT);
     }
     let start = if path[0] == b'/' { ROOT } else { start_of(system, fd)? };
-    walk(&system.tree, start, path, last_link)
+    walk(&mut system.tree, start, path, last_link)
 }
 
 const HERE: Fd = Fd(AT_FDCWD);
@@ -173,11 +176,11 @@ fn open_path(
     let inode = system.tree.get(id);
     let proc_file = match &inode.kind {
         Kind::Link(_) if !is_path => return Err(Errno::ELOOP),
-        Kind::Directory { .. } if create => return Err(Errno::EISDIR),
-        Kind::Directory { .. } if access.contains(OpenFlags::WRITE) || truncate => {
+        Kind::Directory(_) if create => return Err(Errno::EISDIR),
+        Kind::Directory(_) if access.contains(OpenFlags::WRITE) || truncate => {
             return Err(Errno::EISDIR);
         }
-        Kind::Directory { .. } => None,
+        Kind::Directory(_) => None,
         _ if has(bits.directory) => return Err(Errno::ENOTDIR),
         Kind::Proc(file) => Some(*file),
         _ => None,
@@ -188,6 +191,12 @@ fn open_path(
         }
         if access.contains(OpenFlags::WRITE) || truncate {
             inode.check(Want::Write)?;
+        }
+        if let Kind::File(content) = &inode.kind
+            && !truncate
+            && !content.is_readable()
+        {
+            return Err(Errno::EACCES);
         }
     }
     let mut what = What::Inode(id);
@@ -203,8 +212,7 @@ fn open_path(
         what = What::Proc(id, system.proc_text(file));
     }
     if truncate && !is_new {
-        let time = system.wall_time();
-        system.tree.change_content(id, time, |content| content.set_length(0));
+        system.change_file(id, |content| content.set_length(0));
     }
     access.set(OpenFlags::APPEND, has(bits.append));
     access.set(OpenFlags::NONBLOCK, has(bits.nonblock));
@@ -229,7 +237,7 @@ pub(crate) fn mkdirat(call: &mut Call, fd: Fd, path: Address, mode: u64) -> Resu
     let system = &mut *call.system;
     let found = find(system, fd, path, LastLink::Name)?;
     let permissions = mode as u32 & 0o1777 & !system.process.umask;
-    let kind = Kind::Directory { entries: BTreeMap::new(), parent: found.directory };
+    let kind = Kind::Directory(Directory::empty());
     system.make(&found, kind, permissions)?;
     Ok(0)
 }
@@ -334,14 +342,11 @@ pub(crate) fn unlinkat(call: &mut Call, fd: Fd, path: Address, flags: u64) -> Re
         return Err(if is_directory { Errno::EISDIR } else { Errno::ENOTDIR });
     }
     system.check_taking(found.directory, id)?;
-    match (&system.tree.get(id).kind, removes_directory) {
-        (Kind::Directory { entries, .. }, true) if !entries.is_empty() => {
-            return Err(Errno::ENOTEMPTY);
-        }
-        (Kind::Directory { .. }, true) => {}
-        (Kind::Directory { .. }, false) => return Err(Errno::EISDIR),
-        (_, true) => return Err(Errno::ENOTDIR),
-        (_, false) => {}
+    match (is_directory, removes_directory) {
+        (true, true) if !system.tree.is_empty_directory(id) => return Err(Errno::ENOTEMPTY),
+        (true, false) => return Err(Errno::EISDIR),
+        (false, true) => return Err(Errno::ENOTDIR),
+        _ => {}
     }
     let time = system.wall_time();
     system.tree.unlink(found.directory, &name, time);
@@ -426,16 +431,13 @@ pub(crate) fn renameat2(
     match to.inode {
         Some(other) => {
             system.check_taking(to.directory, other)?;
-            let tree = &system.tree;
-            match (is_directory, &tree.get(other).kind) {
+            let tree = &mut system.tree;
+            match (is_directory, tree.get(other).is_directory()) {
                 _ if exchanges => {}
-                (true, Kind::Directory { entries, .. }) if !entries.is_empty() => {
-                    return Err(Errno::ENOTEMPTY);
-                }
-                (true, Kind::Directory { .. }) => {}
-                (true, _) => return Err(Errno::ENOTDIR),
-                (false, Kind::Directory { .. }) => return Err(Errno::EISDIR),
-                (false, _) => {}
+                (true, true) if !tree.is_empty_directory(other) => return Err(Errno::ENOTEMPTY),
+                (true, false) => return Err(Errno::ENOTDIR),
+                (false, true) => return Err(Errno::EISDIR),
+                _ => {}
             }
         }
         None => system.check_making(to.directory)?,
@@ -558,15 +560,12 @@ pub(crate) fn fchmod(call: &mut Call, fd: Fd, mode: u64) -> Result<u64, Errno> {
 }
 
 /// The inode behind a descriptor; `None` if that is a stream.
-fn open_inode(system: &System, Fd(fd): Fd) -> Result<Option<InodeId>, Errno> {
+pub(crate) fn open_inode(system: &System, Fd(fd): Fd) -> Result<Option<InodeId>, Errno> {
     let open = system.open_file(fd)?;
     if open.flags.contains(OpenFlags::PATH) {
         return Err(Errno::EBADF);
     }
-    Ok(match &open.what {
-        What::Inode(id) | What::Proc(id, _) => Some(*id),
-        What::Input | What::Output(_) => None,
-    })
+    Ok(open.what.inode())
 }
 
 fn set_permissions(system: &mut System, id: InodeId, mode: u64) -> Result<u64, Errno> {
@@ -697,7 +696,7 @@ fn truncate_path(call: &mut Call, path: Address, length: i64) -> Result<u64, Err
     let id = find(system, HERE, path, LastLink::Followed)?.existing(&system.tree)?;
     let inode = system.tree.get(id);
     match inode.kind {
-        Kind::Directory { .. } => return Err(Errno::EISDIR),
+        Kind::Directory(_) => return Err(Errno::EISDIR),
         Kind::File(_) => inode.check(Want::Write)?,
         _ => return Err(Errno::EINVAL),
     }
@@ -705,8 +704,7 @@ fn truncate_path(call: &mut Call, path: Address, length: i64) -> Result<u64, Err
 }
 
 fn set_length(system: &mut System, id: InodeId, length: u64) -> Result<u64, Errno> {
-    let time = system.wall_time();
-    system.tree.change_content(id, time, |content| content.set_length(length));
+    system.change_file(id, |content| content.set_length(length));
     Ok(0)
 }
 

@@ -1,8 +1,9 @@
-//! Waiting for descriptors. Source: poll(2).
+//! Waiting for descriptors. Sources: poll(2), select(2).
 
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, put};
+use crate::calls::events;
 use crate::calls::time::read_time;
 use crate::files::open::{MAX_DESCRIPTORS, What};
 use crate::layout::number_at;
@@ -19,6 +20,9 @@ const POLLWRNORM: u64 = 0x100;
 
 /// What a descriptor is ready for.
 fn readiness(system: &mut System, fd: u32) -> u64 {
+    if let Some((reads, writes, _)) = events::readiness(system, fd) {
+        return u64::from(reads) * POLLIN + u64::from(writes) * POLLOUT;
+    }
     let Ok(open) = system.open_file(fd) else { return POLLNVAL };
     match open.what {
         What::Input => match system.peek_input(1) {
@@ -27,7 +31,7 @@ fn readiness(system: &mut System, fd: u32) -> u64 {
             Some(_) => POLLIN | POLLRDNORM,
         },
         What::Output(_) => POLLOUT | POLLWRNORM,
-        What::Inode(_) | What::Proc(..) => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
+        _ => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
     }
 }
 
@@ -37,7 +41,8 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
     if count > MAX_DESCRIPTORS.into() {
         return Err(Errno::EINVAL).into();
     }
-    let (mut ready, mut waits_for_input) = (0, false);
+    let (mut ready, mut waits_for_input, mut first) = (0, false, None::<u64>);
+    let mut signals = 0;
     for number in 0..count {
         let at = fds.wrapping_add(8 * number);
         let mut entry = [0; 8];
@@ -53,23 +58,69 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
         let is_input = system.open_file(fd).is_ok_and(|open| open.what == What::Input);
         waits_for_input |= is_input && events & (POLLIN | POLLRDNORM) != 0;
         ready += u64::from(found != 0);
+        if events & POLLIN != 0 {
+            let (at, set) = events::wakes(system, fd);
+            first = first.into_iter().chain(at).min();
+            signals |= set;
+        }
         if let Err(errno) = put(system, at + 6, &(found as u16).to_le_bytes()) {
             return Err(errno).into();
         }
     }
-    let is_over = call.waited.is_some_and(|wait| matches!(wait, Wait::Until(_)));
-    if ready > 0 || duration == Some(0) || (is_over && !call.interrupted) {
+    let now = system.machine.time();
+    if ready > 0 || duration == Some(0) || is_over(call, duration) {
         return Ok(ready).into();
     }
-    let now = system.machine.time();
-    let until = duration.map(|duration| Wait::Until(now.saturating_add(duration)));
+    let end = duration.map(|duration| now.saturating_add(duration));
+    waits_for(end.into_iter().chain(first).min(), waits_for_input, signals).into()
+}
+
+/// Whether the time that a call waited for has come. The first time that it was made said which.
+fn is_over(call: &Call, duration: Option<u64>) -> bool {
+    let is_time = |wait: Wait| match wait {
+        Wait::Until(_) | Wait::SignalOf { until: Some(_), .. } => true,
+        Wait::Input | Wait::Signal | Wait::SignalOf { until: None, .. } => false,
+    };
+    duration.is_some() && call.waited.is_some_and(is_time) && !call.interrupted
+}
+
+/// What a call waits for that looks at descriptors: a time, input, or signals that one of them is read for.
+fn waits_for(until: Option<u64>, input: bool, signals: u64) -> Outcome {
     Outcome::Waits(match until {
         // Input comes when it is asked for: no time passes meanwhile.
-        _ if waits_for_input => Wait::Input,
-        Some(until) => until,
+        _ if input => Wait::Input,
+        until if signals != 0 => Wait::SignalOf { set: signals, until },
+        Some(until) => Wait::Until(until),
         None => Wait::Signal,
     })
-    .into()
+}
+
+/// Waits under another mask, if there is one, which is put back behind the call.
+fn under_mask(
+    call: &mut Call,
+    mask: u64,
+    size: u64,
+    wait: impl FnOnce(&mut Call) -> Answer,
+) -> Answer {
+    if mask != 0 {
+        if size != 8 {
+            return Err(Errno::EINVAL).into();
+        }
+        let Ok(bytes) = call.system.machine.memory_mut().read::<8>(mask) else {
+            return Err(Errno::EFAULT).into();
+        };
+        let signals = &mut call.system.scheduler.current().signals;
+        if call.waited.is_none() {
+            signals.saved_mask = Some(signals.mask);
+            signals.mask = SignalSet(u64::from_le_bytes(bytes)).as_mask();
+        }
+    }
+    let answer = wait(call);
+    // Unless a handler is to run first, the mask is what it was.
+    if !matches!(answer.outcome, Outcome::Waits(_)) {
+        call.system.scheduler.restore_mask();
+    }
+    answer
 }
 
 /// `poll(2)`
@@ -116,23 +167,141 @@ fn poll_under(
             Err(errno) => return Err(errno).into(),
         },
     };
-    if mask != 0 {
-        if size != 8 {
-            return Err(Errno::EINVAL).into();
+    under_mask(call, mask, size, |call| poll_for(call, fds, count & 0xffff_ffff, duration))
+}
+
+/// Descriptors of a set. Source: select(2), FD_SETSIZE is no limit of the kernel's.
+fn read_set(system: &mut System, address: u64, count: u32) -> Result<Vec<u8>, Errno> {
+    let mut bytes = vec![0; (count as usize).div_ceil(64) * 8];
+    if address != 0 {
+        system.machine.memory_mut().read_bytes(address, &mut bytes).map_err(|_| Errno::EFAULT)?;
+    }
+    Ok(bytes)
+}
+
+const READS: u64 = POLLIN | POLLRDNORM | POLLHUP;
+const WRITES: u64 = POLLOUT | POLLWRNORM;
+
+/// Looks at the descriptors below `count` of three sets and waits up to a number of nanoseconds, or for ever.
+fn select_for(
+    call: &mut Call,
+    count: i32,
+    sets: [u64; 3],
+    duration: Option<u64>,
+) -> Result<Answer, Errno> {
+    let system = &mut *call.system;
+    // Beyond the table of descriptors, which starts with 64, nothing is looked at. Source: Linux, `core_sys_select`.
+    let table = system.process.descriptors.len().next_power_of_two().max(64) as u32;
+    let count = u32::try_from(count).map_err(|_| Errno::EINVAL)?.min(table);
+    let (mut ready, mut input, mut first, mut signals) = (0, false, None::<u64>, 0);
+    let mut found = Vec::new();
+    for (set, wanted) in sets.into_iter().zip([READS, WRITES, 0]) {
+        let asked = read_set(system, set, count)?;
+        let mut answer = vec![0; asked.len()];
+        for fd in (0..count).filter(|fd| asked[*fd as usize / 8] >> (fd % 8) & 1 != 0) {
+            system.open_file(fd)?;
+            if readiness(system, fd) & wanted != 0 {
+                ready += 1;
+                answer[fd as usize / 8] |= 1 << (fd % 8);
+            }
+            if wanted == READS {
+                input |= system.open_file(fd)?.what == What::Input;
+                let (at, set) = events::wakes(system, fd);
+                first = first.into_iter().chain(at).min();
+                signals |= set;
+            }
         }
-        let Ok(bytes) = call.system.machine.memory_mut().read::<8>(mask) else {
-            return Err(Errno::EFAULT).into();
+        found.push((set, answer));
+    }
+    let now = call.system.machine.time();
+    if ready == 0 && duration != Some(0) && !is_over(call, duration) {
+        let end = duration.map(|duration| now.saturating_add(duration));
+        return Ok(waits_for(end.into_iter().chain(first).min(), input, signals).into());
+    }
+    for (set, answer) in found.into_iter().filter(|(set, _)| *set != 0) {
+        put(call.system, set, &answer)?;
+    }
+    Ok(Ok(ready).into())
+}
+
+/// `select(2)`, whose time is in seconds and microseconds.
+pub(crate) fn select(
+    call: &mut Call,
+    count: i32,
+    Address(reads): Address,
+    Address(writes): Address,
+    Address(exceptions): Address,
+    Address(time): Address,
+) -> Answer {
+    let width = call.abi.word_bytes();
+    let mut duration = None;
+    if time != 0 {
+        duration = match call.system.read_words(time, width) {
+            Ok([seconds, micros]) if seconds >= 0 && micros >= 0 => {
+                let seconds = (seconds as u64).saturating_mul(1_000_000_000);
+                Some(seconds.saturating_add((micros as u64).saturating_mul(1000)))
+            }
+            Ok(_) => return Err(Errno::EINVAL).into(),
+            Err(errno) => return Err(errno).into(),
         };
-        let signals = &mut call.system.scheduler.current().signals;
-        if call.waited.is_none() {
-            signals.saved_mask = Some(signals.mask);
-            signals.mask = SignalSet(u64::from_le_bytes(bytes)).as_mask();
-        }
     }
-    let answer = poll_for(call, fds, count & 0xffff_ffff, duration);
-    // Unless a handler is to run first, the mask is what it was.
-    if !matches!(answer.outcome, Outcome::Waits(_)) {
-        call.system.scheduler.restore_mask();
+    select_for(call, count, [reads, writes, exceptions], duration)
+        .unwrap_or_else(|errno| Err(errno).into())
+}
+
+fn select_under(
+    call: &mut Call,
+    count: i32,
+    sets: [Address; 3],
+    (Address(time), width): (Address, usize),
+    Address(mask): Address,
+) -> Answer {
+    let mut duration = None;
+    if time != 0 {
+        duration = match read_time(call.system, width, time) {
+            Ok(duration) => Some(duration),
+            Err(errno) => return Err(errno).into(),
+        };
     }
-    answer
+    // The mask comes with its size, in two words.
+    let mut set = (0, 8);
+    if mask != 0 {
+        let word = call.abi.word_bytes();
+        set = match call.system.read_words(mask, word) {
+            Ok([set, size]) if word == 4 => (u64::from(set as u32), size as u64),
+            Ok([set, size]) => (set as u64, size as u64),
+            Err(errno) => return Err(errno).into(),
+        };
+    }
+    under_mask(call, set.0, set.1, |call| {
+        select_for(call, count, sets.map(|Address(set)| set), duration)
+            .unwrap_or_else(|errno| Err(errno).into())
+    })
+}
+
+/// `pselect(2)`
+pub(crate) fn pselect6(
+    call: &mut Call,
+    count: i32,
+    reads: Address,
+    writes: Address,
+    exceptions: Address,
+    time: Address,
+    mask: Address,
+) -> Answer {
+    let width = call.abi.word_bytes();
+    select_under(call, count, [reads, writes, exceptions], (time, width), mask)
+}
+
+/// `pselect(2)` with seconds of 64 bits
+pub(crate) fn pselect6_time64(
+    call: &mut Call,
+    count: i32,
+    reads: Address,
+    writes: Address,
+    exceptions: Address,
+    time: Address,
+    mask: Address,
+) -> Answer {
+    select_under(call, count, [reads, writes, exceptions], (time, 8), mask)
 }

@@ -1,7 +1,7 @@
-//! Calls about signals: actions, masks, sending, waiting, timers, and coming back from handlers.
+//! Calls about signals: actions, masks, sending, waiting, and coming back from handlers.
 //!
 //! Sources: sigaction(2), sigprocmask(2), sigpending(2), sigsuspend(2), sigwaitinfo(2), sigaltstack(2), sigreturn(2), kill(2),
-//! tkill(2), sigqueue(3), pause(2), alarm(2), setitimer(2).
+//! tkill(2), sigqueue(3), pause(2).
 
 use sotto_machine::{Fault, Signal};
 
@@ -15,9 +15,7 @@ use crate::layout::{Layout, number_at};
 use crate::report::Notice;
 use crate::signals::deliver::{SS_DISABLE, stack_of, stack_words};
 use crate::signals::info::{Detail, SI_TKILL, SI_USER, SignalInfo};
-use crate::signals::{
-    Action, LAST_SIGNAL, SA_RESTORER, SIG_DFL, SIG_IGN, SignalSet, Timer, is_catchable,
-};
+use crate::signals::{Action, LAST_SIGNAL, SA_RESTORER, SIG_DFL, SIG_IGN, SignalSet, is_catchable};
 use crate::stop::Termination;
 use crate::system::System;
 use crate::task::{TaskId, Wait};
@@ -389,104 +387,4 @@ fn signal(system: &mut System, info: SignalInfo, to: Option<TaskId>) -> (Outcome
     }
     system.send(info, to);
     (Outcome::Returned(0), None)
-}
-
-const MICROSECONDS: u64 = 1_000_000;
-
-/// Sets the timer of real time, in nanoseconds from now; what was left of it, and its interval.
-fn set_timer(system: &mut System, value: u64, interval: u64) -> (u64, u64) {
-    let now = system.machine.time();
-    let timer = (value != 0).then(|| Timer { at: now.saturating_add(value), interval });
-    let before = std::mem::replace(&mut system.process.signals.timer, timer);
-    before.map_or((0, 0), |timer| (timer.at.saturating_sub(now), timer.interval))
-}
-
-/// `alarm(2)`
-pub(crate) fn alarm(call: &mut Call, seconds: u64) -> Result<u64, Errno> {
-    let value = (seconds & 0xffff_ffff).saturating_mul(1_000_000_000);
-    let (left, _) = set_timer(call.system, value, 0);
-    // A rest counts as a second, so that 0 says that there was no timer.
-    Ok(left.div_ceil(1_000_000_000))
-}
-
-/// The timers of setitimer, of which that of real time is modelled. Source: setitimer(2).
-fn check_timer(which: u64) -> Result<(), (Errno, Option<Notice>)> {
-    match which & 0xffff_ffff {
-        0 => Ok(()),
-        1 | 2 => {
-            let message = "a timer of processor time, which is not modelled".to_string();
-            Err((Errno::EINVAL, notice(message, "ITIMER_REAL (0) is")))
-        }
-        _ => Err((Errno::EINVAL, None)),
-    }
-}
-
-/// `struct itimerval`: interval and value, in seconds and microseconds.
-fn put_timer(
-    system: &mut System,
-    width: usize,
-    address: u64,
-    (left, interval): (u64, u64),
-) -> Result<(), Errno> {
-    let mut layout = Layout::default();
-    for time in [interval, left] {
-        // What is left of a timer that has not run out is not nothing.
-        let micros = time.div_ceil(1000);
-        layout.put(width, [micros / MICROSECONDS, micros % MICROSECONDS]);
-    }
-    put(system, address, &layout.0)
-}
-
-/// `setitimer(2)`
-pub(crate) fn setitimer(
-    call: &mut Call,
-    which: u64,
-    Address(new): Address,
-    Address(old): Address,
-) -> (Outcome, Option<Notice>) {
-    if let Err((errno, reason)) = check_timer(which) {
-        return (errno.into(), reason);
-    }
-    let width = call.abi.word_bytes();
-    let system = &mut *call.system;
-    let mut set = || -> Result<u64, Errno> {
-        let mut times = [0; 2];
-        if new != 0 {
-            for (number, time) in times.iter_mut().enumerate() {
-                let at = new.wrapping_add((2 * width * number) as u64);
-                let [seconds, micros] = system.read_words(at, width)?;
-                if seconds < 0 || !(0..MICROSECONDS as i64).contains(&micros) {
-                    return Err(Errno::EINVAL);
-                }
-                let seconds = (seconds as u64).saturating_mul(1_000_000_000);
-                *time = seconds.saturating_add(micros as u64 * 1000);
-            }
-        }
-        let [interval, value] = times;
-        let before = set_timer(system, value, interval);
-        if old != 0 {
-            put_timer(system, width, old, before)?;
-        }
-        Ok(0)
-    };
-    (set().map_or_else(Outcome::from, |value| Outcome::Returned(value as i64)), None)
-}
-
-/// `getitimer(2)`
-pub(crate) fn getitimer(
-    call: &mut Call,
-    which: u64,
-    Address(to): Address,
-) -> (Outcome, Option<Notice>) {
-    if let Err((errno, reason)) = check_timer(which) {
-        return (errno.into(), reason);
-    }
-    let width = call.abi.word_bytes();
-    let now = call.system.machine.time();
-    let timer = call.system.process.signals.timer;
-    let left = timer.map_or((0, 0), |timer| (timer.at.saturating_sub(now), timer.interval));
-    match put_timer(call.system, width, to, left) {
-        Ok(()) => (Outcome::Returned(0), None),
-        Err(errno) => (errno.into(), None),
-    }
 }

@@ -71,7 +71,7 @@ impl Status {
             },
             size: inode.size(),
             allocated: match &inode.kind {
-                Kind::File(content) => content.allocated(),
+                Kind::File(content) => content.kept(),
                 _ => 0,
             },
             times: [inode.accessed, inode.modified, inode.changed],
@@ -83,6 +83,9 @@ impl Status {
             What::Input => Status::of_stream(0),
             What::Output(number) => Status::of_stream(u64::from(*number)),
             What::Inode(id) | What::Proc(id, _) => Status::of_inode(system, *id),
+            What::Event { .. } | What::Timer { .. } | What::Signals(_) => {
+                Status { mode: 0o600, ..Status::of_stream(3) }
+            }
         })
     }
 

@@ -1,10 +1,10 @@
-//! What C libraries ask for on behalf of threads, of which there is one; limits and random bytes.
+//! What C libraries ask for on behalf of threads, of which there is one; random bytes.
 
 use sotto_isa::x86::storage;
 
 use crate::Errno;
 use crate::arguments::Address;
-use crate::calls::call::{Call, put, words};
+use crate::calls::call::{Call, put};
 
 /// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
 const ARCH_SET_GS: u64 = 0x1001;
@@ -92,40 +92,6 @@ pub(crate) fn rseq(
     _: u64,
 ) -> Result<u64, Errno> {
     put(call.system, area, &[0; 8]).map(|()| 0)
-}
-
-/// Resource of the stack's size, and "no limit". Source: getrlimit(2), <sys/resource.h>.
-const RLIMIT_STACK: u64 = 3;
-const RLIM_INFINITY: u64 = u64::MAX;
-
-fn limit(
-    call: &mut Call,
-    width: usize,
-    resource: u64,
-    Address(old): Address,
-) -> Result<u64, Errno> {
-    if old != 0 {
-        let soft = if resource == RLIMIT_STACK { crate::load::STACK_BYTES } else { RLIM_INFINITY };
-        put(call.system, old, &words(width, &[soft, RLIM_INFINITY]))?;
-    }
-    Ok(0)
-}
-
-/// `prlimit(2)`
-pub(crate) fn prlimit64(
-    call: &mut Call,
-    _: u64,
-    resource: u64,
-    _: Address,
-    old: Address,
-) -> Result<u64, Errno> {
-    limit(call, 8, resource, old)
-}
-
-/// `getrlimit(2)` with unsigned limits
-pub(crate) fn ugetrlimit(call: &mut Call, resource: u64, limits: Address) -> Result<u64, Errno> {
-    let width = call.abi.word_bytes();
-    limit(call, width, resource, limits)
 }
 
 /// `getrandom(2)`

@@ -10,8 +10,13 @@ use crate::task::Wait;
 pub(crate) const START_SECONDS: u64 = 1_767_225_600;
 
 /// Whether there is a clock of this number. Source: clock_gettime(2), <linux/time.h>.
-fn is_clock(number: u64) -> bool {
+pub(crate) fn is_clock(number: u64) -> bool {
     matches!(number as u32, 0..=9 | 11)
+}
+
+/// Whether a clock counts the time of the processor in the program.
+pub(crate) fn is_cpu_clock(number: u64) -> bool {
+    matches!(number as u32, 2 | 3)
 }
 
 /// The time in seconds and in parts of `unit` nanoseconds.
@@ -52,7 +57,7 @@ pub(crate) fn gettimeofday(
     if to == 0 { Ok(0) } else { time(call.system, width, to, 1000) }
 }
 
-const NANOSECONDS: u64 = 1_000_000_000;
+pub(crate) const NANOSECONDS: u64 = 1_000_000_000;
 
 /// A time of two words, in nanoseconds.
 ///
@@ -156,4 +161,61 @@ fn sleep_by(
         }
         Err(errno) => Err(errno).into(),
     }
+}
+
+/// `clock_getres(2)`: a nanosecond.
+fn tell_resolution(
+    call: &mut Call,
+    width: usize,
+    clock: u64,
+    Address(to): Address,
+) -> Result<u64, Errno> {
+    if !is_clock(clock) && !is_cpu_clock(clock) {
+        return Err(Errno::EINVAL);
+    }
+    if to != 0 {
+        put(call.system, to, &words(width, &[0, 1]))?;
+    }
+    Ok(0)
+}
+
+/// `clock_getres(2)`, with words of the machine.
+pub(crate) fn clock_getres(call: &mut Call, clock: u64, to: Address) -> Result<u64, Errno> {
+    let width = call.abi.word_bytes();
+    tell_resolution(call, width, clock, to)
+}
+
+/// `clock_getres(2)`, with words of 64 bits.
+pub(crate) fn clock_getres64(call: &mut Call, clock: u64, to: Address) -> Result<u64, Errno> {
+    tell_resolution(call, 8, clock, to)
+}
+
+/// `time(2)`
+pub(crate) fn seconds(call: &mut Call, Address(to): Address) -> Result<u64, Errno> {
+    let seconds = START_SECONDS + call.system.machine.time() / NANOSECONDS;
+    if to != 0 {
+        let width = call.abi.word_bytes();
+        put(call.system, to, &words(width, &[seconds]))?;
+    }
+    Ok(seconds)
+}
+
+/// `clock_settime(2)`, which the user may not.
+pub(crate) fn clock_settime(
+    call: &mut Call,
+    clock: u64,
+    Address(time): Address,
+) -> Result<u64, Errno> {
+    let width = call.abi.word_bytes();
+    match clock as u32 {
+        0 | 11 => {}
+        _ => return Err(Errno::EINVAL),
+    }
+    read_time(call.system, width, time)?;
+    Err(if clock as u32 == 0 { Errno::EPERM } else { Errno::EINVAL })
+}
+
+/// `settimeofday(2)`, which the user may not.
+pub(crate) fn settimeofday(_: &mut Call, _: Address, _: Address) -> Result<u64, Errno> {
+    Err(Errno::EPERM)
 }

@@ -12,6 +12,7 @@ use sotto_machine::PAGE_BYTES;
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
+use crate::calls::events::{Events, read_events, write_events};
 use crate::files::content::BLOCK_BYTES;
 use crate::files::inode::{Device, InodeId, Kind};
 use crate::files::open::{OpenFile, OpenFlags, What};
@@ -137,12 +138,29 @@ impl Transfer<'_> {
 
     /// Reads into the ranges.
     fn read(&self, system: &mut System) -> Transferred {
-        let (what, offset) = match system.open_file(self.fd) {
-            Ok(open) if open.flags.contains(OpenFlags::READ) => (open.what.clone(), open.offset),
+        let (what, flags, offset) = match system.open_file(self.fd) {
+            Ok(open) if open.flags.contains(OpenFlags::READ) => {
+                (open.what.clone(), open.flags, open.offset)
+            }
             _ => return bad_descriptor(system, self.call, self.fd, true),
         };
         if let Err(refused) = self.check(system, true) {
             return refused;
+        }
+        match read_events(system, self.fd, self.total()) {
+            Ok(None) => {}
+            Ok(Some(Events::Bytes(bytes))) => {
+                let copied = self.scatter(system, 0, &bytes);
+                return match copied == bytes.len() {
+                    true => (Outcome::Returned(copied as i64), None),
+                    false => self.refused(system, true),
+                };
+            }
+            Ok(Some(Events::Waits(_))) if flags.contains(OpenFlags::NONBLOCK) => {
+                return (Errno::EAGAIN.into(), None);
+            }
+            Ok(Some(Events::Waits(wait))) => return (Outcome::Waits(wait), None),
+            Err(errno) => return (errno.into(), None),
         }
         if self.total() == 0 && !matches!(what, What::Inode(_)) {
             return (Outcome::Returned(0), None);
@@ -261,6 +279,7 @@ impl Transfer<'_> {
             return refused;
         }
         let before = std::mem::take(system.transferred());
+        let is_event = what.is_event();
         let file = match what {
             What::Output(_) => None,
             What::Inode(id) => match &system.tree.get(id).kind {
@@ -268,7 +287,8 @@ impl Transfer<'_> {
                 Kind::Device(_) => return (Outcome::Returned(self.total() as i64), None),
                 _ => Some(id),
             },
-            What::Input | What::Proc(..) => return (Errno::EBADF.into(), None),
+            _ if is_event => None,
+            _ => return (Errno::EBADF.into(), None),
         };
         let (mut bytes, refused) = self.gather(system, before);
         if refused && file.is_none() {
@@ -276,6 +296,9 @@ impl Transfer<'_> {
         }
         if refused && bytes.is_empty() && before == 0 {
             return self.refused(system, false);
+        }
+        if let Some(answer) = write_events(system, self.fd, &bytes) {
+            return (answer.outcome, None);
         }
         let mut end = 0;
         if let Some(id) = file {
@@ -316,7 +339,12 @@ impl Transfer<'_> {
 }
 
 /// Bytes that reading something at an offset gives.
-fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Result<Vec<u8>, Errno> {
+pub(crate) fn bytes_of(
+    system: &mut System,
+    what: &What,
+    offset: u64,
+    count: usize,
+) -> Result<Vec<u8>, Errno> {
     let mut bytes = vec![0; count];
     let id = match what {
         What::Inode(id) => *id,
@@ -324,8 +352,9 @@ fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Resu
             let from = text.len().min(usize::try_from(offset).unwrap_or(usize::MAX));
             return Ok(text[from..].iter().copied().take(count).collect());
         }
-        What::Input | What::Output(_) => return Err(Errno::EBADF),
+        _ => return Err(Errno::EBADF),
     };
+    system.flush_shared(id);
     let device = match &system.tree.get(id).kind {
         Kind::File(content) => {
             let found = content.read(offset, &mut bytes);
@@ -333,7 +362,7 @@ fn bytes_of(system: &mut System, what: &What, offset: u64, count: usize) -> Resu
             return Ok(bytes);
         }
         Kind::Device(device) => *device,
-        Kind::Directory { .. } => return Err(Errno::EISDIR),
+        Kind::Directory(_) => return Err(Errno::EISDIR),
         Kind::Link(_) | Kind::Proc(_) => return Err(Errno::EINVAL),
     };
     match device {
@@ -396,8 +425,8 @@ fn position(call: &Call, fd: u32, low: u64, high: u64) -> Result<u64, Errno> {
         return Err(Errno::EINVAL);
     }
     match &call.system.open_file(fd)?.what {
-        What::Input | What::Output(_) => Err(Errno::ESPIPE),
         What::Inode(_) | What::Proc(..) => Ok(position),
+        _ => Err(Errno::ESPIPE),
     }
 }
 
@@ -551,6 +580,54 @@ pub(crate) fn pwritev(
     vectored(call, "pwritev", fd, (vector, count), Some((low, high)), false)
 }
 
+/// Checks the flags of preadv2 and pwritev2: those that ask for haste or for safety are met anyway.
+fn check_flags(flags: u64) -> Result<(), Transferred> {
+    const HIPRI_DSYNC_SYNC_NOWAIT: u64 = 0xf;
+    match flags & 0xffff_ffff & !HIPRI_DSYNC_SYNC_NOWAIT {
+        0 => Ok(()),
+        _ => Err((Errno::EOPNOTSUPP.into(), None)),
+    }
+}
+
+/// The position that preadv2 and pwritev2 were given; -1 stands for none.
+fn halves(call: &Call, low: u64, high: u64) -> Option<(u64, u64)> {
+    (call.long(low, high) != u64::MAX).then_some((low, high))
+}
+
+/// `preadv2(2)`
+pub(crate) fn preadv2(
+    call: &mut Call,
+    fd: Fd,
+    vector: Address,
+    count: u64,
+    low: u64,
+    high: u64,
+    flags: u64,
+) -> Transferred {
+    if let Err(refused) = check_flags(flags) {
+        return refused;
+    }
+    let position = halves(call, low, high);
+    vectored(call, "preadv2", fd, (vector, count), position, true)
+}
+
+/// `pwritev2(2)`
+pub(crate) fn pwritev2(
+    call: &mut Call,
+    fd: Fd,
+    vector: Address,
+    count: u64,
+    low: u64,
+    high: u64,
+    flags: u64,
+) -> Transferred {
+    if let Err(refused) = check_flags(flags) {
+        return refused;
+    }
+    let position = halves(call, low, high);
+    vectored(call, "pwritev2", fd, (vector, count), position, false)
+}
+
 impl System {
     /// Writes bytes into a file of the tree, as many as there is room for.
     ///
@@ -575,8 +652,7 @@ impl System {
         if room < bytes.len() as u64 + 2 * BLOCK_BYTES as u64 {
             return Err(Errno::ENOSPC);
         }
-        let time = self.wall_time();
-        self.tree.change_content(id, time, |content| content.write(offset, bytes));
+        self.change_file(id, |content| content.write(offset, bytes));
         Ok(())
     }
 

@@ -5,9 +5,12 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rpds::RedBlackTreeMapSync;
+
 use crate::Errno;
 use crate::calls::identity::USER;
 use crate::files::content::Content;
+use crate::files::shown::ShownDirectory;
 
 /// The number of an inode in its tree.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -72,15 +75,50 @@ pub(crate) enum ProcFile {
     Status,
 }
 
+/// What a directory holds.
+#[derive(Clone)]
+pub(crate) struct Directory {
+    /// Its entries, as far as they were read.
+    pub entries: RedBlackTreeMapSync<Arc<[u8]>, InodeId>,
+    pub parent: InodeId,
+    /// The directory outside that it shows.
+    pub shows: Option<Arc<ShownDirectory>>,
+    /// The entries of that were not read yet.
+    pub is_unread: bool,
+    /// Nothing that is outside shows in it.
+    pub is_closed: bool,
+}
+
+impl Directory {
+    /// A directory without entries; its parent is set when it gets a name.
+    pub fn empty() -> Directory {
+        Directory {
+            entries: RedBlackTreeMapSync::new_sync(),
+            parent: InodeId(0),
+            shows: None,
+            is_unread: false,
+            is_closed: false,
+        }
+    }
+
+    /// Shows a directory outside, whose entries are read when they are wanted.
+    pub fn show(&mut self, outside: Arc<ShownDirectory>) {
+        (self.shows, self.is_unread) = (Some(outside), true);
+    }
+}
+
 /// What an inode is.
 #[derive(Clone)]
 pub(crate) enum Kind {
     File(Content),
-    Directory { entries: BTreeMap<Arc<[u8]>, InodeId>, parent: InodeId },
+    Directory(Directory),
     Link(Arc<[u8]>),
     Device(Device),
     Proc(ProcFile),
 }
+
+/// Extended attributes: names and values.
+pub(crate) type Attributes = BTreeMap<Box<[u8]>, Box<[u8]>>;
 
 /// An inode.
 #[derive(Clone)]
@@ -91,6 +129,8 @@ pub(crate) struct Inode {
     pub owner: u32,
     pub group: u32,
     pub links: u32,
+    /// Extended attributes by their names.
+    pub attributes: Arc<Attributes>,
     /// Times in nanoseconds since 1970: of the last access, of the last change of the contents, of any change.
     pub accessed: u64,
     pub modified: u64,
@@ -101,14 +141,16 @@ impl Inode {
     /// An inode that was made at a time, without a link yet.
     pub fn new(kind: Kind, permissions: u32, owner: u32, time: u64) -> Inode {
         let (accessed, modified, changed) = (time, time, time);
-        Inode { kind, permissions, owner, group: owner, links: 0, accessed, modified, changed }
+        let attributes = Arc::default();
+        let (group, links) = (owner, 0);
+        Inode { kind, permissions, owner, group, links, attributes, accessed, modified, changed }
     }
 
     /// The mode: type and permissions.
     pub fn mode(&self) -> u32 {
         let kind = match self.kind {
             Kind::File(_) | Kind::Proc(_) => S_IFREG,
-            Kind::Directory { .. } => S_IFDIR,
+            Kind::Directory(_) => S_IFDIR,
             Kind::Link(_) => S_IFLNK,
             Kind::Device(Device::Stream(_)) => S_IFIFO,
             Kind::Device(_) => S_IFCHR,
@@ -121,12 +163,12 @@ impl Inode {
         match &self.kind {
             Kind::File(content) => content.len(),
             Kind::Link(target) => target.len() as u64,
-            Kind::Directory { .. } | Kind::Device(_) | Kind::Proc(_) => 0,
+            Kind::Directory(_) | Kind::Device(_) | Kind::Proc(_) => 0,
         }
     }
 
     pub fn is_directory(&self) -> bool {
-        matches!(self.kind, Kind::Directory { .. })
+        matches!(self.kind, Kind::Directory(_))
     }
 
     /// Whether the user of the process may do something with it. Source: path_resolution(7), "Permissions".

@@ -1,10 +1,11 @@
 //! Files: what input and output are kept in, the tree of files in memory, paths, and open files.
 
+pub(crate) mod changes;
 pub(crate) mod content;
 pub(crate) mod inode;
 pub(crate) mod logs;
 pub(crate) mod open;
 pub(crate) mod proc;
-pub(crate) mod start;
+pub(crate) mod shown;
 pub(crate) mod tree;
 pub(crate) mod walk;

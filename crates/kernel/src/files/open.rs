@@ -5,7 +5,9 @@ use std::sync::Arc;
 use bitflags::bitflags;
 
 use crate::Errno;
+use crate::calls::limits::most_descriptors;
 use crate::files::inode::InodeId;
+use crate::signals::SignalSet;
 use crate::system::System;
 
 bitflags! {
@@ -33,6 +35,29 @@ pub(crate) enum What {
     Inode(InodeId),
     /// A file of /proc, with its text as of when it was opened.
     Proc(InodeId, Vec<u8>),
+    /// A counter of events: what it stands at, and whether reading takes one of them.
+    Event { count: u64, is_semaphore: bool },
+    /// A timer that is read: whether its clock counts from 1970; when it runs out, in nanoseconds since the start, and after
+    /// how many it does so again.
+    Timer { is_wall: bool, at: Option<u64>, interval: u64 },
+    /// Pending signals of a set.
+    Signals(SignalSet),
+}
+
+impl What {
+    /// Whether it counts events, so that it is read and written by whole records.
+    pub fn is_event(&self) -> bool {
+        matches!(self, What::Event { .. } | What::Timer { .. } | What::Signals(_))
+    }
+
+    /// The inode, if it is a file.
+    pub fn inode(&self) -> Option<InodeId> {
+        match self {
+            What::Inode(id) | What::Proc(id, _) => Some(*id),
+            What::Input | What::Output(_) => None,
+            What::Event { .. } | What::Timer { .. } | What::Signals(_) => None,
+        }
+    }
 }
 
 /// An open file, which several descriptors may share.
@@ -46,6 +71,8 @@ pub(crate) struct OpenFile {
     pub name: Arc<str>,
     /// Where the next transfer begins; in a directory, how many entries were told.
     pub offset: u64,
+    /// The names in a directory, as of when the first of them were told.
+    pub names: Option<Arc<[Arc<[u8]>]>>,
     /// Descriptors that name it.
     uses: u32,
 }
@@ -70,7 +97,7 @@ impl OpenFile {
     /// A file that was opened by a path.
     pub fn new(what: What, flags: OpenFlags, status: u64, path: &[u8]) -> OpenFile {
         let name = path.escape_ascii().to_string().into();
-        OpenFile { what, flags, status, name, offset: 0, uses: 1 }
+        OpenFile { what, flags, status, name, offset: 0, names: None, uses: 1 }
     }
 }
 
@@ -84,7 +111,15 @@ impl OpenFiles {
             };
             let name = ["standard input", "standard output", "standard error"][usize::from(number)];
             let status = u64::from(number != 0);
-            Some(OpenFile { what, flags, status, name: name.into(), offset: 0, uses: 1 })
+            Some(OpenFile {
+                what,
+                flags,
+                status,
+                name: name.into(),
+                offset: 0,
+                names: None,
+                uses: 1,
+            })
         };
         let descriptor = |file| Some(Descriptor { file, close_on_exec: false });
         (OpenFiles((0..3).map(stream).collect()), (0..3).map(descriptor).collect())
@@ -92,10 +127,7 @@ impl OpenFiles {
 
     /// Whether an inode is open.
     fn has(&self, id: InodeId) -> bool {
-        self.0.iter().flatten().any(|open| match &open.what {
-            What::Inode(other) | What::Proc(other, _) => *other == id,
-            What::Input | What::Output(_) => false,
-        })
+        self.0.iter().flatten().any(|open| open.what.inode() == Some(id))
     }
 }
 
@@ -162,7 +194,7 @@ impl System {
     pub(crate) fn free_descriptor(&self, least: u32) -> Result<u32, Errno> {
         let is_free =
             |fd: &u32| self.process.descriptors.get(*fd as usize).copied().flatten().is_none();
-        (least..MAX_DESCRIPTORS).find(is_free).ok_or(Errno::EMFILE)
+        (least..most_descriptors(&self.process.limits)).find(is_free).ok_or(Errno::EMFILE)
     }
 
     fn put_descriptor(&mut self, fd: u32, descriptor: Descriptor) {
@@ -205,7 +237,7 @@ impl System {
         let Some(open) = slot else { return Ok(()) };
         open.uses -= 1;
         if open.uses == 0
-            && let Some(OpenFile { what: What::Inode(id) | What::Proc(id, _), .. }) = slot.take()
+            && let Some(id) = slot.take().and_then(|open| open.what.inode())
         {
             self.drop_unused(id);
         }
@@ -214,8 +246,9 @@ impl System {
 
     /// Drops an inode if it has no name and is not open.
     pub(crate) fn drop_unused(&mut self, id: InodeId) {
-        let is_open = self.open_files.has(id) || self.process.directory == id;
-        self.tree.drop_unused(id, is_open);
+        let is_used =
+            self.open_files.has(id) || self.process.mapped.has(id) || self.process.directory == id;
+        self.tree.drop_unused(id, is_used);
     }
 
     /// Whether one of the standard streams is open under its number.

@@ -15,7 +15,7 @@ impl System {
         match file {
             ProcFile::CommandLine => ended(&self.process.arguments),
             ProcFile::Environment => ended(&self.process.environment),
-            ProcFile::Name => [self.process.name(), b"\n"].concat(),
+            ProcFile::Name => [&self.process.name, &b"\n"[..]].concat(),
             ProcFile::Maps => self.maps().into_bytes(),
             ProcFile::Status => self.status().into_bytes(),
         }
@@ -41,7 +41,7 @@ impl System {
     }
 
     fn status(&self) -> String {
-        let name = String::from_utf8_lossy(self.process.name());
+        let name = String::from_utf8_lossy(&self.process.name);
         let memory = self.machine.memory().mapped_bytes() / 1024;
         format!(
             "Name:\t{name}\nUmask:\t{:04o}\nState:\tR (running)\nTgid:\t{PROCESS}\nPid:\t{PROCESS}\nPPid:\t1\n\

@@ -1,10 +1,11 @@
 //! The tree of files in memory, as a program finds it: a few devices, /proc/self, /etc, /tmp and a home.
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use rpds::{RedBlackTreeMapSync, StackSync, VectorSync};
+
 use crate::files::content::Content;
-use crate::files::inode::{Device, Inode, InodeId, Kind, ProcFile};
+use crate::files::inode::{Device, Directory, Inode, InodeId, Kind, ProcFile};
 
 /// The root directory.
 pub(crate) const ROOT: InodeId = InodeId(0);
@@ -16,7 +17,9 @@ const MAX_INODES: usize = 1 << 20;
 /// All inodes. A clone shares everything with the original until one of them is changed.
 #[derive(Clone)]
 pub(crate) struct Tree {
-    inodes: Arc<Vec<Option<Arc<Inode>>>>,
+    inodes: VectorSync<Option<Inode>>,
+    /// Numbers of inodes that were dropped.
+    free: StackSync<InodeId>,
     /// Bytes that the blocks of all files take.
     bytes: u64,
 }
@@ -40,19 +43,27 @@ impl Tree {
     /// The tree as a program finds it.
     pub fn new(origin: &Origin) -> Tree {
         let Origin { name, process, user, time } = *origin;
-        let root_kind = Kind::Directory { entries: BTreeMap::new(), parent: ROOT };
-        let mut root = Inode::new(root_kind, 0o755, 0, time);
+        let mut root = Inode::new(Kind::Directory(Directory::empty()), 0o755, 0, time);
         root.links = 2;
-        let mut tree = Tree { inodes: Arc::new(vec![Some(Arc::new(root))]), bytes: 0 };
+        let mut tree = Tree {
+            inodes: VectorSync::new_sync().push_back(Some(root)),
+            free: StackSync::new_sync(),
+            bytes: 0,
+        };
         let mut add = |at: InodeId, name: &[u8], kind: Kind, permissions: u32, owner: u32| {
             let inode = Inode::new(kind, permissions, owner, time);
             tree.add(at, name, inode).expect("the first files find room")
         };
-        let directory = || Kind::Directory { entries: BTreeMap::new(), parent: ROOT };
-        let file = |text: &str| Kind::File(Content::of(text.as_bytes()));
+        let directory = || Kind::Directory(Directory::empty());
+        let closed = || Kind::Directory(Directory { is_closed: true, ..Directory::empty() });
+        let file = |text: &str| {
+            let mut content = Content::default();
+            content.write(0, text.as_bytes());
+            Kind::File(content)
+        };
         let link = |target: &[u8]| Kind::Link(target.into());
 
-        let dev = add(ROOT, b"dev", directory(), 0o755, 0);
+        let dev = add(ROOT, b"dev", closed(), 0o755, 0);
         for (name, device) in [
             ("null", Device::Null),
             ("zero", Device::Zero),
@@ -76,7 +87,7 @@ impl Tree {
         let homes = add(ROOT, b"home", directory(), 0o755, 0);
         add(homes, b"keeper", directory(), 0o755, user);
 
-        let proc = add(ROOT, b"proc", directory(), 0o555, 0);
+        let proc = add(ROOT, b"proc", closed(), 0o555, 0);
         let number = process.to_string();
         add(proc, b"self", link(number.as_bytes()), 0o777, 0);
         let own = add(proc, number.as_bytes(), directory(), 0o555, user);
@@ -100,47 +111,80 @@ impl Tree {
 
     /// An inode that is there.
     pub fn get(&self, id: InodeId) -> &Inode {
-        self.inodes[id.0 as usize].as_ref().expect("who has a number of an inode keeps it there")
+        let inode = self.inodes.get(id.0 as usize).and_then(Option::as_ref);
+        inode.expect("who has a number of an inode keeps it there")
     }
 
     /// The same, to be changed.
     pub fn get_mut(&mut self, id: InodeId) -> &mut Inode {
-        let inodes = Arc::make_mut(&mut self.inodes);
-        Arc::make_mut(inodes[id.0 as usize].as_mut().expect("as above"))
+        let inode = self.inodes.get_mut(id.0 as usize).and_then(Option::as_mut);
+        inode.expect("as above")
     }
 
-    /// The inode behind a name of a directory.
-    pub fn entry(&self, directory: InodeId, name: &[u8]) -> Option<InodeId> {
-        match &self.get(directory).kind {
-            Kind::Directory { entries, .. } => entries.get(name).copied(),
+    fn directory(&self, id: InodeId) -> Option<&Directory> {
+        match &self.get(id).kind {
+            Kind::Directory(directory) => Some(directory),
             _ => None,
         }
     }
 
+    /// The entries of a directory; `None` if it is none.
+    pub fn entries(&mut self, id: InodeId) -> Option<&RedBlackTreeMapSync<Arc<[u8]>, InodeId>> {
+        if self.directory(id)?.is_unread {
+            self.read_shown(id);
+        }
+        self.directory(id).map(|directory| &directory.entries)
+    }
+
+    /// Whether an inode is a directory without entries.
+    pub fn is_empty_directory(&mut self, id: InodeId) -> bool {
+        self.entries(id).is_some_and(RedBlackTreeMapSync::is_empty)
+    }
+
+    /// The inode behind a name of a directory.
+    pub fn entry(&mut self, directory: InodeId, name: &[u8]) -> Option<InodeId> {
+        self.entries(directory)?.get(name).copied()
+    }
+
     /// The directory in which a directory is.
     pub fn parent(&self, directory: InodeId) -> InodeId {
-        match &self.get(directory).kind {
-            Kind::Directory { parent, .. } => *parent,
-            _ => ROOT,
-        }
+        self.directory(directory).map_or(ROOT, |directory| directory.parent)
     }
 
     /// Adds an inode under a name; `None` if there is no room.
     pub fn add(&mut self, directory: InodeId, name: &[u8], mut inode: Inode) -> Option<InodeId> {
-        if self.inodes.len() >= MAX_INODES {
-            return None;
-        }
-        let id = InodeId(self.inodes.len() as u32);
+        let id = self.next_id()?;
         let time = inode.changed;
-        if let Kind::Directory { parent, .. } = &mut inode.kind {
-            *parent = directory;
+        if let Kind::Directory(made) = &mut inode.kind {
+            made.parent = directory;
             // Its own `.`; that of the parent is counted when it is linked.
             inode.links = 1;
         }
         self.bytes += allocated(&inode);
-        Arc::make_mut(&mut self.inodes).push(Some(Arc::new(inode)));
+        self.inodes.set_mut(id.0 as usize, Some(inode));
         self.link(directory, name, id, time);
         Some(id)
+    }
+
+    /// Adds an inode without a name; `None` if there is no room.
+    pub fn add_unnamed(&mut self, inode: Inode) -> Option<InodeId> {
+        let id = self.next_id()?;
+        self.bytes += allocated(&inode);
+        self.inodes.set_mut(id.0 as usize, Some(inode));
+        Some(id)
+    }
+
+    /// A number that is free; `None` if there are too many.
+    fn next_id(&mut self) -> Option<InodeId> {
+        if let Some(id) = self.free.peek().copied() {
+            self.free.pop_mut();
+            return Some(id);
+        }
+        if self.inodes.len() >= MAX_INODES {
+            return None;
+        }
+        self.inodes.push_back_mut(None);
+        Some(InodeId(self.inodes.len() as u32 - 1))
     }
 
     /// Gives an inode one more name, which is free.
@@ -149,14 +193,14 @@ impl Tree {
         inode.links += 1;
         inode.changed = time;
         let is_directory = inode.is_directory();
-        if let Kind::Directory { parent, .. } = &mut inode.kind {
-            *parent = directory;
+        if let Kind::Directory(linked) = &mut inode.kind {
+            linked.parent = directory;
         }
         let holder = self.get_mut(directory);
         (holder.modified, holder.changed) = (time, time);
         holder.links += u32::from(is_directory);
-        if let Kind::Directory { entries, .. } = &mut holder.kind {
-            entries.insert(name.into(), id);
+        if let Kind::Directory(holder) = &mut holder.kind {
+            holder.entries.insert_mut(name.into(), id);
         }
     }
 
@@ -164,8 +208,9 @@ impl Tree {
     pub fn unlink(&mut self, directory: InodeId, name: &[u8], time: u64) {
         let holder = self.get_mut(directory);
         (holder.modified, holder.changed) = (time, time);
-        let Kind::Directory { entries, .. } = &mut holder.kind else { return };
-        let Some(id) = entries.remove(name) else { return };
+        let Kind::Directory(holder) = &mut holder.kind else { return };
+        let Some(&id) = holder.entries.get(name) else { return };
+        holder.entries.remove_mut(name);
         let is_directory = self.get(id).is_directory();
         self.get_mut(directory).links -= u32::from(is_directory);
         let inode = self.get_mut(id);
@@ -180,7 +225,8 @@ impl Tree {
         let unnamed = inode.links == 0 || (inode.is_directory() && inode.links == 1);
         if unnamed && !is_open && id != ROOT {
             self.bytes -= allocated(inode);
-            Arc::make_mut(&mut self.inodes)[id.0 as usize] = None;
+            self.inodes.set_mut(id.0 as usize, None);
+            self.free.push_mut(id);
         }
     }
 
@@ -192,6 +238,14 @@ impl Tree {
     /// Bytes that files may still take.
     pub fn room(&self) -> u64 {
         MAX_BYTES.saturating_sub(self.bytes)
+    }
+
+    /// The bytes of a regular file; `None` if it is none, or they cannot be had.
+    pub fn file_bytes(&self, id: InodeId) -> Option<Vec<u8>> {
+        let Kind::File(content) = &self.get(id).kind else { return None };
+        let mut bytes = vec![0; content.len() as usize];
+        content.is_readable().then(|| content.read(0, &mut bytes))?;
+        Some(bytes)
     }
 
     /// Changes the contents of a regular file; whether it is one.
@@ -232,17 +286,19 @@ impl Tree {
             if !self.has(parent) {
                 return None;
             }
-            let Kind::Directory { entries, .. } = &self.get(parent).kind else { return None };
-            names.push(entries.iter().find(|(_, id)| **id == directory)?.0.clone());
+            names.push(
+                self.directory(parent)?.entries.iter().find(|(_, id)| **id == directory)?.0.clone(),
+            );
             directory = parent;
         }
         let path: Vec<u8> = names.iter().rev().flat_map(|name| [b"/", &**name].concat()).collect();
         Some(if path.is_empty() { b"/".to_vec() } else { path })
     }
 
-    /// Bytes that a snapshot takes beyond what is shared with others.
+    /// Bytes that a snapshot takes beyond what is shared with others, about: the few nodes on the way to what is changed
+    /// until the next one.
     pub fn own_bytes(&self) -> usize {
-        self.inodes.len() * size_of::<Option<Arc<Inode>>>()
+        4096
     }
 }
 

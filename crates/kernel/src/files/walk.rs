@@ -72,7 +72,7 @@ impl Found {
 ///
 /// As path_resolution(7) has them: ENOENT, ENOTDIR, EACCES, ELOOP, ENAMETOOLONG.
 pub(crate) fn walk(
-    tree: &Tree,
+    tree: &mut Tree,
     start: InodeId,
     path: &[u8],
     last_link: LastLink,
@@ -142,11 +142,9 @@ fn parts_of(path: &[u8]) -> Vec<Vec<u8>> {
 
 #[cfg(test)]
 mod tests {
-    use std::collections::BTreeMap;
-
     use super::*;
     use crate::files::content::Content;
-    use crate::files::inode::Inode;
+    use crate::files::inode::{Directory, Inode};
     use crate::files::tree::Origin;
 
     fn tree() -> Tree {
@@ -154,11 +152,11 @@ mod tests {
         let mut tree = Tree::new(&origin);
         let mut add = |path: &str, kind: Kind, permissions: u32| {
             let (directory, name) = path.rsplit_once('/').unwrap();
-            let at = walk(&tree, ROOT, format!("{directory}/").as_bytes(), LastLink::Followed);
+            let at = walk(&mut tree, ROOT, format!("{directory}/").as_bytes(), LastLink::Followed);
             let inode = Inode::new(kind, permissions, 1000, 0);
             tree.add(at.unwrap().inode.unwrap(), name.as_bytes(), inode).unwrap();
         };
-        let directory = || Kind::Directory { entries: BTreeMap::new(), parent: ROOT };
+        let directory = || Kind::Directory(Directory::empty());
         add("/tmp/lamps", directory(), 0o755);
         add("/tmp/lamps/north", Kind::File(Content::of(b"lit")), 0o644);
         add("/tmp/way", Kind::Link((*b"lamps/").into()), 0o777);
@@ -168,8 +166,8 @@ mod tests {
     }
 
     fn path(path: &str, last_link: LastLink) -> Result<Option<Vec<u8>>, Errno> {
-        let tree = tree();
-        let found = walk(&tree, ROOT, path.as_bytes(), last_link)?;
+        let mut tree = tree();
+        let found = walk(&mut tree, ROOT, path.as_bytes(), last_link)?;
         Ok(found.inode.and_then(|id| match tree.get(id).is_directory() {
             true => tree.path(id),
             false => Some(path.as_bytes().to_vec()),
@@ -200,8 +198,8 @@ mod tests {
         assert_eq!(link(path("/tmp/way", meant)), b"/tmp/way");
         assert_eq!(link(path("/tmp/way/", meant)), b"/tmp/lamps");
         assert_eq!(link(path("/tmp/way/", name)), b"/tmp/way/");
-        let tree = tree();
-        let file = walk(&tree, ROOT, b"/tmp/lamps/north/", meant).unwrap();
+        let mut tree = tree();
+        let file = walk(&mut tree, ROOT, b"/tmp/lamps/north/", meant).unwrap();
         assert_eq!(file.existing(&tree), Err(Errno::ENOTDIR));
     }
 }

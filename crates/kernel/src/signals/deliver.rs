@@ -3,10 +3,10 @@
 use sotto_machine::{Fault, Signal};
 
 use crate::Errno;
-use crate::signals::info::{Detail, SI_KERNEL, SignalInfo};
+use crate::signals::info::SignalInfo;
 use crate::signals::{
     Action, AlternateStack, FIRST_REAL_TIME, SA_NODEFER, SA_ONSTACK, SA_RESETHAND, SA_RESTART,
-    SIG_DFL, SIG_IGN, SignalSet, Timer, is_catchable,
+    SIG_DFL, SIG_IGN, SignalSet, is_catchable,
 };
 use crate::stop::Termination;
 use crate::system::System;
@@ -122,22 +122,6 @@ impl System {
         let task = &self.scheduler.tasks[index];
         let nothing = task.signals.pending.is_empty() && self.process.signals.pending.is_empty();
         !nothing && self.has_pending(index, SignalSet(!task.signals.mask.0))
-    }
-
-    /// Sends the signals of timers that have run out.
-    pub(crate) fn run_timers(&mut self) {
-        let Some(Timer { at, interval }) = self.process.signals.timer else { return };
-        let now = self.machine.time();
-        if now < at {
-            return;
-        }
-        self.process.signals.timer = (interval != 0).then(|| {
-            // Those that were missed are not made up for.
-            let missed = (now - at) / interval;
-            Timer { at: at + interval * (missed + 1), interval }
-        });
-        let number = Signal::SIGALRM.number() as u32;
-        self.send(SignalInfo { number, code: SI_KERNEL, detail: Detail::None }, None);
     }
 
     /// Raises the signal of a fault, if a handler takes it; `false` if it ends the program.
@@ -280,6 +264,7 @@ pub(crate) fn stack_of(base: u64, flags: u32, size: u64) -> Option<AlternateStac
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::signals::info::Detail;
 
     fn info(number: u32, code: i32) -> SignalInfo {
         SignalInfo { number, code, detail: Detail::None }

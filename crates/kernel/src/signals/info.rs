@@ -6,6 +6,7 @@ use crate::layout::Layout;
 
 pub(crate) const SI_USER: i32 = 0;
 pub(crate) const SI_TKILL: i32 = -6;
+pub(crate) const SI_TIMER: i32 = -2;
 pub(crate) const SI_KERNEL: i32 = 0x80;
 const SEGV_MAPERR: i32 = 1;
 const SEGV_ACCERR: i32 = 2;
@@ -34,6 +35,12 @@ pub(crate) enum Detail {
     Sender {
         process: u32,
         user: u32,
+        value: u64,
+    },
+    /// Of a timer: its number, how often it ran out meanwhile, and a value.
+    Timer {
+        timer: i32,
+        overrun: u32,
         value: u64,
     },
     /// The address of a fault; on x86 the number of the exception and its error code.
@@ -113,6 +120,10 @@ impl SignalInfo {
             Detail::None => {}
             Detail::Sender { process, user, value } => {
                 layout.put(4, [process, user]);
+                layout.put(width, [value]);
+            }
+            Detail::Timer { timer, overrun, value } => {
+                layout.put(4, [timer as u32, overrun]);
                 layout.put(width, [value]);
             }
             Detail::Fault { address, .. } => layout.put(width, [address]),

@@ -5,6 +5,7 @@
 pub(crate) mod arm64;
 pub(crate) mod deliver;
 pub(crate) mod info;
+pub(crate) mod timers;
 pub(crate) mod x86_32;
 pub(crate) mod x86_64;
 mod x86_state;
@@ -13,6 +14,7 @@ use std::sync::Arc;
 
 use info::SignalInfo;
 use sotto_machine::Signal;
+use timers::Timer;
 
 /// Highest number of a signal. Source: signal(7), "Real-time signals".
 pub(crate) const LAST_SIGNAL: u32 = 64;
@@ -94,14 +96,14 @@ pub(crate) struct ProcessSignals {
     actions: Arc<[Action; LAST_SIGNAL as usize]>,
     /// Sent to the process, and not taken by a task yet.
     pub pending: Vec<SignalInfo>,
-    /// The timer that counts real time.
-    pub timer: Option<Timer>,
+    /// Timers that run, and those that the program made.
+    pub timers: Vec<Timer>,
 }
 
 impl Default for ProcessSignals {
     fn default() -> ProcessSignals {
         let actions = Arc::new([Action::default(); LAST_SIGNAL as usize]);
-        ProcessSignals { actions, pending: Vec::new(), timer: None }
+        ProcessSignals { actions, pending: Vec::new(), timers: Vec::new() }
     }
 }
 
@@ -114,15 +116,6 @@ impl ProcessSignals {
     pub fn set_action(&mut self, number: u32, action: Action) {
         Arc::make_mut(&mut self.actions)[number as usize - 1] = action;
     }
-}
-
-/// A timer. Source: setitimer(2), ITIMER_REAL.
-#[derive(Copy, Clone, PartialEq, Eq, Debug)]
-pub(crate) struct Timer {
-    /// When it runs out, in nanoseconds since the start.
-    pub at: u64,
-    /// After how many nanoseconds it does so again; 0 if it does not.
-    pub interval: u64,
 }
 
 /// What a task has of signals.

@@ -195,6 +195,14 @@ impl Memory {
         }
     }
 
+    /// Makes whole pages hold zeros again, as when they were mapped.
+    pub fn clear(&mut self, start: u64, end: u64) {
+        self.forget_translations();
+        for page in self.pages_within(start, end) {
+            self.touched -= u64::from(self.pages.take(page).is_some());
+        }
+    }
+
     /// The numbers of the pages between two addresses that were written; the translation buffer has none.
     fn pages_within(&self, start: u64, end: u64) -> Vec<u64> {
         let (first, last) = (start / PAGE_BYTES, end.div_ceil(PAGE_BYTES));

@@ -57,9 +57,6 @@ pub enum ReadError {
     /// An object or a shared library.
     #[error("this ELF file is not an executable (e_type {0}); link it first")]
     NotExecutable(u16),
-    /// It asks for an interpreter, so it is dynamically linked.
-    #[error("this program is dynamically linked (it has PT_INTERP); link it with -static")]
-    Dynamic,
     /// A segment's fields contradict each other or the file.
     #[error("program header {index}: {reason}")]
     Segment {
@@ -74,12 +71,25 @@ fn damaged(error: elf_layout::Error) -> ReadError {
     ReadError::Damaged(error.to_string())
 }
 
-/// Reads a statically linked executable.
+/// Reads an executable, statically linked or not.
 ///
 /// # Errors
 ///
 /// A [`ReadError`] that names the field.
 pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
+    read_at(bytes, None)
+}
+
+/// Reads a shared object, as a program's interpreter is one, which is loaded with its first address at `base`.
+///
+/// # Errors
+///
+/// A [`ReadError`] that names the field.
+pub fn read_shared(bytes: &[u8], base: u64) -> Result<Image, ReadError> {
+    read_at(bytes, Some(base))
+}
+
+fn read_at(bytes: &[u8], base: Option<u64>) -> Result<Image, ReadError> {
     if !bytes.starts_with(&raw::ELFMAG) {
         return Err(ReadError::NotElf);
     }
@@ -93,8 +103,8 @@ pub fn read_executable(bytes: &[u8]) -> Result<Image, ReadError> {
         return Err(ReadError::Machine { machine, class });
     };
     match is_64_bit(arch) {
-        true => read_in_class::<raw::FileHeader64<Endianness>>(arch, bytes),
-        false => read_in_class::<raw::FileHeader32<Endianness>>(arch, bytes),
+        true => read_in_class::<raw::FileHeader64<Endianness>>(arch, bytes, base),
+        false => read_in_class::<raw::FileHeader32<Endianness>>(arch, bytes, base),
     }
 }
 
@@ -108,20 +118,23 @@ pub fn read_variables(bytes: &[u8], image: &Image) -> Vec<Variable> {
 fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
     arch: Arch,
     bytes: &[u8],
+    base: Option<u64>,
 ) -> Result<Image, ReadError> {
     let header = H::parse(bytes).map_err(damaged)?;
     let endian = header.endian().map_err(damaged)?;
     let limit = user_limit(arch);
     let e_type = header.e_type(endian);
     let headers = header.program_headers(endian, bytes).map_err(damaged)?;
-    if headers.iter().any(|header| header.p_type(endian) == raw::PT_INTERP) {
-        return Err(ReadError::Dynamic);
-    }
+    let interpreter = headers
+        .iter()
+        .find(|header| header.p_type(endian) == raw::PT_INTERP)
+        .and_then(|header| header.data(endian, bytes).ok())
+        .map(|path| path.strip_suffix(&[0]).unwrap_or(path).to_vec());
     // A position-independent program is loaded where the kernel starts them without randomness.
+    let anywhere = if is_64_bit(arch) { ANYWHERE_BASE } else { ANYWHERE_BASE_32 };
     let base = match e_type {
         raw::ET_EXEC => 0,
-        raw::ET_DYN if is_64_bit(arch) => ANYWHERE_BASE,
-        raw::ET_DYN => ANYWHERE_BASE_32,
+        raw::ET_DYN => base.unwrap_or(anywhere),
         _ => return Err(ReadError::NotExecutable(e_type)),
     };
     let mut segments: Vec<Segment> = Vec::new();
@@ -170,6 +183,7 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         segments.push(Segment {
             address,
             data: data.to_vec(),
+            file_offset: header.p_offset(endian).into(),
             memory_size,
             surroundings,
             write: flags & raw::PF_W != 0,
@@ -187,6 +201,7 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         arch,
         entry,
         position_independent: base != 0,
+        interpreter,
         executable_stack,
         segments,
         symbols: read_symbols(arch, &file, base),

@@ -207,6 +207,7 @@ fn segment(address: u64, write: bool, exec: bool) -> Segment {
         data: Vec::new(),
         memory_size: 0,
         surroundings: Default::default(),
+        file_offset: 0,
         write,
         exec,
         sections: Vec::new(),

@@ -103,6 +103,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         arch: first.arch,
         entry,
         position_independent: options.position_independent,
+        interpreter: None,
         executable_stack: objects.iter().any(|object| object.needs_executable_stack()),
         symbols: image_symbols(&objects, &linker.bases, &segments),
         variables: Vec::new(),

@@ -9,6 +9,8 @@ use sotto_kernel::Startup;
 use sotto_object::{Image, LinkOptions, link};
 use sotto_session::{Session, SourceText};
 
+#[cfg(target_os = "linux")]
+pub mod as_user;
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
 pub mod native;
 

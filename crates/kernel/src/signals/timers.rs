@@ -1,0 +1,177 @@
+//! Timers that send signals when they run out.
+//!
+//! Sources: setitimer(2), timer_create(2); signal(7) for the codes.
+
+use sotto_machine::Signal;
+
+use crate::signals::SignalSet;
+use crate::signals::info::{Detail, SI_KERNEL, SI_TIMER, SignalInfo};
+use crate::system::System;
+use crate::task::{TaskId, Wait};
+
+/// Which timer it is.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum TimerId {
+    /// That of setitimer which counts all time.
+    Real,
+    /// That which counts the time of the processor in the program.
+    Virtual,
+    /// That which counts the time of the processor in the program and in the kernel for it, which takes none.
+    Profiling,
+    /// One that the program made.
+    Made {
+        number: i32,
+        /// It counts the time of the processor.
+        is_cpu: bool,
+        /// Its clock counts from 1970.
+        is_wall: bool,
+    },
+}
+
+impl TimerId {
+    /// The number of one that the program made.
+    pub fn number(self) -> Option<i32> {
+        match self {
+            TimerId::Made { number, .. } => Some(number),
+            TimerId::Real | TimerId::Virtual | TimerId::Profiling => None,
+        }
+    }
+
+    pub fn is_wall(self) -> bool {
+        matches!(self, TimerId::Made { is_wall: true, .. })
+    }
+
+    fn is_cpu(self) -> bool {
+        match self {
+            TimerId::Real => false,
+            TimerId::Virtual | TimerId::Profiling => true,
+            TimerId::Made { is_cpu, .. } => is_cpu,
+        }
+    }
+
+    /// The signal of a timer of setitimer.
+    pub fn signal(self) -> u32 {
+        let signal = match self {
+            TimerId::Virtual => Signal::SIGVTALRM,
+            TimerId::Profiling => Signal::SIGPROF,
+            TimerId::Real | TimerId::Made { .. } => Signal::SIGALRM,
+        };
+        signal.number() as u32
+    }
+}
+
+/// How a timer tells that it ran out.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Notify {
+    Nothing,
+    /// By a signal with a value, to the process or to one of its tasks.
+    Signal {
+        number: u32,
+        value: u64,
+        task: Option<TaskId>,
+    },
+}
+
+/// A timer.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) struct Timer {
+    pub id: TimerId,
+    /// When it runs out, in nanoseconds of its clock since the start; `None` if it does not run.
+    pub at: Option<u64>,
+    /// After how many nanoseconds it does so again; 0 if it does not.
+    pub interval: u64,
+    pub notify: Notify,
+    /// How often it ran out while its signal was pending.
+    pub overrun: u64,
+}
+
+impl System {
+    /// The time of a timer's clock, in nanoseconds since the start.
+    pub(crate) fn now_of(&mut self, id: TimerId) -> u64 {
+        if id.is_cpu() { self.machine.busy_time() } else { self.machine.time() }
+    }
+
+    /// What is left until a timer runs out, 0 if it does not run, and its interval.
+    pub(crate) fn remaining(&mut self, id: TimerId) -> (u64, u64) {
+        let found = self.process.signals.timers.iter().find(|timer| timer.id == id).copied();
+        let Some(timer) = found else { return (0, 0) };
+        let now = self.now_of(id);
+        // What has not run out has something left.
+        let left = timer.at.map_or(0, |at| at.saturating_sub(now).max(1));
+        (left, timer.interval)
+    }
+
+    /// Sends the signals of timers that ran out.
+    pub(crate) fn run_timers(&mut self) {
+        if self.process.signals.timers.is_empty() {
+            return;
+        }
+        for index in 0..self.process.signals.timers.len() {
+            let Timer { id, at, interval, notify, overrun } = self.process.signals.timers[index];
+            let now = self.now_of(id);
+            let Some(at) = at.filter(|at| *at <= now) else { continue };
+            let missed = (now - at).checked_div(interval).unwrap_or(0);
+            let is_pending = match notify {
+                Notify::Signal { number, task, .. } if id.number().is_some() => {
+                    self.is_pending_from_timer(number, task)
+                }
+                _ => false,
+            };
+            let timer = &mut self.process.signals.timers[index];
+            timer.at = (interval != 0).then(|| at + interval * (missed + 1));
+            timer.overrun = if is_pending { overrun + missed + 1 } else { missed };
+            if let Notify::Signal { number, value, task } = notify
+                && !is_pending
+            {
+                let (code, detail) = match id {
+                    TimerId::Made { number: timer, .. } => {
+                        (SI_TIMER, Detail::Timer { timer, overrun: missed as u32, value })
+                    }
+                    _ => (SI_KERNEL, Detail::None),
+                };
+                self.send(SignalInfo { number, code, detail }, task);
+            }
+        }
+    }
+
+    fn is_pending_from_timer(&self, number: u32, task: Option<TaskId>) -> bool {
+        let is_it = |info: &SignalInfo| info.number == number && info.code == SI_TIMER;
+        match task {
+            None => self.process.signals.pending.iter().any(is_it),
+            Some(task) => {
+                let mut tasks = self.scheduler.tasks.iter();
+                tasks.any(|other| other.id == task && other.signals.pending.iter().any(is_it))
+            }
+        }
+    }
+
+    /// The first time at which a timer of all time runs out whose signal has an effect on what waits. Without one a timer
+    /// that runs out again and again would keep the clock going for ever.
+    pub(crate) fn first_timer(&self) -> Option<u64> {
+        let timers = self.process.signals.timers.iter();
+        let running = timers.filter(|timer| !timer.id.is_cpu() && self.has_effect(timer));
+        running.filter_map(|timer| timer.at).min()
+    }
+
+    fn has_effect(&self, timer: &Timer) -> bool {
+        let Notify::Signal { number, .. } = timer.notify else { return false };
+        let is_taken = !self.process.signals.action(number).ignores(number);
+        self.scheduler.tasks.iter().any(|task| match task.wait {
+            Some(Wait::SignalOf { set, .. }) if SignalSet(set).contains(number) => true,
+            _ => is_taken && !task.signals.mask.contains(number),
+        })
+    }
+
+    /// Instructions that may be executed before a timer runs out.
+    pub(crate) fn instructions_to_timer(&mut self) -> u64 {
+        if self.process.signals.timers.is_empty() {
+            return u64::MAX;
+        }
+        let (now, busy) = (self.machine.time(), self.machine.busy_time());
+        let left = |timer: &Timer| {
+            let now = if timer.id.is_cpu() { busy } else { now };
+            timer.at.map(|at| at.saturating_sub(now))
+        };
+        self.process.signals.timers.iter().filter_map(left).min().unwrap_or(u64::MAX)
+    }
+}
