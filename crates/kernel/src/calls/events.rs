@@ -219,7 +219,8 @@ pub(crate) fn read_events(
             Some(time) if time > now => waits(Wait::Until(time)),
             Some(time) => {
                 let missed = (now - time).checked_div(*interval).unwrap_or(0);
-                *at = (*interval != 0).then(|| time + *interval * (missed + 1));
+                *at = (*interval != 0)
+                    .then(|| time.saturating_add(interval.saturating_mul(missed + 1)));
                 number(missed + 1)
             }
         },

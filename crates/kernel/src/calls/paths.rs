@@ -70,7 +70,7 @@ fn new_name(found: &Found) -> Result<&[u8], Errno> {
 impl System {
     /// The time of day, in nanoseconds since 1970.
     pub(crate) fn wall_time(&mut self) -> u64 {
-        crate::calls::time::START_SECONDS * 1_000_000_000 + self.machine.time()
+        (crate::calls::time::START_SECONDS * 1_000_000_000).saturating_add(self.machine.time())
     }
 
     /// Whether names may be made in a directory.

@@ -118,7 +118,8 @@ impl System {
                 _ => false,
             };
             let timer = &mut self.process.signals.timers[index];
-            timer.at = (interval != 0).then(|| at + interval * (missed + 1));
+            timer.at =
+                (interval != 0).then(|| at.saturating_add(interval.saturating_mul(missed + 1)));
             timer.overrun = if is_pending { overrun + missed + 1 } else { missed };
             if let Notify::Signal { number, value, task } = notify
                 && !is_pending

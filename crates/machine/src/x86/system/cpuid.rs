@@ -53,7 +53,7 @@ const fn cache([kind, level, ways, sets]: [u32; 4]) -> [u32; 4] {
 pub(crate) fn answer(arch: Arch, topic: u32, part: u32) -> [u32; 4] {
     let (syscall, baseline) = match arch {
         Arch::X86_32 => (0, 0),
-        _ => (SYSCALL, FEATURES_D_64),
+        Arch::X86_64 | Arch::Arm64 => (SYSCALL, FEATURES_D_64),
     };
     let word = |bytes: &[u8], at: usize| {
         u32::from_le_bytes(bytes[at..at + 4].try_into().expect("four bytes"))
