@@ -20,6 +20,12 @@ pub struct Place {
     /// Bytes from that label to the address.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub label_offset: Option<u64>,
+    /// The shared object that it is in, where it is not the program itself.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub module: Option<Arc<str>>,
+    /// Bytes from the start of that to the address.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub module_offset: Option<u64>,
     /// The source file, if lines are known.
     pub file: Option<Arc<str>>,
     /// The line in it, from 1.
@@ -59,9 +65,25 @@ impl Place {
         file.is_some_and(|file| !ASSEMBLY.iter().any(|ending| file.ends_with(ending)))
     }
 
-    /// `file:line`, if the line is known.
+    /// The address itself, with the shared object that it is in.
+    pub fn address_in_module(&self) -> String {
+        match &self.module {
+            Some(module) => format!("{:#x}, {module}", self.address),
+            None => format!("{:#x}", self.address),
+        }
+    }
+
+    /// `file:line`, if the line is known; else the shared object that it is in, with the distance from its start where no symbol
+    /// tells more.
     pub fn location(&self) -> Option<String> {
-        Some(format!("{}:{}", self.file.as_ref()?, self.line?))
+        if let (Some(file), Some(line)) = (&self.file, self.line) {
+            return Some(format!("{file}:{line}"));
+        }
+        let module = self.module.as_ref()?;
+        match (&self.symbol, self.module_offset) {
+            (None, Some(offset)) => Some(format!("{module} + {offset:#x}")),
+            _ => Some(module.to_string()),
+        }
     }
 }
 

@@ -99,6 +99,11 @@ impl System {
         self.process.mapped.0.clone()
     }
 
+    /// Whether these are the files that are mapped, as [`System::mapped_files`] told them.
+    pub fn has_mapped(&self, files: &Arc<Vec<MappedFile>>) -> bool {
+        Arc::ptr_eq(files, &self.process.mapped.0)
+    }
+
     /// The bytes of a mapped file; `None` if it is no regular file that can be read.
     pub fn mapped_bytes(&self, file: &MappedFile) -> Option<Vec<u8>> {
         if !self.tree.has(file.inode) {

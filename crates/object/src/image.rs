@@ -38,8 +38,21 @@ pub struct Image {
     pub tls_template: Option<TlsTemplate>,
     /// What routines promise, by ascending address.
     pub contracts: Vec<RoutineContract>,
+    /// Shared objects that were loaded beside the program, by ascending address.
+    pub modules: Vec<Module>,
     /// The program headers in memory, which the auxiliary vector tells a program; `None` if no segment has them.
     pub headers: Option<ProgramHeaders>,
+}
+
+/// A shared object that was loaded beside a program.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Module {
+    /// Its file's name, without directories.
+    pub name: String,
+    /// First address.
+    pub start: u64,
+    /// Address after the last byte.
+    pub end: u64,
 }
 
 /// Where the thread-local data that a thread starts with is (`PT_TLS`).
@@ -219,6 +232,42 @@ impl Image {
         self.segments.iter().find(|s| (s.address..s.end()).contains(&address))
     }
 
+    /// The shared object that an address is in; `None` for the program itself.
+    pub fn module_at(&self, address: u64) -> Option<&Module> {
+        let after = self.modules.partition_point(|module| module.start <= address);
+        self.modules[..after].last().filter(|module| address < module.end)
+    }
+
+    /// Adds the segments, symbols and lines of a shared object that was read for where it is loaded. Another that was there is
+    /// forgotten.
+    pub fn add_module(&mut self, name: &str, module: Image) {
+        let Some(start) = module.segments.first().map(|segment| segment.address) else { return };
+        let start = start & !0xfff;
+        let end = module.segments.last().map_or(start, Segment::end);
+        let is_there = |address: u64| (start..end).contains(&address);
+        self.segments.retain(|segment| !is_there(segment.address));
+        self.symbols.retain(|symbol| symbol.absolute || !is_there(symbol.address));
+        self.lines.rows.retain(|(address, _)| !is_there(*address));
+        self.lines.starts.retain(|(address, _)| !is_there(*address));
+        self.modules.retain(|module| module.end <= start || end <= module.start);
+
+        self.segments.extend(module.segments);
+        self.segments.sort_by_key(|segment| segment.address);
+        self.symbols.extend(module.symbols);
+        self.symbols.sort_by_key(|symbol| symbol.address);
+        let files = self.lines.files.len() as u32;
+        let moved = |line: SourceLine| SourceLine { file: line.file + files, ..line };
+        self.lines.files.extend(module.lines.files);
+        let rows = module.lines.rows.into_iter();
+        self.lines.rows.extend(rows.map(|(address, line)| (address, line.map(moved))));
+        self.lines.rows.sort_by_key(|(address, _)| *address);
+        let starts = module.lines.starts.into_iter();
+        self.lines.starts.extend(starts.map(|(address, line)| (address, moved(line))));
+        self.lines.starts.sort_by_key(|(address, _)| *address);
+        self.modules.push(Module { name: name.to_string(), start, end });
+        self.modules.sort_by_key(|module| module.start);
+    }
+
     /// The contract of the routine at an address.
     pub fn contract_at(&self, address: u64) -> Option<&RoutineContract> {
         let found = self.contracts.binary_search_by_key(&address, |contract| contract.address);
@@ -247,11 +296,16 @@ impl Image {
     /// The nearest symbol at or below `address` in the same segment, and the distance in bytes.
     pub fn symbol_before(&self, address: u64) -> Option<(&ImageSymbol, u64)> {
         let segment = self.segment_at(address)?;
+        let is_module = self.module_at(address).is_some();
         let after = self.symbols.partition_point(|symbol| symbol.address <= address);
         self.symbols[..after]
             .iter()
             .rev()
             .filter(|symbol| !symbol.absolute && symbol.address >= segment.address)
+            // Of a shared object not all symbols are known, so that one says nothing of what is behind it.
+            .filter(|symbol| {
+                !is_module || symbol.size == 0 || address - symbol.address < symbol.size
+            })
             .map(|symbol| (symbol, address - symbol.address))
             // Of symbols at one address, the one that is seen most widely.
             .take_while({

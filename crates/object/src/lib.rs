@@ -23,8 +23,8 @@ pub use elf::read_object::{ObjectError, read_archive, read_object};
 pub use elf::write::write_executable;
 pub use elf::write_object::{WriteError, write_object};
 pub use image::{
-    Image, ImageLabel, ImagePart, ImageSymbol, LineTable, ProgramHeaders, Segment, SourceLine,
-    Surroundings, TlsTemplate,
+    Image, ImageLabel, ImagePart, ImageSymbol, LineTable, Module, ProgramHeaders, Segment,
+    SourceLine, Surroundings, TlsTemplate,
 };
 pub use index::{SectionIndex, SymbolIndex};
 pub use linker::errors::{LinkError, Reference};

@@ -59,6 +59,7 @@ fn bench_image(arch: Arch) -> Image {
         call_frames: Vec::new(),
         tls_template: None,
         contracts: Vec::new(),
+        modules: Vec::new(),
         headers: None,
         arch,
         entry: CODE,

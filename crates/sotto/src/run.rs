@@ -86,6 +86,7 @@ fn run(
             return stopped(session, "at the limit that was set", LIMIT_REACHED, as_json);
         }
         let stop = session.system_mut().run(left.min(SLICE)).stop;
+        session.read_modules();
         session.system_mut().forget_read_input();
         if pass_on(session)? == Reader::Gone {
             return Ok(BROKEN_PIPE);

@@ -47,7 +47,10 @@ impl Image {
         registers: &Registers,
         read: &dyn Fn(u64, u8) -> Option<u64>,
     ) -> Option<Caller> {
+        // Each has its own tables, and those of a large one take long to go over.
+        let module = |address: u64| self.module_at(address).map(|module| module.start);
         self.call_frame_tables()
+            .filter(|(address, _)| module(*address) == module(at))
             .find_map(|(address, table)| find(self.arch, (address, table), at, registers, read))
     }
 

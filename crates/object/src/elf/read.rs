@@ -212,6 +212,7 @@ fn read_in_class<H: elf_layout::read::elf::FileHeader<Endian = Endianness>>(
         call_frames: Vec::new(),
         tls_template: None,
         contracts: read_contracts(arch, &file, base),
+        modules: Vec::new(),
         headers: loaded_headers(header, headers, endian, base),
     })
 }
@@ -296,8 +297,11 @@ fn read_sections(file: &elf_layout::File, segments: &mut [Segment], base: u64) {
 }
 
 fn read_symbols(arch: Arch, file: &elf_layout::File, base: u64) -> Vec<ImageSymbol> {
+    // What was stripped has the symbols that others use alone.
+    let dynamic = file.symbols().next().is_none().then(|| file.dynamic_symbols());
     let mut symbols: Vec<ImageSymbol> = file
         .symbols()
+        .chain(dynamic.into_iter().flatten())
         .filter(|symbol| !symbol.is_undefined())
         .filter_map(|symbol| {
             let name = printable(symbol.name_bytes().ok()?);

@@ -113,6 +113,7 @@ pub fn link(objects: &[Object], options: &LinkOptions) -> Result<Image, Vec<Link
         call_frames: call_frames(first.arch, &objects, &linker.bases),
         tls_template: linker.thread_template,
         contracts: linker.contracts(),
+        modules: Vec::new(),
         headers: None,
         segments,
     };

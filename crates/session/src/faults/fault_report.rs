@@ -31,6 +31,9 @@ pub struct FaultReport {
     pub place: Place,
     /// That instruction.
     pub instruction: Option<String>,
+    /// In a shared object, the call in the program itself that led there.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub called_from: Option<Place>,
     /// Whether the place is of the last executed instruction rather than of the faulting one.
     pub after: bool,
     /// More facts, one a line.
@@ -87,6 +90,7 @@ pub(crate) fn report(mut scene: Scene) -> Option<FaultReport> {
         message: String::new(),
         place: scene.place(instruction.as_ref().map_or(pc, |i| i.address)),
         instruction: instruction.as_ref().map(|i| scene.text(i)),
+        called_from: None,
         after: false,
         facts: Vec::new(),
         help: None,

@@ -6,6 +6,7 @@ pub(crate) mod evaluate;
 pub(crate) mod history;
 pub(crate) mod last_writer;
 pub(crate) mod marks;
+pub(crate) mod modules;
 pub(crate) mod motion;
 pub(crate) mod observe;
 pub(crate) mod reload;

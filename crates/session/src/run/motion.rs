@@ -16,6 +16,17 @@ impl Session {
         limit: u64,
         interrupted: &dyn Fn() -> bool,
     ) -> StopReason {
+        let reason = self.resume_plainly(places, limit, interrupted);
+        self.read_modules();
+        reason
+    }
+
+    fn resume_plainly(
+        &mut self,
+        places: &[u64],
+        limit: u64,
+        interrupted: &dyn Fn() -> bool,
+    ) -> StopReason {
         self.select_running();
         let mut stops = self.stops.addresses();
         stops.extend(places);

@@ -63,7 +63,7 @@ impl Session {
     ///
     /// [`SessionError::Start`].
     pub fn restart(&mut self, startup: &Startup) -> Result<(), SessionError> {
-        let mut system = System::start(&self.image, startup)?;
+        let mut system = System::start(self.program(), startup)?;
         system.machine.set_interrupt(self.interrupted);
         self.history = History::new(&mut system);
         self.system = system;

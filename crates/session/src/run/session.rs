@@ -13,6 +13,7 @@ use crate::run::evaluate;
 use crate::run::evaluate::{EvaluateError, Evaluated};
 use crate::run::history::History;
 use crate::run::marks::Mark;
+use crate::run::modules::Modules;
 use crate::run::observe::{StepObserver, Stepped};
 use crate::run::stops::Stops;
 use crate::views::places::{ImageNames, Place, SourceText};
@@ -113,7 +114,9 @@ pub(crate) struct FlagSetter {
 /// A program being examined, with the system that it runs in.
 pub struct Session {
     pub(crate) system: System,
+    /// The program, with the shared objects that it loaded so far.
     pub(crate) image: Image,
+    pub(crate) modules: Modules,
     sources: Vec<SourceText>,
     /// The order in which operands are written.
     order: OperandOrder,
@@ -150,9 +153,10 @@ impl Session {
     ) -> Result<Session, SessionError> {
         let mut system = System::start(&image, startup)?;
         let history = History::new(&mut system);
-        Ok(Session {
+        let mut session = Session {
             system,
             image,
+            modules: Modules::default(),
             sources,
             order: OperandOrder::default(),
             history,
@@ -167,7 +171,9 @@ impl Session {
             furthest: 0,
             trail: VecDeque::new(),
             branches: Vec::new(),
-        })
+        };
+        session.read_modules();
+        Ok(session)
     }
 
     /// Makes the state of now the start of history: for who set the process up by hand.
@@ -538,6 +544,10 @@ impl Session {
             last,
         })?;
         self.add_origin(&mut report);
+        if report.place.module.is_some() {
+            let calls = self.extents().into_iter().filter_map(|frame| frame.call);
+            report.called_from = calls.into_iter().find(|call| call.module.is_none());
+        }
         if let Some(mistake) = self.mistaken_exit() {
             report.help = Some(match report.help {
                 Some(help) => format!("{mistake}; {help}"),

@@ -17,6 +17,7 @@ impl Session {
 
     /// Looks at the running task.
     pub(crate) fn select_running(&mut self) {
+        self.read_modules();
         self.selected = None;
         self.system.show_running();
     }

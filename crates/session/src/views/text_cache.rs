@@ -50,7 +50,19 @@ impl TextCache {
         };
         let (label, label_offset) =
             label.map(|(label, offset)| (label.name.as_str().into(), offset)).unzip();
-        let here = Place { address, symbol, offset, label, label_offset, ..Place::default() };
+        let module = image.module_at(address);
+        let module_offset = module.map(|module| address - module.start);
+        let module = module.map(|module| module.name.as_str().into());
+        let here = Place {
+            address,
+            symbol,
+            offset,
+            label,
+            label_offset,
+            module,
+            module_offset,
+            ..Place::default()
+        };
         let Some(line) = image.lines.at(address) else { return here };
         let mut lines = self.lines.borrow_mut();
         forget_if_many(&mut lines);

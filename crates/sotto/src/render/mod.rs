@@ -494,6 +494,9 @@ pub fn fault(report: &FaultReport) -> String {
     if let (Some(instruction), None) = (&report.instruction, &report.place.source) {
         let _ = write!(out, "  {instruction}");
     }
+    if let Some(call) = &report.called_from {
+        let _ = write!(out, "\n  called from {}", place_line(call));
+    }
     for fact in &report.facts {
         let _ = write!(out, "\n  {fact}");
     }
@@ -604,7 +607,10 @@ pub fn frames(frames: &[Frame], first: usize) -> String {
             .collect();
         let routine = paint(Tone::Strong, &frame.routine);
         lines.push(format!("{number:>3}  {routine}({})", arguments.join(", ")));
-        let at = frame.at.location().unwrap_or_else(|| format!("{:#x}", frame.at.address));
+        let at = match frame.at.line {
+            Some(_) => frame.at.location().unwrap_or_default(),
+            None => frame.at.address_in_module(),
+        };
         let mut facts = vec![format!("{} {at}", if number == 0 { "at" } else { "goes on at" })];
         facts.extend(frame.tail_called.as_ref().map(|name| format!("tail call to {name}")));
         if let Some(call) = &frame.call {
