@@ -397,16 +397,13 @@ impl Checker {
         for used in uses {
             found.push(self.of_use(machine, used));
         }
-        // What is shown of a buffer was given to the kernel.
-        let sent = report.arguments.iter().find(|argument| {
-            argument.is_address && argument.shown.is_some() && report.written.is_empty()
-        });
-        if let (Some(buffer), Some(count)) = (sent, report.result.filter(|result| *result > 0))
+        let sent = report.arguments().into_iter().find(|argument| argument.is_sent);
+        if let (Some(buffer), Some(count)) = (&sent, report.result.filter(|result| *result > 0))
             && let Some(used) = self.shadow.written_out(at, buffer.value, count as u64)
         {
             found.push(self.of_use(machine, used));
         }
-        if let (Some(buffer), Some(count)) = (sent, report.result.filter(|result| *result > 0))
+        if let (Some(buffer), Some(count)) = (&sent, report.result.filter(|result| *result > 0))
             && let Some(Datum { start, end, name, .. }) = self.data.at(buffer.value)
             && let reach = buffer.value.saturating_add(count as u64)
             && reach > *end

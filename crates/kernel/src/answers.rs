@@ -7,7 +7,9 @@ use sotto_machine::{Event, Fault};
 use crate::abi::SyscallAbi;
 use crate::calls::call::{Answer, Call, Outcome};
 use crate::execution::Handled;
-use crate::report::{self, ArgumentsBefore, CompletedCall, Notice, RepeatedNotice, SyscallReport};
+use crate::report::{
+    self, CapturedArguments, CompletedCall, MOST_ARGUMENTS, Notice, RepeatedNotice, SyscallReport,
+};
 use crate::stop::{Stop, Termination};
 use crate::system::System;
 use crate::table::SyscallRow;
@@ -49,8 +51,10 @@ impl System {
         let number_register = convention.syscall_number;
         let number = number_register.storage().map_or(0, |storage| self.machine.register(storage));
         let registers = abi.arch().convention().syscall_arguments;
-        let mut given: Vec<u64> =
-            registers.iter().map(|storage| self.machine.register(*storage)).collect();
+        let mut given = [0; MOST_ARGUMENTS];
+        for (value, storage) in given.iter_mut().zip(registers) {
+            *value = self.machine.register(*storage);
+        }
         let mut refused = None;
         if let (Event::Sysenter, Some(sixth)) = (event, given.get_mut(5)) {
             match vdso::sixth_argument(&mut self.machine) {
@@ -61,14 +65,13 @@ impl System {
         }
         let cut = |value: u64| if abi == SyscallAbi::X86_32 { value & 0xffff_ffff } else { value };
         // To the kernel the number is an int. Source: Linux, `do_syscall_64`, `el0_svc_common`.
-        let (number, values) =
-            (number & 0xffff_ffff, given.iter().map(|&v| cut(v)).collect::<Vec<u64>>());
+        let (number, values) = (number & 0xffff_ffff, given.map(cut));
         let mut report = SyscallReport {
             abi,
             number,
-            name: names::name(abi, number),
+            name: None,
             is_modelled: false,
-            arguments: Vec::new(),
+            captured: CapturedArguments::default(),
             written: Vec::new(),
             result: None,
             result_is_address: false,
@@ -76,6 +79,7 @@ impl System {
         };
         let Some(row) = table::by_number(abi, number) else {
             let result = Errno::ENOSYS.result();
+            report.name = names::name(abi, number);
             report.notice = Some(not_modelled(abi, number));
             report.result = Some(result);
             self.complete(event, Some(result));
@@ -83,17 +87,15 @@ impl System {
             self.count_slice(1);
             return Handled::GoOn;
         };
-        let before = ArgumentsBefore::new(row.arguments, &values, self);
+        report.captured = CapturedArguments::before(row.arguments, values, abi, self);
         let Answer { outcome, notice } = match refused {
             Some(result) => Outcome::Returned(result).into(),
             None => {
-                let mut six = [0; 6];
-                six.iter_mut().zip(&values).for_each(|(register, value)| *register = *value);
                 let task = self.scheduler.current();
                 let waited = task.wait.take();
                 let interrupted = std::mem::take(&mut task.interrupted);
                 let mut call = Call { system: self, abi, waited, interrupted };
-                let mut answer = (row.perform)(&mut call, &six);
+                let mut answer = (row.perform)(&mut call, &values);
                 if interrupted && matches!(answer.outcome, Outcome::Waits(_)) {
                     answer.outcome = Errno::EINTR.into();
                 }
@@ -126,8 +128,7 @@ impl System {
         report.result = result;
         report.written = std::mem::take(&mut self.written);
         let filled = result.and_then(|result| u64::try_from(result).ok()).filter(|&n| n > 0);
-        report.arguments =
-            report::arguments(row.arguments, &values, abi, &mut self.machine, &before, filled);
+        report.captured.after(&self.machine, abi, filled, &report.written);
         self.complete(event, result);
         self.keep(CompletedCall { moment, task, at, report });
         let ending = match outcome {

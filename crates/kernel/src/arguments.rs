@@ -1,5 +1,7 @@
 //! Arguments of system calls: what each is, and the types in which the functions take them.
 
+use crate::structures::Structure;
+
 /// What an argument is, for checking it and for showing it.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub enum ArgumentKind {
@@ -19,6 +21,10 @@ pub enum ArgumentKind {
     Bits,
     /// An address of something in the program's memory.
     Address,
+    /// Address of a structure that the call reads.
+    In(Structure),
+    /// Address of a structure that the call fills.
+    Out(Structure),
     /// Address of a text that ends with a zero byte.
     Text,
     /// A signal's number.
@@ -62,6 +68,7 @@ pub(crate) const MAP: &[(&str, u64)] = &[
     ("MAP_FIXED", 0x10),
     ("MAP_ANONYMOUS", 0x20),
     ("MAP_GROWSDOWN", 0x100),
+    ("MAP_DENYWRITE", 0x800),
     ("MAP_NORESERVE", 0x4000),
     ("MAP_POPULATE", 0x8000),
     ("MAP_STACK", 0x2_0000),
@@ -112,6 +119,78 @@ pub(crate) const ITIMER: &[(&str, u64)] =
     &[("ITIMER_REAL", 0), ("ITIMER_VIRTUAL", 1), ("ITIMER_PROF", 2)];
 /// Flags of clock_nanosleep(2).
 pub(crate) const TIMER: &[(&str, u64)] = &[("TIMER_ABSTIME", 1)];
+/// Codes of arch_prctl(2).
+pub(crate) const ARCH: &[(&str, u64)] = &[
+    ("ARCH_SET_GS", 0x1001),
+    ("ARCH_SET_FS", 0x1002),
+    ("ARCH_GET_FS", 0x1003),
+    ("ARCH_GET_GS", 0x1004),
+];
+/// Resources of getrlimit(2).
+pub(crate) const RLIMIT: &[(&str, u64)] = &[
+    ("RLIMIT_CPU", 0),
+    ("RLIMIT_FSIZE", 1),
+    ("RLIMIT_DATA", 2),
+    ("RLIMIT_STACK", 3),
+    ("RLIMIT_CORE", 4),
+    ("RLIMIT_RSS", 5),
+    ("RLIMIT_NPROC", 6),
+    ("RLIMIT_NOFILE", 7),
+    ("RLIMIT_MEMLOCK", 8),
+    ("RLIMIT_AS", 9),
+    ("RLIMIT_LOCKS", 10),
+    ("RLIMIT_SIGPENDING", 11),
+    ("RLIMIT_MSGQUEUE", 12),
+    ("RLIMIT_NICE", 13),
+    ("RLIMIT_RTPRIO", 14),
+    ("RLIMIT_RTTIME", 15),
+];
+/// Options of prctl(2).
+pub(crate) const PRCTL: &[(&str, u64)] = &[
+    ("PR_SET_PDEATHSIG", 1),
+    ("PR_GET_PDEATHSIG", 2),
+    ("PR_GET_DUMPABLE", 3),
+    ("PR_SET_DUMPABLE", 4),
+    ("PR_SET_NAME", 15),
+    ("PR_GET_NAME", 16),
+    ("PR_GET_SECCOMP", 21),
+    ("PR_SET_NO_NEW_PRIVS", 38),
+    ("PR_GET_NO_NEW_PRIVS", 39),
+    ("PR_SET_VMA", 0x5356_4d41),
+];
+/// Advice of madvise(2).
+pub(crate) const MADV: &[(&str, u64)] = &[
+    ("MADV_NORMAL", 0),
+    ("MADV_RANDOM", 1),
+    ("MADV_SEQUENTIAL", 2),
+    ("MADV_WILLNEED", 3),
+    ("MADV_DONTNEED", 4),
+    ("MADV_FREE", 8),
+    ("MADV_REMOVE", 9),
+    ("MADV_HUGEPAGE", 14),
+    ("MADV_NOHUGEPAGE", 15),
+];
+/// Requests of ioctl(2) on terminals and on every file.
+pub(crate) const IOCTL: &[(&str, u64)] = &[
+    ("TCGETS", 0x5401),
+    ("TCSETS", 0x5402),
+    ("TIOCGPGRP", 0x540f),
+    ("TIOCSPGRP", 0x5410),
+    ("TIOCGWINSZ", 0x5413),
+    ("FIONREAD", 0x541b),
+    ("FIONBIO", 0x5421),
+    ("FIONCLEX", 0x5450),
+    ("FIOCLEX", 0x5451),
+];
+/// Flags of eventfd(2).
+pub(crate) const EFD: &[(&str, u64)] =
+    &[("EFD_SEMAPHORE", 1), ("EFD_NONBLOCK", 0o4000), ("EFD_CLOEXEC", 0o2_000_000)];
+/// Flags of timerfd_create(2).
+pub(crate) const TFD: &[(&str, u64)] = &[("TFD_NONBLOCK", 0o4000), ("TFD_CLOEXEC", 0o2_000_000)];
+/// Flags of signalfd(2).
+pub(crate) const SFD: &[(&str, u64)] = &[("SFD_NONBLOCK", 0o4000), ("SFD_CLOEXEC", 0o2_000_000)];
+/// Flags of mlockall(2).
+pub(crate) const MCL: &[(&str, u64)] = &[("MCL_CURRENT", 1), ("MCL_FUTURE", 2), ("MCL_ONFAULT", 4)];
 /// Flags of close_range(2).
 pub(crate) const CLOSE_RANGE: &[(&str, u64)] =
     &[("CLOSE_RANGE_UNSHARE", 2), ("CLOSE_RANGE_CLOEXEC", 4)];

@@ -26,6 +26,7 @@ mod report;
 mod scheduler;
 mod signals;
 mod stop;
+mod structures;
 mod system;
 pub mod table;
 mod target;
@@ -38,13 +39,14 @@ pub use files::changes::{Change, ChangeKind};
 pub use files::logs::{MemoryStore, Output, Store};
 pub use files::shown::{FolderReader, ShownEntry, ShownFolder, ShownKind};
 pub use files::tree::HOME;
-pub use load::{DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
+pub use load::{DEFAULT_CLOCK, DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use mapped_files::MappedFile;
 pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,
 };
 pub use signals::signal_name;
 pub use stop::{Progress, Stop, Termination};
+pub use structures::Structure;
 pub use system::{InputSource, System, SystemSnapshot};
 pub use target::{Target, target};
 pub use task::{TaskId, Wait};

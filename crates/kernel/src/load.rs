@@ -31,6 +31,8 @@ pub struct Startup {
     pub seed: u64,
     /// Bytes of memory that the program may map, and touch.
     pub memory_limit: u64,
+    /// The time of day at which it starts, in seconds since 1970.
+    pub clock: u64,
     /// Folders that it finds beside the files that are always there.
     pub folders: Vec<ShownFolder>,
 }
@@ -38,13 +40,23 @@ pub struct Startup {
 /// The limit on a program's memory unless another is asked for.
 pub const DEFAULT_MEMORY_LIMIT: u64 = 4 << 30;
 
+/// The time of day at which a program starts unless another is asked for: 2026-01-01 00:00 UTC, in seconds since 1970.
+pub const DEFAULT_CLOCK: u64 = 1_767_225_600;
+
 impl Startup {
     /// A start with these arguments and the small default environment.
     pub fn with_arguments<A: AsRef<[u8]>>(arguments: impl IntoIterator<Item = A>) -> Startup {
         let arguments = arguments.into_iter().map(|argument| argument.as_ref().to_vec()).collect();
         let environment = vec![b"LANG=C.UTF-8".to_vec(), b"TERM=dumb".to_vec()];
         let memory_limit = DEFAULT_MEMORY_LIMIT;
-        Startup { arguments, environment, seed: 1, memory_limit, folders: Vec::new() }
+        Startup {
+            arguments,
+            environment,
+            seed: 1,
+            memory_limit,
+            clock: DEFAULT_CLOCK,
+            folders: Vec::new(),
+        }
     }
 }
 
@@ -59,7 +71,7 @@ pub enum StartError {
     NoPlace(String),
     /// The program is dynamically linked, and the program that loads it is not among the files.
     #[error(
-        "the program is dynamically linked, and {0}, which loads it with its libraries, is not among its files"
+        "the program is dynamically linked, and {0}, which loads it with its libraries, is not among the files that it is shown"
     )]
     NoInterpreter(String),
     /// The program that loads it cannot be loaded itself.

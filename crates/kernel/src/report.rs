@@ -8,6 +8,7 @@ use crate::abi::SyscallAbi;
 use crate::arguments::ArgumentKind;
 use crate::calls::paths::AT_FDCWD;
 use crate::errno::Errno;
+use crate::structures::flags;
 use crate::system::System;
 use crate::target::target;
 use crate::task::TaskId;
@@ -28,6 +29,8 @@ pub struct ArgumentReport {
     pub is_named: bool,
     /// Whether the value is an address.
     pub is_address: bool,
+    /// Whether it is the address of bytes that the call takes, as many as it returns.
+    pub is_sent: bool,
 }
 
 /// A system call that was made.
@@ -41,8 +44,7 @@ pub struct SyscallReport {
     pub name: Option<&'static str>,
     /// Whether it is modelled.
     pub is_modelled: bool,
-    /// Its arguments; empty if it is not modelled.
-    pub arguments: Vec<ArgumentReport>,
+    pub(crate) captured: CapturedArguments,
     /// What it wrote into the program's memory, in the order of writing.
     pub written: Vec<KernelWrite>,
     /// What it returned; `None` if it did not return.
@@ -98,26 +100,15 @@ pub struct RepeatedNotice {
 }
 
 impl SyscallReport {
+    /// Its arguments in words; none if it is not modelled.
+    pub fn arguments(&self) -> Vec<ArgumentReport> {
+        self.captured.describe(self.abi)
+    }
+
     /// The error it returned, if it did.
     pub fn error(&self) -> Option<Errno> {
         Errno::of_result(self.result?)
     }
-}
-
-/// Flags by their names, and the rest as a number.
-fn flags(value: u64, names: &[(&str, u64)]) -> String {
-    let mut rest = value;
-    let mut found: Vec<String> = Vec::new();
-    for (name, bits) in names {
-        if rest & bits == *bits && *bits != 0 {
-            found.push((*name).to_string());
-            rest &= !bits;
-        }
-    }
-    if rest != 0 || found.is_empty() {
-        found.push(if rest < 10 { rest.to_string() } else { format!("{rest:#x}") });
-    }
-    found.join(" | ")
 }
 
 /// The flags of `open`, the way in which the file is used first.
@@ -129,130 +120,189 @@ fn open_flags(value: u64, abi: SyscallAbi) -> String {
     }
 }
 
-/// The arguments of a call as it found them, to be described when it has been made.
-pub(crate) struct ArgumentsBefore {
-    descriptors: Vec<Option<Arc<str>>>,
+/// Arguments of a call.
+pub(crate) const MOST_ARGUMENTS: usize = 6;
+
+/// The arguments of a call, with what they pointed to as far as it is shown. Words are made of them when they are asked for:
+/// few calls are looked at.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub(crate) struct CapturedArguments {
+    kinds: &'static [(&'static str, ArgumentKind)],
+    values: [u64; MOST_ARGUMENTS],
+    contents: Vec<(u8, Content)>,
 }
 
-impl ArgumentsBefore {
-    /// What has to be looked at before a call is made, since the call may change it: what its descriptors name.
-    pub fn new(
-        arguments: &[(&'static str, ArgumentKind)],
-        values: &[u64],
-        system: &System,
-    ) -> ArgumentsBefore {
-        let shown = |(&(_, kind), &value): (&(&str, ArgumentKind), &u64)| match kind {
-            ArgumentKind::Fd | ArgumentKind::DirFd => {
-                system.open_file(value as u32).ok().map(|open| open.name.clone())
-            }
-            _ => None,
-        };
-        ArgumentsBefore { descriptors: arguments.iter().zip(values).map(shown).collect() }
+/// What an argument pointed to, or named.
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum Content {
+    /// A name, or a structure in words.
+    Words(Arc<str>),
+    /// The first bytes of a text or buffer, and whether there were more.
+    Bytes { bytes: [u8; SHOWN_BYTES as usize], count: u8, more: bool },
+}
+
+impl Content {
+    /// Bytes from an address on; `None` if they cannot be read.
+    fn of(machine: &Machine, address: u64, count: u64) -> Option<Content> {
+        let mut bytes = [0; SHOWN_BYTES as usize];
+        let shown = count.min(SHOWN_BYTES);
+        machine.memory().read_bytes(address, &mut bytes[..shown as usize]).ok()?;
+        Some(Content::Bytes { bytes, count: shown as u8, more: count > SHOWN_BYTES })
     }
-}
 
-/// Describes a call's arguments. `filled` is how many bytes the call put into an output buffer.
-pub(crate) fn arguments(
-    arguments: &'static [(&'static str, ArgumentKind)],
-    values: &[u64],
-    abi: SyscallAbi,
-    machine: &mut Machine,
-    before: &ArgumentsBefore,
-    filled: Option<u64>,
-) -> Vec<ArgumentReport> {
-    let is_wide = abi.word_bytes() == 8;
-    // Where there are no upper halves the values of the registers go to the other arguments.
-    let taken: Vec<(usize, &'static str, ArgumentKind)> = arguments
-        .iter()
-        .enumerate()
-        .filter(|(_, (_, kind))| !(is_wide && *kind == ArgumentKind::High))
-        .map(|(index, (name, kind))| (index, *name, *kind))
-        .collect();
-    let mut reports: Vec<ArgumentReport> = Vec::with_capacity(taken.len());
-    for (&(index, name, kind), &value) in taken.iter().zip(values) {
-        let shown = match kind {
-            ArgumentKind::DirFd if value as u32 == AT_FDCWD => Some("AT_FDCWD".to_string()),
-            ArgumentKind::Fd | ArgumentKind::DirFd => {
-                before.descriptors.get(index).cloned().flatten().map(|name| name.to_string())
+    /// A text up to its zero byte; `None` if it cannot be read.
+    fn of_text(machine: &Machine, address: u64) -> Option<Content> {
+        let mut length = 0;
+        while length <= SHOWN_BYTES {
+            let mut byte = [0];
+            machine.memory().read_bytes(address.wrapping_add(length), &mut byte).ok()?;
+            if byte == [0] {
+                break;
             }
-            ArgumentKind::BytesIn(count) => text(machine, value, values[count]),
-            ArgumentKind::BytesOut => filled.and_then(|filled| text(machine, value, filled)),
-            ArgumentKind::Text => zero_ended(machine, value),
-            ArgumentKind::Signal => Signal::from_number(value).map(|s| s.name().to_string()),
-            ArgumentKind::Bits => Some(format!("{value:#x}")),
-            ArgumentKind::Mode => Some(format!("{:#o}", value & 0o177_777)),
-            ArgumentKind::OpenFlags => Some(open_flags(value, abi)),
-            ArgumentKind::Flags(names) => Some(flags(value, names)),
-            ArgumentKind::OneOf(names) => {
-                let known = names.iter().find(|(_, number)| *number == value & 0xffff_ffff);
-                known.map(|(name, _)| (*name).to_string())
-            }
-            ArgumentKind::Count
-            | ArgumentKind::Status
-            | ArgumentKind::Number
-            | ArgumentKind::Signed
-            | ArgumentKind::Int
-            | ArgumentKind::High
-            | ArgumentKind::Address => None,
-        };
-        let is_address = matches!(
-            kind,
-            ArgumentKind::BytesIn(_)
-                | ArgumentKind::BytesOut
-                | ArgumentKind::Address
-                | ArgumentKind::Text
-        );
-        let is_named = shown.is_some()
-            && matches!(
-                kind,
-                ArgumentKind::Bits
-                    | ArgumentKind::Mode
-                    | ArgumentKind::OpenFlags
-                    | ArgumentKind::Flags(_)
-                    | ArgumentKind::OneOf(_)
-            )
-            || shown.as_deref() == Some("AT_FDCWD");
-        let value = match kind {
-            // These are 32-bit integers in C.
-            ArgumentKind::Fd | ArgumentKind::DirFd | ArgumentKind::Status | ArgumentKind::Int => {
-                value as i32 as i64 as u64
-            }
-            ArgumentKind::Signed if !is_wide => value as i32 as i64 as u64,
-            ArgumentKind::High => {
-                if let Some(low) = reports.last_mut() {
-                    low.value |= value << 32;
-                }
-                continue;
-            }
-            _ => value,
-        };
-        reports.push(ArgumentReport { name, value, shown, is_named, is_address });
-    }
-    reports
-}
-
-/// A text up to its zero byte, quoted, cut short if it is long; `None` if it cannot be read.
-fn zero_ended(machine: &mut Machine, address: u64) -> Option<String> {
-    let mut length = 0;
-    while length <= SHOWN_BYTES {
-        let mut byte = [0];
-        machine.memory_mut().read_bytes(address.wrapping_add(length), &mut byte).ok()?;
-        if byte == [0] {
-            break;
+            length += 1;
         }
-        length += 1;
+        Content::of(machine, address, length)
     }
-    text(machine, address, length)
+
+    fn words(&self) -> String {
+        match self {
+            Content::Words(words) => words.to_string(),
+            Content::Bytes { bytes, count, more } => {
+                let more = if *more { "..." } else { "" };
+                format!("\"{}\"{more}", bytes[..usize::from(*count)].escape_ascii())
+            }
+        }
+    }
 }
 
-/// Bytes as a quoted text, cut short if they are many; `None` if they cannot be read.
-fn text(machine: &mut Machine, address: u64, count: u64) -> Option<String> {
-    let mut bytes = vec![0; count.min(SHOWN_BYTES) as usize];
-    machine.memory_mut().read_bytes(address, &mut bytes).ok()?;
-    let escaped: String =
-        bytes.iter().flat_map(|byte| byte.escape_ascii()).map(char::from).collect();
-    let more = if count > SHOWN_BYTES { "..." } else { "" };
-    Some(format!("\"{escaped}\"{more}"))
+impl CapturedArguments {
+    /// The arguments before a call is made, with what that may change: what descriptors name, and structures that it reads.
+    pub fn before(
+        kinds: &'static [(&'static str, ArgumentKind)],
+        values: [u64; MOST_ARGUMENTS],
+        abi: SyscallAbi,
+        system: &System,
+    ) -> CapturedArguments {
+        let mut captured = CapturedArguments { kinds, values, contents: Vec::new() };
+        for (index, kind) in captured.taken(abi) {
+            let value = values[index];
+            let words = match kind {
+                ArgumentKind::Fd | ArgumentKind::DirFd => {
+                    system.open_file(value as u32).ok().map(|open| open.name.clone())
+                }
+                ArgumentKind::In(structure) => {
+                    structure.show(&system.machine, abi, value, &values, 0).map(Arc::from)
+                }
+                _ => None,
+            };
+            if let Some(words) = words {
+                captured.contents.push((index as u8, Content::Words(words)));
+            }
+        }
+        captured
+    }
+
+    /// Adds what a call left. `filled` is how many bytes it put into an output buffer, and `written` is all that it wrote.
+    pub fn after(
+        &mut self,
+        machine: &Machine,
+        abi: SyscallAbi,
+        filled: Option<u64>,
+        written: &[KernelWrite],
+    ) {
+        for (index, kind) in self.taken(abi) {
+            let value = self.values[index];
+            let content = match kind {
+                ArgumentKind::BytesIn(count) => Content::of(machine, value, self.values[count]),
+                ArgumentKind::BytesOut => {
+                    filled.and_then(|filled| Content::of(machine, value, filled))
+                }
+                ArgumentKind::Text => Content::of_text(machine, value),
+                ArgumentKind::Out(structure) => {
+                    // What the call did not fill is not told.
+                    let near = |write: &KernelWrite| write.address.wrapping_sub(value) < 64;
+                    let filled = filled.unwrap_or_default();
+                    let show = || structure.show(machine, abi, value, &self.values, filled);
+                    let words = written.iter().any(near).then(show).flatten();
+                    words.map(|words| Content::Words(words.into()))
+                }
+                _ => None,
+            };
+            if let Some(content) = content {
+                self.contents.push((index as u8, content));
+            }
+        }
+    }
+
+    /// The arguments that registers have, with the numbers of these. Where there are no upper halves the registers go to the
+    /// other arguments.
+    fn taken(&self, abi: SyscallAbi) -> impl Iterator<Item = (usize, ArgumentKind)> + use<> {
+        let is_wide = abi.word_bytes() == 8;
+        let kinds = self.kinds.iter().map(|(_, kind)| *kind);
+        kinds.filter(move |kind| !(is_wide && *kind == ArgumentKind::High)).enumerate()
+    }
+
+    /// The arguments in words.
+    fn describe(&self, abi: SyscallAbi) -> Vec<ArgumentReport> {
+        let is_wide = abi.word_bytes() == 8;
+        let named = self.kinds.iter().filter(|(_, kind)| !(is_wide && *kind == ArgumentKind::High));
+        let mut reports: Vec<ArgumentReport> = Vec::new();
+        for ((index, kind), (name, _)) in self.taken(abi).zip(named) {
+            let value = self.values[index];
+            let content = self.contents.iter().find(|(at, _)| usize::from(*at) == index);
+            let content = content.map(|(_, content)| content.words());
+            let shown = match kind {
+                ArgumentKind::DirFd if value as u32 == AT_FDCWD => Some("AT_FDCWD".to_string()),
+                ArgumentKind::Signal => Signal::from_number(value).map(|s| s.name().to_string()),
+                ArgumentKind::Bits => Some(format!("{value:#x}")),
+                ArgumentKind::Mode => Some(format!("{:#o}", value & 0o177_777)),
+                ArgumentKind::OpenFlags => Some(open_flags(value, abi)),
+                ArgumentKind::Flags(names) => Some(flags(value, names)),
+                ArgumentKind::OneOf(names) => {
+                    let known = names.iter().find(|(_, number)| *number == value & 0xffff_ffff);
+                    known.map(|(name, _)| (*name).to_string())
+                }
+                _ => content,
+            };
+            let is_address = matches!(
+                kind,
+                ArgumentKind::BytesIn(_)
+                    | ArgumentKind::BytesOut
+                    | ArgumentKind::Address
+                    | ArgumentKind::In(_)
+                    | ArgumentKind::Out(_)
+                    | ArgumentKind::Text
+            );
+            let is_named = shown.is_some()
+                && matches!(
+                    kind,
+                    ArgumentKind::Bits
+                        | ArgumentKind::Mode
+                        | ArgumentKind::OpenFlags
+                        | ArgumentKind::Flags(_)
+                        | ArgumentKind::OneOf(_)
+                )
+                || shown.as_deref() == Some("AT_FDCWD");
+            let value = match kind {
+                // These are 32-bit integers in C.
+                ArgumentKind::Fd
+                | ArgumentKind::DirFd
+                | ArgumentKind::Status
+                | ArgumentKind::Int => value as i32 as i64 as u64,
+                ArgumentKind::Signed if !is_wide => value as i32 as i64 as u64,
+                ArgumentKind::High => {
+                    if let Some(low) = reports.last_mut() {
+                        low.value |= value << 32;
+                    }
+                    continue;
+                }
+                _ => value,
+            };
+            let is_sent = matches!(kind, ArgumentKind::BytesIn(_));
+            reports.push(ArgumentReport { name, value, shown, is_named, is_address, is_sent });
+        }
+        reports
+    }
 }
 
 /// What to say about arguments that the ABI truncates to 32 bits, if that changes one.

@@ -7,7 +7,6 @@ use sotto_machine::{Machine, Snapshot};
 use sotto_object::Image;
 
 use crate::calls::identity::{PROCESS, USER};
-use crate::calls::time::START_SECONDS;
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::files::open::OpenFiles;
 use crate::files::shown::ShownFolder;
@@ -32,6 +31,8 @@ pub struct System {
     /// The files.
     pub(crate) tree: Tree,
     pub(crate) open_files: OpenFiles,
+    /// The time of day at the start, in nanoseconds since 1970.
+    pub(crate) start_time: u64,
     /// Instructions completed since the start, by all tasks.
     pub(crate) executed: u64,
     pub(crate) ending: Option<Termination>,
@@ -111,7 +112,7 @@ impl System {
             name: startup.arguments.first().map_or(&b"program"[..], Vec::as_slice),
             process: PROCESS,
             user: USER as u32,
-            time: START_SECONDS * 1_000_000_000,
+            time: startup.clock.saturating_mul(1_000_000_000),
         });
         let mut folders: Vec<&ShownFolder> = startup.folders.iter().collect();
         folders.sort_by_key(|folder| folder.guest.len());
@@ -133,6 +134,7 @@ impl System {
             scheduler: Scheduler::new(TaskId(PROCESS as u32)),
             tree,
             open_files,
+            start_time: startup.clock.saturating_mul(1_000_000_000),
             executed: 0,
             ending: None,
             input: InputLog::new(Box::<MemoryStore>::default()),

@@ -6,14 +6,16 @@ use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
 use crate::arguments::{
-    ACCESS, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, FALLOC, FCNTL,
-    ITIMER, LOCK, MAP, MFD, MREMAP, MS, PROT, RENAME, RWF, SEEK, SIG, TIMER, XATTR,
+    ACCESS, ARCH, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, EFD,
+    FALLOC, FCNTL, IOCTL, ITIMER, LOCK, MADV, MAP, MCL, MFD, MREMAP, MS, PRCTL, PROT, RENAME,
+    RLIMIT, RWF, SEEK, SFD, SIG, TFD, TIMER, XATTR,
 };
 use crate::calls::call::{Answer, Call};
 use crate::calls::{
     attributes, copies, descriptors, events, identity, limits, memory, paths, polling, scheduling,
     signals, status, threads, time, timers, transfers, users,
 };
+use crate::structures::Structure;
 use crate::target::target;
 
 /// The numbers of a call on each machine that Linux has tables for and we speak of; `None` where there
@@ -136,17 +138,17 @@ syscalls! {
     /// Reads from the open file `fd` into the `count` buffers that `vector` lists.
     ///
     /// Source: readv(2).
-    readv { x86_64: 19, x86_32: 145, arm64: 65, arm32: 145 } (fd: Fd, vector: Address, count: Number) => transfers::readv;
+    readv { x86_64: 19, x86_32: 145, arm64: 65, arm32: 145 } (fd: Fd, vector: Out(Structure::Vector(2)), count: Number) => transfers::readv;
 
     /// Reads from `offset` in the open file `fd` into the `count` buffers that `vector` lists.
     ///
     /// Source: readv(2).
-    preadv { x86_64: 295, x86_32: 333, arm64: 69, arm32: 361 } (fd: Fd, vector: Address, count: Number, offset: Number, high: High) => transfers::preadv;
+    preadv { x86_64: 295, x86_32: 333, arm64: 69, arm32: 361 } (fd: Fd, vector: Out(Structure::Vector(2)), count: Number, offset: Number, high: High) => transfers::preadv;
 
     /// Writes the `count` buffers that `vector` lists to `offset` in the open file `fd`.
     ///
     /// Source: writev(2).
-    pwritev { x86_64: 296, x86_32: 334, arm64: 70, arm32: 362 } (fd: Fd, vector: Address, count: Number, offset: Number, high: High) => transfers::pwritev;
+    pwritev { x86_64: 296, x86_32: 334, arm64: 70, arm32: 362 } (fd: Fd, vector: In(Structure::Vector(2)), count: Number, offset: Number, high: High) => transfers::pwritev;
 
     /// Ends the calling thread with `status`.
     ///
@@ -163,7 +165,7 @@ syscalls! {
     ///
     /// Returns the bytes written.
     /// Source: writev(2).
-    writev { x86_64: 20, x86_32: 146, arm64: 66, arm32: 146 } (fd: Fd, vector: Address, count: Number) => transfers::writev;
+    writev { x86_64: 20, x86_32: 146, arm64: 66, arm32: 146 } (fd: Fd, vector: In(Structure::Vector(2)), count: Number) => transfers::writev;
 
     /// Closes the file `fd`.
     ///
@@ -229,7 +231,7 @@ syscalls! {
     ///
     /// They are told in the order of their names. Returns the bytes filled: 0 behind the last.
     /// Source: getdents(2).
-    getdents64 { x86_64: 217, x86_32: 220, arm64: 61, arm32: 217 } (fd: Fd, entries: Address, count: Count) => descriptors::getdents64;
+    getdents64 { x86_64: 217, x86_32: 220, arm64: 61, arm32: 217 } (fd: Fd, entries: Out(Structure::Entries), count: Count) => descriptors::getdents64;
 
     /// Tells entries of the directory `fd` in the structures at `entries`, as they were first.
     ///
@@ -240,7 +242,7 @@ syscalls! {
     ///
     /// Modelled: FIOCLEX, FIONCLEX, FIONBIO, FIONREAD. Nothing is a terminal: ENOTTY.
     /// Source: ioctl(2).
-    ioctl { x86_64: 16, x86_32: 54, arm64: 29, arm32: 54 } (fd: Fd, request: Bits, argument: Address) => descriptors::ioctl;
+    ioctl { x86_64: 16, x86_32: 54, arm64: 29, arm32: 54 } (fd: Fd, request: OneOf(IOCTL), argument: Address) => descriptors::ioctl;
 
     /// Waits until the file `fd` is on its disk.
     ///
@@ -275,50 +277,50 @@ syscalls! {
     /// Tells about the file `path` in the structure at `status`.
     ///
     /// Source: stat(2).
-    stat { x86_64: 4, x86_32: 106, arm64: _, arm32: 106 } (path: Text, status: Address) => status::stat;
+    stat { x86_64: 4, x86_32: 106, arm64: _, arm32: 106 } (path: Text, status: Out(Structure::Stat)) => status::stat;
 
     /// Tells about the file `path` in the structure at `status`, about a symbolic link itself.
     ///
     /// Source: stat(2).
-    lstat { x86_64: 6, x86_32: 107, arm64: _, arm32: 107 } (path: Text, status: Address) => status::lstat;
+    lstat { x86_64: 6, x86_32: 107, arm64: _, arm32: 107 } (path: Text, status: Out(Structure::Stat)) => status::lstat;
 
     /// Tells about the open file `fd` in the structure at `status`.
     ///
     /// The standard streams are pipes.
     /// Source: stat(2).
-    fstat { x86_64: 5, x86_32: 108, arm64: 80, arm32: 108 } (fd: Fd, status: Address) => status::of_open_first;
+    fstat { x86_64: 5, x86_32: 108, arm64: 80, arm32: 108 } (fd: Fd, status: Out(Structure::Stat)) => status::of_open_first;
 
     /// Tells about the file `path` in the structure at `status`, with sizes of 64 bits.
     ///
     /// Source: stat64(2).
-    stat64 { x86_64: _, x86_32: 195, arm64: _, arm32: 195 } (path: Text, status: Address) => status::stat64;
+    stat64 { x86_64: _, x86_32: 195, arm64: _, arm32: 195 } (path: Text, status: Out(Structure::Stat64)) => status::stat64;
 
     /// Tells about the file `path` in the structure at `status`, with sizes of 64 bits, about a symbolic link itself.
     ///
     /// Source: lstat64(2).
-    lstat64 { x86_64: _, x86_32: 196, arm64: _, arm32: 196 } (path: Text, status: Address) => status::lstat64;
+    lstat64 { x86_64: _, x86_32: 196, arm64: _, arm32: 196 } (path: Text, status: Out(Structure::Stat64)) => status::lstat64;
 
     /// Tells about the open file `fd` in the structure at `status`, with sizes of 64 bits.
     ///
     /// The standard streams are pipes.
     /// Source: fstat64(2).
-    fstat64 { x86_64: _, x86_32: 197, arm64: _, arm32: 197 } (fd: Fd, status: Address) => status::of_open;
+    fstat64 { x86_64: _, x86_32: 197, arm64: _, arm32: 197 } (fd: Fd, status: Out(Structure::Stat64)) => status::of_open;
 
     /// Tells about the file `path`, from the directory `fd`, in the structure at `status`.
     ///
     /// Source: stat(2).
-    newfstatat { x86_64: 262, x86_32: _, arm64: 79, arm32: _ } (fd: DirFd, path: Text, status: Address, flags: Flags(AT)) => status::of_path;
+    newfstatat { x86_64: 262, x86_32: _, arm64: 79, arm32: _ } (fd: DirFd, path: Text, status: Out(Structure::Stat), flags: Flags(AT)) => status::of_path;
 
     /// Tells about the file `path`, from the directory `fd`, in the structure at `status`, with sizes of 64 bits.
     ///
     /// Source: fstatat64(2).
-    fstatat64 { x86_64: _, x86_32: 300, arm64: _, arm32: 327 } (fd: DirFd, path: Text, status: Address, flags: Flags(AT)) => status::of_path;
+    fstatat64 { x86_64: _, x86_32: 300, arm64: _, arm32: 327 } (fd: DirFd, path: Text, status: Out(Structure::Stat64), flags: Flags(AT)) => status::of_path;
 
     /// Tells what `mask` asks for about the file `path`, from the directory `fd`, in the structure at `status`.
     ///
     /// The time of birth is not told.
     /// Source: statx(2).
-    statx { x86_64: 332, x86_32: 383, arm64: 291, arm32: 397 } (fd: DirFd, path: Text, flags: Flags(AT), mask: Bits, status: Address) => status::extended;
+    statx { x86_64: 332, x86_32: 383, arm64: 291, arm32: 397 } (fd: DirFd, path: Text, flags: Flags(AT), mask: Bits, status: Out(Structure::Statx)) => status::extended;
 
     /// Tells about the file system that the file `path` is on in the structure at `status`.
     ///
@@ -497,12 +499,12 @@ syscalls! {
     /// Sets the times of access and of change of the file `path`, from the directory `fd`.
     ///
     /// Source: utimensat(2).
-    utimensat { x86_64: 280, x86_32: 320, arm64: 88, arm32: 348 } (fd: DirFd, path: Text, times: Address, flags: Flags(AT)) => paths::utimensat;
+    utimensat { x86_64: 280, x86_32: 320, arm64: 88, arm32: 348 } (fd: DirFd, path: Text, times: In(Structure::TwoTimespecs), flags: Flags(AT)) => paths::utimensat;
 
     /// Sets the times of access and of change of the file `path`, from the directory `fd`, with seconds of 64 bits.
     ///
     /// Source: utimensat(2).
-    utimensat_time64 { x86_64: _, x86_32: 412, arm64: _, arm32: 412 } (fd: DirFd, path: Text, times: Address, flags: Flags(AT)) => paths::utimensat64;
+    utimensat_time64 { x86_64: _, x86_32: 412, arm64: _, arm32: 412 } (fd: DirFd, path: Text, times: In(Structure::TwoTimespecs64), flags: Flags(AT)) => paths::utimensat64;
 
     /// Tells the path of the working directory in `buf`.
     ///
@@ -558,12 +560,12 @@ syscalls! {
     ///
     /// Modelled: with MADV_DONTNEED the pages hold again what they held when they were mapped; other advice changes nothing.
     /// Source: madvise(2).
-    madvise { x86_64: 28, x86_32: 219, arm64: 233, arm32: 220 } (address: Address, length: Count, advice: Number) => memory::madvise;
+    madvise { x86_64: 28, x86_32: 219, arm64: 233, arm32: 220 } (address: Address, length: Count, advice: OneOf(MADV)) => memory::madvise;
 
     /// Sets or reads the base of the segment FS or GS, as `code` says.
     ///
     /// Source: arch_prctl(2).
-    arch_prctl { x86_64: 158, x86_32: _, arm64: _, arm32: _ } (code: Bits, address: Address) => threads::arch_prctl;
+    arch_prctl { x86_64: 158, x86_32: _, arm64: _, arm32: _ } (code: OneOf(ARCH), address: Address) => threads::arch_prctl;
 
     /// Describes a segment of the thread's own: the structure at `description` tells which and where.
     ///
@@ -593,12 +595,12 @@ syscalls! {
     ///
     /// Modelled: that of open files is kept to, the others are kept alone.
     /// Source: prlimit(2).
-    prlimit64 { x86_64: 302, x86_32: 340, arm64: 261, arm32: 369 } (pid: Number, resource: Number, new: Address, old: Address) => limits::prlimit64;
+    prlimit64 { x86_64: 302, x86_32: 340, arm64: 261, arm32: 369 } (pid: Number, resource: OneOf(RLIMIT), new: In(Structure::Limits64), old: Out(Structure::Limits64)) => limits::prlimit64;
 
     /// Reads a limit of the process.
     ///
     /// Source: getrlimit(2).
-    ugetrlimit { x86_64: _, x86_32: 191, arm64: _, arm32: 191 } (resource: Number, limits: Address) => limits::getrlimit;
+    ugetrlimit { x86_64: _, x86_32: 191, arm64: _, arm32: 191 } (resource: OneOf(RLIMIT), limits: Out(Structure::Limits)) => limits::getrlimit;
 
     /// Fills `buf` with `count` random bytes.
     ///
@@ -616,13 +618,13 @@ syscalls! {
     ///
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: clock_gettime(2).
-    clock_gettime { x86_64: 228, x86_32: 265, arm64: 113, arm32: 263 } (clock: OneOf(CLOCK), time: Address) => time::clock_gettime;
+    clock_gettime { x86_64: 228, x86_32: 265, arm64: 113, arm32: 263 } (clock: OneOf(CLOCK), time: Out(Structure::Timespec)) => time::clock_gettime;
 
     /// Tells the time of a clock in the structure at `time`, with seconds of 64 bits.
     ///
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: clock_gettime(2).
-    clock_gettime64 { x86_64: _, x86_32: 403, arm64: _, arm32: 403 } (clock: OneOf(CLOCK), time: Address) => time::clock_gettime64;
+    clock_gettime64 { x86_64: _, x86_32: 403, arm64: _, arm32: 403 } (clock: OneOf(CLOCK), time: Out(Structure::Timespec64)) => time::clock_gettime64;
 
     /// Waits at, or wakes those who wait at, the word at `address`, with a time of 64 bits.
     ///
@@ -634,61 +636,61 @@ syscalls! {
     ///
     /// One instruction takes a nanosecond; the day begins with the first, on 2026-01-01 at 00:00 UTC.
     /// Source: gettimeofday(2).
-    gettimeofday { x86_64: 96, x86_32: 78, arm64: 169, arm32: 78 } (time: Address, zone: Address) => time::gettimeofday;
+    gettimeofday { x86_64: 96, x86_32: 78, arm64: 169, arm32: 78 } (time: Out(Structure::Timeval), zone: Address) => time::gettimeofday;
 
     /// Waits for as long as the structure at `time` says.
     ///
     /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: nanosleep(2).
-    nanosleep { x86_64: 35, x86_32: 162, arm64: 101, arm32: 162 } (time: Address, remaining: Address) => time::nanosleep;
+    nanosleep { x86_64: 35, x86_32: 162, arm64: 101, arm32: 162 } (time: In(Structure::Timespec), remaining: Out(Structure::Timespec)) => time::nanosleep;
 
     /// Waits for as long as the structure at `time` says, or up to that time of a clock.
     ///
     /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: clock_nanosleep(2).
-    clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep;
+    clock_nanosleep { x86_64: 230, x86_32: 267, arm64: 115, arm32: 265 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: In(Structure::Timespec), remaining: Out(Structure::Timespec)) => time::clock_nanosleep;
 
     /// Waits for as long as the structure at `time` says, or up to that time of a clock, with seconds of 64 bits.
     ///
     /// The time passes at once, unless other threads use it. A signal that a handler takes ends it: EINTR, and `remaining` says what is left.
     /// Source: clock_nanosleep(2).
-    clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: Address, remaining: Address) => time::clock_nanosleep64;
+    clock_nanosleep_time64 { x86_64: _, x86_32: 407, arm64: _, arm32: 407 } (clock: OneOf(CLOCK), flags: Flags(TIMER), time: In(Structure::Timespec64), remaining: Out(Structure::Timespec64)) => time::clock_nanosleep64;
 
     /// Changes or reads what is done at a signal.
     ///
     /// Source: sigaction(2).
-    rt_sigaction { x86_64: 13, x86_32: 174, arm64: 134, arm32: 174 } (signal: Signal, new: Address, old: Address, size: Count) => signals::rt_sigaction;
+    rt_sigaction { x86_64: 13, x86_32: 174, arm64: 134, arm32: 174 } (signal: Signal, new: In(Structure::SignalAction), old: Out(Structure::SignalAction), size: Count) => signals::rt_sigaction;
 
     /// Changes or reads the mask of blocked signals.
     ///
     /// Source: sigprocmask(2).
-    rt_sigprocmask { x86_64: 14, x86_32: 175, arm64: 135, arm32: 175 } (how: OneOf(SIG), new: Address, old: Address, size: Count) => signals::rt_sigprocmask;
+    rt_sigprocmask { x86_64: 14, x86_32: 175, arm64: 135, arm32: 175 } (how: OneOf(SIG), new: In(Structure::SignalSet), old: Out(Structure::SignalSet), size: Count) => signals::rt_sigprocmask;
 
     /// Tells which signals are pending in the set at `set`.
     ///
     /// Source: sigpending(2).
-    rt_sigpending { x86_64: 127, x86_32: 176, arm64: 136, arm32: 176 } (set: Address, size: Count) => signals::rt_sigpending;
+    rt_sigpending { x86_64: 127, x86_32: 176, arm64: 136, arm32: 176 } (set: Out(Structure::SignalSet), size: Count) => signals::rt_sigpending;
 
     /// Waits for a signal that a handler takes, under the mask at `mask`.
     ///
     /// Source: sigsuspend(2).
-    rt_sigsuspend { x86_64: 130, x86_32: 179, arm64: 133, arm32: 179 } (mask: Address, size: Count) => signals::rt_sigsuspend;
+    rt_sigsuspend { x86_64: 130, x86_32: 179, arm64: 133, arm32: 179 } (mask: In(Structure::SignalSet), size: Count) => signals::rt_sigsuspend;
 
     /// Takes a signal of the set at `set`, and waits for one as long as the structure at `time` says.
     ///
     /// Returns the number of the signal; EAGAIN when the time is over.
     /// Source: sigwaitinfo(2).
-    rt_sigtimedwait { x86_64: 128, x86_32: 177, arm64: 137, arm32: 177 } (set: Address, info: Address, time: Address, size: Count) => signals::rt_sigtimedwait;
+    rt_sigtimedwait { x86_64: 128, x86_32: 177, arm64: 137, arm32: 177 } (set: In(Structure::SignalSet), info: Out(Structure::SignalInfo), time: In(Structure::Timespec), size: Count) => signals::rt_sigtimedwait;
 
     /// Takes a signal of the set at `set`, and waits for one as long as the structure at `time` says, with seconds of 64 bits.
     ///
     /// Source: sigwaitinfo(2).
-    rt_sigtimedwait_time64 { x86_64: _, x86_32: 421, arm64: _, arm32: 421 } (set: Address, info: Address, time: Address, size: Count) => signals::rt_sigtimedwait_time64;
+    rt_sigtimedwait_time64 { x86_64: _, x86_32: 421, arm64: _, arm32: 421 } (set: In(Structure::SignalSet), info: Out(Structure::SignalInfo), time: In(Structure::Timespec64), size: Count) => signals::rt_sigtimedwait_time64;
 
     /// Says on which stack handlers of signals run that ask for it.
     ///
     /// Source: sigaltstack(2).
-    sigaltstack { x86_64: 131, x86_32: 186, arm64: 132, arm32: 186 } (new: Address, old: Address) => signals::sigaltstack;
+    sigaltstack { x86_64: 131, x86_32: 186, arm64: 132, arm32: 186 } (new: In(Structure::SignalStack), old: Out(Structure::SignalStack)) => signals::sigaltstack;
 
     /// Returns from a handler: registers are what they were when the signal came.
     ///
@@ -710,18 +712,18 @@ syscalls! {
     ///
     /// Returns how many are ready. Standard input is ready when there is some, or at its end; all else always is.
     /// Source: poll(2).
-    poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Address, count: Number, timeout: Int) => polling::poll;
+    poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Out(Structure::Poll(1)), count: Number, timeout: Int) => polling::poll;
 
     /// Waits until one of the `count` descriptors in the structures at `fds` is ready, as long as the structure at `time` says,
     /// under the mask at `mask`.
     ///
     /// Source: poll(2).
-    ppoll { x86_64: 271, x86_32: 309, arm64: 73, arm32: 336 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll;
+    ppoll { x86_64: 271, x86_32: 309, arm64: 73, arm32: 336 } (fds: Out(Structure::Poll(1)), count: Number, time: In(Structure::Timespec), mask: In(Structure::SignalSet), size: Count) => polling::ppoll;
 
     /// Waits until one of the `count` descriptors in the structures at `fds` is ready, with seconds of 64 bits.
     ///
     /// Source: poll(2).
-    ppoll_time64 { x86_64: _, x86_32: 414, arm64: _, arm32: 414 } (fds: Address, count: Number, time: Address, mask: Address, size: Count) => polling::ppoll_time64;
+    ppoll_time64 { x86_64: _, x86_32: 414, arm64: _, arm32: 414 } (fds: Out(Structure::Poll(1)), count: Number, time: In(Structure::Timespec64), mask: In(Structure::SignalSet), size: Count) => polling::ppoll_time64;
 
     /// Sends SIGALRM after `seconds`; 0 disarms the timer.
     ///
@@ -733,13 +735,13 @@ syscalls! {
     ///
     /// Modelled: ITIMER_REAL. Not modelled: timers of processor time (EINVAL).
     /// Source: setitimer(2).
-    setitimer { x86_64: 38, x86_32: 104, arm64: 103, arm32: 104 } (which: OneOf(ITIMER), new: Address, old: Address) => timers::setitimer;
+    setitimer { x86_64: 38, x86_32: 104, arm64: 103, arm32: 104 } (which: OneOf(ITIMER), new: In(Structure::Itimerval), old: Out(Structure::Itimerval)) => timers::setitimer;
 
     /// Tells what is left of a timer in the structure at `value`.
     ///
     /// Modelled: ITIMER_REAL.
     /// Source: setitimer(2).
-    getitimer { x86_64: 36, x86_32: 105, arm64: 102, arm32: 105 } (which: OneOf(ITIMER), value: Address) => timers::getitimer;
+    getitimer { x86_64: 36, x86_32: 105, arm64: 102, arm32: 105 } (which: OneOf(ITIMER), value: Out(Structure::Itimerval)) => timers::getitimer;
 
     /// Sends a signal to a thread of a process.
     ///
@@ -1090,7 +1092,7 @@ syscalls! {
     ///
     /// Modelled: the time in the program, and the memory that was touched.
     /// Source: getrusage(2).
-    getrusage { x86_64: 98, x86_32: 77, arm64: 165, arm32: 77 } (who: Int, usage: Address) => scheduling::getrusage;
+    getrusage { x86_64: 98, x86_32: 77, arm64: 165, arm32: 77 } (who: Int, usage: Out(Structure::Usage)) => scheduling::getrusage;
 
     /// Tells the time of the processor that the process has used, in ticks of a hundredth of a second.
     ///
@@ -1107,18 +1109,18 @@ syscalls! {
     ///
     /// Modelled: its name (PR_SET_NAME, PR_GET_NAME), the signal at the end of its parent, PR_SET_DUMPABLE, PR_SET_NO_NEW_PRIVS.
     /// Source: prctl(2).
-    prctl { x86_64: 157, x86_32: 172, arm64: 167, arm32: 172 } (option: Number, second: Bits) => scheduling::prctl;
+    prctl { x86_64: 157, x86_32: 172, arm64: 167, arm32: 172 } (option: OneOf(PRCTL), second: Bits) => scheduling::prctl;
 
     /// Tells a limit of the process.
     ///
     /// Source: getrlimit(2).
-    getrlimit { x86_64: 97, x86_32: 76, arm64: 163, arm32: _ } (resource: Number, limits: Address) => limits::getrlimit;
+    getrlimit { x86_64: 97, x86_32: 76, arm64: 163, arm32: _ } (resource: OneOf(RLIMIT), limits: Out(Structure::Limits)) => limits::getrlimit;
 
     /// Sets a limit of the process.
     ///
     /// Modelled: that of open files is kept to, the others are kept alone.
     /// Source: getrlimit(2).
-    setrlimit { x86_64: 160, x86_32: 75, arm64: 164, arm32: 75 } (resource: Number, limits: Address) => limits::setrlimit;
+    setrlimit { x86_64: 160, x86_32: 75, arm64: 164, arm32: 75 } (resource: OneOf(RLIMIT), limits: In(Structure::Limits)) => limits::setrlimit;
 
     /// Sets the extended attribute `name` of `path`.
     ///
@@ -1199,13 +1201,13 @@ syscalls! {
     ///
     /// Returns the bytes that were copied. Where `offset` is an address, the offset in the file is there, in 64 bits.
     /// Source: sendfile(2).
-    sendfile64 { x86_64: _, x86_32: 239, arm64: _, arm32: 239 } (to: Fd, from: Fd, offset: Address, count: Count) => copies::sendfile64;
+    sendfile64 { x86_64: _, x86_32: 239, arm64: _, arm32: 239 } (to: Fd, from: Fd, offset: In(Structure::Offset), count: Count) => copies::sendfile64;
 
     /// Copies up to `count` bytes of the regular file `from` to the regular file `to`.
     ///
     /// Returns the bytes that were copied. Where an offset is an address, the offset in the file is there.
     /// Source: copy_file_range(2).
-    copy_file_range { x86_64: 326, x86_32: 377, arm64: 285, arm32: 391 } (from: Fd, from_offset: Address, to: Fd, to_offset: Address, count: Count, flags: Bits) => copies::copy_file_range;
+    copy_file_range { x86_64: 326, x86_32: 377, arm64: 285, arm32: 391 } (from: Fd, from_offset: In(Structure::Offset), to: Fd, to_offset: In(Structure::Offset), count: Count, flags: Bits) => copies::copy_file_range;
 
     /// Says that `count` bytes from `offset` on will be read.
     ///
@@ -1239,13 +1241,13 @@ syscalls! {
     ///
     /// An offset of -1 stands for where the last transfer ended.
     /// Source: readv(2).
-    preadv2 { x86_64: 327, x86_32: 378, arm64: 286, arm32: 392 } (fd: Fd, vector: Address, count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::preadv2;
+    preadv2 { x86_64: 327, x86_32: 378, arm64: 286, arm32: 392 } (fd: Fd, vector: Out(Structure::Vector(2)), count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::preadv2;
 
     /// Writes the `count` buffers that `vector` lists to `offset` in the open file `fd`.
     ///
     /// An offset of -1 stands for where the last transfer ended.
     /// Source: readv(2).
-    pwritev2 { x86_64: 328, x86_32: 379, arm64: 287, arm32: 393 } (fd: Fd, vector: Address, count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::pwritev2;
+    pwritev2 { x86_64: 328, x86_32: 379, arm64: 287, arm32: 393 } (fd: Fd, vector: In(Structure::Vector(2)), count: Number, offset: Number, high: Number, flags: Flags(RWF)) => transfers::pwritev2;
 
     /// Closes the file descriptors from `first` to `last`.
     ///
@@ -1255,27 +1257,27 @@ syscalls! {
     /// Makes a timer that sends a signal when it runs out.
     ///
     /// Source: timer_create(2).
-    timer_create { x86_64: 222, x86_32: 259, arm64: 107, arm32: 257 } (clock: OneOf(CLOCK), event: Address, timer: Address) => timers::timer_create;
+    timer_create { x86_64: 222, x86_32: 259, arm64: 107, arm32: 257 } (clock: OneOf(CLOCK), event: Address, timer: Out(Structure::Number)) => timers::timer_create;
 
     /// Sets a timer, and tells what was left of it.
     ///
     /// Source: timer_settime(2).
-    timer_settime { x86_64: 223, x86_32: 260, arm64: 110, arm32: 258 } (timer: Number, flags: Flags(TIMER), new: Address, old: Address) => timers::timer_settime;
+    timer_settime { x86_64: 223, x86_32: 260, arm64: 110, arm32: 258 } (timer: Number, flags: Flags(TIMER), new: In(Structure::Itimerspec), old: Out(Structure::Itimerspec)) => timers::timer_settime;
 
     /// Tells what is left of a timer.
     ///
     /// Source: timer_settime(2).
-    timer_gettime { x86_64: 224, x86_32: 261, arm64: 108, arm32: 259 } (timer: Number, value: Address) => timers::timer_gettime;
+    timer_gettime { x86_64: 224, x86_32: 261, arm64: 108, arm32: 259 } (timer: Number, value: Out(Structure::Itimerspec)) => timers::timer_gettime;
 
     /// Sets a timer, and tells what was left of it.
     ///
     /// Source: timer_settime(2).
-    timer_settime64 { x86_64: _, x86_32: 409, arm64: _, arm32: 409 } (timer: Number, flags: Flags(TIMER), new: Address, old: Address) => timers::timer_settime64;
+    timer_settime64 { x86_64: _, x86_32: 409, arm64: _, arm32: 409 } (timer: Number, flags: Flags(TIMER), new: In(Structure::Itimerspec64), old: Out(Structure::Itimerspec64)) => timers::timer_settime64;
 
     /// Tells what is left of a timer.
     ///
     /// Source: timer_settime(2).
-    timer_gettime64 { x86_64: _, x86_32: 408, arm64: _, arm32: 408 } (timer: Number, value: Address) => timers::timer_gettime64;
+    timer_gettime64 { x86_64: _, x86_32: 408, arm64: _, arm32: 408 } (timer: Number, value: Out(Structure::Itimerspec64)) => timers::timer_gettime64;
 
     /// Tells how often a timer ran out while its signal was pending.
     ///
@@ -1295,58 +1297,58 @@ syscalls! {
     /// Opens a counter of events that stands at `count`.
     ///
     /// Source: eventfd(2).
-    eventfd2 { x86_64: 290, x86_32: 328, arm64: 19, arm32: 356 } (count: Number, flags: OpenFlags) => events::eventfd2;
+    eventfd2 { x86_64: 290, x86_32: 328, arm64: 19, arm32: 356 } (count: Number, flags: Flags(EFD)) => events::eventfd2;
 
     /// Opens a timer that is read.
     ///
     /// Source: timerfd_create(2).
-    timerfd_create { x86_64: 283, x86_32: 322, arm64: 85, arm32: 350 } (clock: OneOf(CLOCK), flags: OpenFlags) => events::timerfd_create;
+    timerfd_create { x86_64: 283, x86_32: 322, arm64: 85, arm32: 350 } (clock: OneOf(CLOCK), flags: Flags(TFD)) => events::timerfd_create;
 
     /// Sets a timer that is read, and tells what was left of it.
     ///
     /// Source: timerfd_create(2).
-    timerfd_settime { x86_64: 286, x86_32: 325, arm64: 86, arm32: 353 } (fd: Fd, flags: Flags(TIMER), new: Address, old: Address) => events::timerfd_settime;
+    timerfd_settime { x86_64: 286, x86_32: 325, arm64: 86, arm32: 353 } (fd: Fd, flags: Flags(TIMER), new: In(Structure::Itimerspec), old: Out(Structure::Itimerspec)) => events::timerfd_settime;
 
     /// Tells what is left of a timer that is read.
     ///
     /// Source: timerfd_create(2).
-    timerfd_gettime { x86_64: 287, x86_32: 326, arm64: 87, arm32: 354 } (fd: Fd, value: Address) => events::timerfd_gettime;
+    timerfd_gettime { x86_64: 287, x86_32: 326, arm64: 87, arm32: 354 } (fd: Fd, value: Out(Structure::Itimerspec)) => events::timerfd_gettime;
 
     /// Sets a timer that is read, and tells what was left of it.
     ///
     /// Source: timerfd_create(2).
-    timerfd_settime64 { x86_64: _, x86_32: 411, arm64: _, arm32: 411 } (fd: Fd, flags: Flags(TIMER), new: Address, old: Address) => events::timerfd_settime64;
+    timerfd_settime64 { x86_64: _, x86_32: 411, arm64: _, arm32: 411 } (fd: Fd, flags: Flags(TIMER), new: In(Structure::Itimerspec64), old: Out(Structure::Itimerspec64)) => events::timerfd_settime64;
 
     /// Tells what is left of a timer that is read.
     ///
     /// Source: timerfd_create(2).
-    timerfd_gettime64 { x86_64: _, x86_32: 410, arm64: _, arm32: 410 } (fd: Fd, value: Address) => events::timerfd_gettime64;
+    timerfd_gettime64 { x86_64: _, x86_32: 410, arm64: _, arm32: 410 } (fd: Fd, value: Out(Structure::Itimerspec64)) => events::timerfd_gettime64;
 
     /// Opens a set of signals that are read, or changes it.
     ///
     /// Source: signalfd(2).
-    signalfd { x86_64: 282, x86_32: 321, arm64: _, arm32: 349 } (fd: Int, set: Address, size: Count) => events::signalfd;
+    signalfd { x86_64: 282, x86_32: 321, arm64: _, arm32: 349 } (fd: Int, set: In(Structure::SignalSet), size: Count) => events::signalfd;
 
     /// Opens a set of signals that are read, or changes it.
     ///
     /// Source: signalfd(2).
-    signalfd4 { x86_64: 289, x86_32: 327, arm64: 74, arm32: 355 } (fd: Int, set: Address, size: Count, flags: OpenFlags) => events::signalfd4;
+    signalfd4 { x86_64: 289, x86_32: 327, arm64: 74, arm32: 355 } (fd: Int, set: In(Structure::SignalSet), size: Count, flags: Flags(SFD)) => events::signalfd4;
 
     /// Tells the resolution of a clock: a nanosecond.
     ///
     /// Source: clock_getres(2).
-    clock_getres { x86_64: 229, x86_32: 266, arm64: 114, arm32: 264 } (clock: OneOf(CLOCK), resolution: Address) => time::clock_getres;
+    clock_getres { x86_64: 229, x86_32: 266, arm64: 114, arm32: 264 } (clock: OneOf(CLOCK), resolution: Out(Structure::Timespec)) => time::clock_getres;
 
     /// Tells the resolution of a clock: a nanosecond.
     ///
     /// Source: clock_getres(2).
-    clock_getres_time64 { x86_64: _, x86_32: 406, arm64: _, arm32: 406 } (clock: OneOf(CLOCK), resolution: Address) => time::clock_getres64;
+    clock_getres_time64 { x86_64: _, x86_32: 406, arm64: _, arm32: 406 } (clock: OneOf(CLOCK), resolution: Out(Structure::Timespec64)) => time::clock_getres64;
 
     /// Sets a clock.
     ///
     /// Modelled: the user may not.
     /// Source: clock_settime(2).
-    clock_settime { x86_64: 227, x86_32: 264, arm64: 112, arm32: 262 } (clock: OneOf(CLOCK), time: Address) => time::clock_settime;
+    clock_settime { x86_64: 227, x86_32: 264, arm64: 112, arm32: 262 } (clock: OneOf(CLOCK), time: In(Structure::Timespec)) => time::clock_settime;
 
     /// Sets the clock.
     ///
@@ -1383,7 +1385,7 @@ syscalls! {
     /// Keeps all pages in memory.
     ///
     /// Source: mlock(2).
-    mlockall { x86_64: 151, x86_32: 152, arm64: 230, arm32: 152 } (flags: Bits) => memory::lock_all;
+    mlockall { x86_64: 151, x86_32: 152, arm64: 230, arm32: 152 } (flags: Flags(MCL)) => memory::lock_all;
 
     /// Keeps no pages in memory any longer.
     ///
@@ -1406,25 +1408,25 @@ syscalls! {
     ///
     /// Returns how many are.
     /// Source: select(2).
-    _newselect { x86_64: _, x86_32: 142, arm64: _, arm32: 142 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address) => polling::select;
+    _newselect { x86_64: _, x86_32: 142, arm64: _, arm32: 142 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: In(Structure::Timeval)) => polling::select;
 
     /// Waits until one of the descriptors below `count` in three sets is ready.
     ///
     /// Returns how many are.
     /// Source: select(2).
-    select { x86_64: 23, x86_32: _, arm64: _, arm32: _ } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address) => polling::select;
+    select { x86_64: 23, x86_32: _, arm64: _, arm32: _ } (count: Int, reads: Address, writes: Address, exceptions: Address, time: In(Structure::Timeval)) => polling::select;
 
     /// Waits under another signal mask until one of the descriptors below `count` in three sets is ready.
     ///
     /// Returns how many are.
     /// Source: select(2).
-    pselect6 { x86_64: 270, x86_32: 308, arm64: 72, arm32: 335 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address, mask: Address) => polling::pselect6;
+    pselect6 { x86_64: 270, x86_32: 308, arm64: 72, arm32: 335 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: In(Structure::Timespec), mask: Address) => polling::pselect6;
 
     /// Waits under another signal mask until one of the descriptors below `count` in three sets is ready.
     ///
     /// Returns how many are.
     /// Source: select(2).
-    pselect6_time64 { x86_64: _, x86_32: 413, arm64: _, arm32: 413 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: Address, mask: Address) => polling::pselect6_time64;
+    pselect6_time64 { x86_64: _, x86_32: 413, arm64: _, arm32: 413 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: In(Structure::Timespec64), mask: Address) => polling::pselect6_time64;
 }
 
 impl SyscallRow {

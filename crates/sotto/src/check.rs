@@ -37,8 +37,8 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
     interrupt::listen();
     let cases = cases(args, &program)?;
     let (starts, has_cases) = (program.starts, !args.cases.is_empty());
-    let folders = host_files::folders_to_read(&args.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
+    let folders = host_files::folders_to_read(&args.system.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
     let mut session = run::session(program, &startup)?;
     let mut of_code = findings_of_code(&mut session, &options);
     let mut looked = match starts {

@@ -125,6 +125,20 @@ pub struct LinkArgs {
     pub pie: bool,
 }
 
+/// What a program finds when it is run here.
+#[derive(Args, Clone, Debug)]
+pub struct SystemArgs {
+    /// Folder that the program finds in its directory, or at GUEST (`/` at the root); `:rw`, for `sotto run` alone, writes changes back
+    #[arg(long = "files", value_name = "DIR[:rw][=GUEST]")]
+    pub folders: Vec<OsString>,
+    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
+    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
+    pub memory: Option<u64>,
+    /// Time of day at which it starts, in UTC; 2026-01-01 unless said
+    #[arg(long, value_name = "YYYY-MM-DD[ HH:MM[:SS]]", value_parser = time_of_day)]
+    pub clock: Option<u64>,
+}
+
 #[derive(Args, Debug)]
 pub struct RunArgs {
     #[command(flatten)]
@@ -138,12 +152,8 @@ pub struct RunArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,
-    /// Folder that the program finds in its directory, or at GUEST; `:rw` writes changes back
-    #[arg(long = "files", value_name = "DIR[:rw][=GUEST]")]
-    pub folders: Vec<OsString>,
-    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
-    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
-    pub memory: Option<u64>,
+    #[command(flatten)]
+    pub system: SystemArgs,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
     pub arguments: Vec<OsString>,
@@ -171,12 +181,8 @@ pub struct StepArgs {
     /// File of commands to carry out
     #[arg(long, value_name = "FILE")]
     pub script: Option<PathBuf>,
-    /// Folder that the program finds in its directory, or at GUEST
-    #[arg(long = "files", value_name = "DIR[=GUEST]")]
-    pub folders: Vec<OsString>,
-    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
-    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
-    pub memory: Option<u64>,
+    #[command(flatten)]
+    pub system: SystemArgs,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
     pub arguments: Vec<OsString>,
@@ -213,12 +219,8 @@ pub struct TraceArgs {
     /// File to give the program as standard input
     #[arg(long, value_name = "FILE")]
     pub stdin: Option<PathBuf>,
-    /// Folder that the program finds in its directory, or at GUEST
-    #[arg(long = "files", value_name = "DIR[=GUEST]")]
-    pub folders: Vec<OsString>,
-    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
-    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
-    pub memory: Option<u64>,
+    #[command(flatten)]
+    pub system: SystemArgs,
     /// Arguments for the program
     #[arg(last = true, value_name = "ARGS")]
     pub arguments: Vec<OsString>,
@@ -289,12 +291,8 @@ pub struct CheckArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N", default_value_t = 20_000_000)]
     pub limit: u64,
-    /// Folder that the program finds in its directory, or at GUEST
-    #[arg(long = "files", value_name = "DIR[=GUEST]")]
-    pub folders: Vec<OsString>,
-    /// Memory that the program may have: bytes, or a number with K, M or G; 4G unless said
-    #[arg(long, value_name = "SIZE", value_parser = byte_size)]
-    pub memory: Option<u64>,
+    #[command(flatten)]
+    pub system: SystemArgs,
     /// Findings from this severity on make the exit status 1
     #[arg(long, value_enum, value_name = "SEVERITY", default_value_t = Deny::Warning)]
     pub deny: Deny,
@@ -361,6 +359,22 @@ fn byte_size(text: &str) -> Result<u64, String> {
         Some(size) if size > 0 => Ok(size),
         _ => Err("write a number of bytes, or one with K, M or G: 64M".to_string()),
     }
+}
+
+/// A time of day as seconds since 1970.
+fn time_of_day(text: &str) -> Result<u64, String> {
+    let rest = match text.len() {
+        10 => " 00:00:00",
+        16 => ":00",
+        _ => "",
+    };
+    let time = humantime::parse_rfc3339_weak(&format!("{text}{rest}"));
+    time.ok()
+        .and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok())
+        .map(|since| since.as_secs())
+        .ok_or_else(|| {
+            "write a day from 1970 on, and a time of it if you like: 2026-03-20 02:40".to_string()
+        })
 }
 
 /// Prints what clap has to say; `run` keeps its own status for bad arguments.

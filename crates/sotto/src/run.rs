@@ -5,10 +5,10 @@ use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use serde_json::json;
-use sotto_kernel::{MemoryStore, Startup, Stop, Termination};
-use sotto_session::Session;
+use sotto_kernel::{MemoryStore, StartError, Startup, Stop, Termination};
+use sotto_session::{Session, SessionError};
 
-use crate::cli::RunArgs;
+use crate::cli::{RunArgs, SystemArgs};
 use crate::console::{Stream, Tone, paint};
 use crate::guest_io::{self, Notices};
 use crate::host_files::{self, Folder};
@@ -26,24 +26,39 @@ const LIMIT_REACHED: u8 = 124;
 /// What there is to say of a program that waits for ever.
 pub const STUCK: &str = "it waits for a signal that nothing will send";
 
-/// What a program starts with that is given these arguments, its own name first, and these folders.
+/// What a program starts with that is given these arguments, its own name first, in such a system with these folders.
 pub fn startup(
     name: &std::ffi::OsStr,
     arguments: &[std::ffi::OsString],
-    memory: Option<u64>,
+    system: &SystemArgs,
     folders: &[Folder],
 ) -> Startup {
     let all = std::iter::once(name).chain(arguments.iter().map(std::ffi::OsString::as_os_str));
     let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
-    startup.memory_limit = memory.unwrap_or(startup.memory_limit);
+    startup.memory_limit = system.memory.unwrap_or(startup.memory_limit);
+    startup.clock = system.clock.unwrap_or(startup.clock);
     startup.folders = folders.iter().map(Folder::shown).collect();
     startup
 }
 
+/// Says why a program cannot be started.
+fn refused(error: &SessionError) -> Failure {
+    match error {
+        SessionError::Start(StartError::NoInterpreter(_)) => Failure::new(
+            error.to_string(),
+            "show it the files of this computer, `--files /`, or link it with `-static`",
+        ),
+        SessionError::Start(StartError::NoPlace(_)) => {
+            Failure::new(error.to_string(), "say where the program finds it: --files DIR=/log")
+        }
+        error => Failure::plain(error.to_string()),
+    }
+}
+
 /// Starts a session of a program with its arguments.
 pub fn session(program: program::Program, startup: &Startup) -> Result<Session, Failure> {
-    let mut session = Session::start(program.image, program.sources, startup)
-        .map_err(|error| Failure::plain(error.to_string()))?;
+    let mut session =
+        Session::start(program.image, program.sources, startup).map_err(|error| refused(&error))?;
     session.set_operands(program.operands);
     session.set_interrupt(interrupt::asked);
     Ok(session)
@@ -52,8 +67,8 @@ pub fn session(program: program::Program, startup: &Startup) -> Result<Session, 
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let folders = host_files::folders(&args.folders)?;
-    let startup = startup(&program.argument, &args.arguments, args.memory, &folders);
+    let folders = host_files::folders(&args.system.folders)?;
+    let startup = startup(&program.argument, &args.arguments, &args.system, &folders);
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {
         session.system_mut().set_input_source(guest_io::file_source(path)?);

@@ -22,8 +22,8 @@ const LIMIT_REACHED: u8 = 124;
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let folders = host_files::folders_to_read(&args.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
+    let folders = host_files::folders_to_read(&args.system.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;
     let place = |session: &mut Session, text: &str| {

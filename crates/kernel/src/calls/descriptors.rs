@@ -291,6 +291,9 @@ fn entries(
     let names = match &open.names {
         Some(names) if start != 0 => names.clone(),
         _ => {
+            if id == system.tree.descriptors {
+                system.refresh_descriptors();
+            }
             let entries = system.tree.entries(id).ok_or(Errno::ENOTDIR)?;
             let names: Arc<[Arc<[u8]>]> = entries.keys().cloned().collect();
             system.open_file_mut(fd)?.names = Some(names.clone());

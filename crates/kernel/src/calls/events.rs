@@ -53,7 +53,7 @@ pub(crate) fn timerfd_create(call: &mut Call, clock: u64, flags: u64) -> Result<
         0 | 1 | 7 => {}
         _ => return Err(Errno::EINVAL),
     }
-    let what = What::Timer { is_wall: clock as u32 == 0, at: None, interval: 0 };
+    let what = What::Timer { clock: clock as u32, at: None, interval: 0 };
     open(call, what, flags, 0, "anon_inode:[timerfd]")
 }
 
@@ -98,8 +98,10 @@ fn set_time(
     }
     let before = remaining(system, fd)?;
     let now = system.machine.time();
-    if let What::Timer { is_wall, at, interval: own } = &mut system.open_file_mut(fd)?.what {
-        (*at, *own) = (time_of(value, now, flags & ABSOLUTE != 0, *is_wall), interval);
+    let What::Timer { clock, .. } = system.open_file(fd)?.what else { return Err(Errno::EINVAL) };
+    let first = time_of(system, clock.into(), value, now, flags & ABSOLUTE != 0);
+    if let What::Timer { at, interval: own, .. } = &mut system.open_file_mut(fd)?.what {
+        (*at, *own) = (first, interval);
     }
     if old != 0 {
         put_remaining(system, width, old, before)?;

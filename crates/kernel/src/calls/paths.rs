@@ -53,6 +53,9 @@ fn find_path(
         return Err(Errno::ENOENT);
     }
     let start = if path[0] == b'/' { ROOT } else { start_of(system, fd)? };
+    if path.windows(3).any(|part| part == b"/fd") || start == system.tree.descriptors {
+        system.refresh_descriptors();
+    }
     walk(&mut system.tree, start, path, last_link)
 }
 
@@ -70,7 +73,7 @@ fn new_name(found: &Found) -> Result<&[u8], Errno> {
 impl System {
     /// The time of day, in nanoseconds since 1970.
     pub(crate) fn wall_time(&mut self) -> u64 {
-        (crate::calls::time::START_SECONDS * 1_000_000_000).saturating_add(self.machine.time())
+        self.start_time.saturating_add(self.machine.time())
     }
 
     /// Whether names may be made in a directory.
@@ -223,7 +226,10 @@ fn open_path(
         // A program of 64 bits need not ask for large files.
         status |= bits.large_file;
     }
-    let file = OpenFile::new(what, access, status, path);
+    let mut file = OpenFile::new(what, access, status, path);
+    if let Last::Name(name) = found.last {
+        file.place = Some((found.directory, name.into()));
+    }
     system.open(file, has(bits.close_on_exec)).map(u64::from)
 }
 

@@ -1,4 +1,4 @@
-//! Time: a nanosecond for each instruction, from a fixed start, and the time in which all tasks wait.
+//! Time: a nanosecond for each instruction, from the start that was asked for, and the time in which all tasks wait.
 
 use crate::Errno;
 use crate::arguments::Address;
@@ -6,8 +6,8 @@ use crate::calls::call::{Answer, Call, Outcome, put, words};
 use crate::system::System;
 use crate::task::Wait;
 
-/// 2026-01-01 00:00 UTC, in seconds of the clock that counts from 1970.
-pub(crate) const START_SECONDS: u64 = 1_767_225_600;
+/// How long the system has been up when a program starts, in nanoseconds.
+const UPTIME: u64 = 100 * NANOSECONDS;
 
 /// Whether there is a clock of this number. Source: clock_gettime(2), <linux/time.h>.
 pub(crate) fn is_clock(number: u64) -> bool {
@@ -19,12 +19,37 @@ pub(crate) fn is_cpu_clock(number: u64) -> bool {
     matches!(number as u32, 2 | 3)
 }
 
-/// The time in seconds and in parts of `unit` nanoseconds.
-fn time(system: &mut System, width: usize, address: u64, unit: u64) -> Result<u64, Errno> {
-    let now = system.machine.time();
-    let seconds = START_SECONDS + now / 1_000_000_000;
-    put(system, address, &words(width, &[seconds, now % 1_000_000_000 / unit]))?;
-    Ok(0)
+impl System {
+    /// What a clock showed when the program started, in nanoseconds.
+    fn clock_start(&self, clock: u64) -> u64 {
+        match clock as u32 {
+            0 | 5 | 8 | 11 => self.start_time,
+            2 | 3 => 0,
+            _ => UPTIME,
+        }
+    }
+
+    /// What a clock shows, in nanoseconds.
+    fn clock(&mut self, clock: u64) -> u64 {
+        let now = if is_cpu_clock(clock) { self.machine.busy_time() } else { self.machine.time() };
+        self.clock_start(clock).saturating_add(now)
+    }
+
+    /// The nanoseconds from the start of the program to a time of a clock.
+    pub(crate) fn since_start(&self, clock: u64, time: u64) -> u64 {
+        time.saturating_sub(self.clock_start(clock))
+    }
+}
+
+/// The time of day in seconds and in parts of `unit` nanoseconds.
+fn put_time(
+    system: &mut System,
+    width: usize,
+    address: u64,
+    (time, unit): (u64, u64),
+) -> Result<u64, Errno> {
+    let parts = [time / NANOSECONDS, time % NANOSECONDS / unit];
+    put(system, address, &words(width, &parts)).map(|()| 0)
 }
 
 /// `clock_gettime(2)`, with words of the machine.
@@ -44,7 +69,11 @@ fn tell_clock(
     clock: u64,
     Address(to): Address,
 ) -> Result<u64, Errno> {
-    if is_clock(clock) { time(call.system, width, to, 1) } else { Err(Errno::EINVAL) }
+    if !is_clock(clock) {
+        return Err(Errno::EINVAL);
+    }
+    let time = call.system.clock(clock);
+    put_time(call.system, width, to, (time, 1))
 }
 
 /// `gettimeofday(2)`
@@ -54,7 +83,8 @@ pub(crate) fn gettimeofday(
     _: Address,
 ) -> Result<u64, Errno> {
     let width = call.abi.word_bytes();
-    if to == 0 { Ok(0) } else { time(call.system, width, to, 1000) }
+    let time = call.system.wall_time();
+    if to == 0 { Ok(0) } else { put_time(call.system, width, to, (time, 1000)) }
 }
 
 pub(crate) const NANOSECONDS: u64 = 1_000_000_000;
@@ -153,7 +183,8 @@ fn sleep_by(
     }
     match read_time(call.system, width, time) {
         Ok(time) if flags & TIMER_ABSTIME != 0 => {
-            wait_until(call, time.saturating_sub(START_SECONDS * NANOSECONDS))
+            let time = call.system.since_start(clock, time);
+            wait_until(call, time)
         }
         Ok(duration) => {
             let now = call.system.machine.time();
@@ -192,7 +223,7 @@ pub(crate) fn clock_getres64(call: &mut Call, clock: u64, to: Address) -> Result
 
 /// `time(2)`
 pub(crate) fn seconds(call: &mut Call, Address(to): Address) -> Result<u64, Errno> {
-    let seconds = START_SECONDS + call.system.machine.time() / NANOSECONDS;
+    let seconds = call.system.wall_time() / NANOSECONDS;
     if to != 0 {
         let width = call.abi.word_bytes();
         put(call.system, to, &words(width, &[seconds]))?;

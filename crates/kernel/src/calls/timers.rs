@@ -7,7 +7,7 @@ use sotto_machine::Signal;
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
-use crate::calls::time::{NANOSECONDS, START_SECONDS, is_clock, is_cpu_clock, read_time};
+use crate::calls::time::{NANOSECONDS, is_clock, read_time};
 use crate::layout::{Layout, number_at};
 use crate::signals::LAST_SIGNAL;
 use crate::signals::timers::{Notify, Timer, TimerId};
@@ -157,7 +157,7 @@ pub(crate) fn timer_create(
         };
     }
     put(system, to, &number.to_le_bytes())?;
-    let id = TimerId::Made { number, is_cpu: is_cpu_clock(clock), is_wall: clock as u32 == 0 };
+    let id = TimerId::Made { number, clock: clock as u32 };
     let timer = Timer { id, at: None, interval: 0, notify, overrun: 0 };
     system.process.signals.timers.push(timer);
     Ok(0)
@@ -190,13 +190,17 @@ pub(crate) fn read_specification(
     Ok((interval, value))
 }
 
-/// When something runs out that was asked for by a value: from now, or at a time of a clock that counts from 1970 or from the
-/// start.
-pub(crate) fn time_of(value: u64, now: u64, is_absolute: bool, is_wall: bool) -> Option<u64> {
+/// When something runs out that was asked for by a value: from now, or at a time of its clock.
+pub(crate) fn time_of(
+    system: &System,
+    clock: u64,
+    value: u64,
+    now: u64,
+    is_absolute: bool,
+) -> Option<u64> {
     match (value, is_absolute) {
         (0, _) => None,
-        (value, true) if is_wall => Some(value.saturating_sub(START_SECONDS * NANOSECONDS)),
-        (value, true) => Some(value),
+        (value, true) => Some(system.since_start(clock, value)),
         (value, false) => Some(now.saturating_add(value)),
     }
 }
@@ -216,7 +220,7 @@ fn set_made(
     let (interval, value) = read_specification(system, width, new)?;
     let id = made(system, number)?;
     let (before, now) = (system.remaining(id), system.now_of(id));
-    let at = time_of(value, now, flags & TIMER_ABSTIME != 0, id.is_wall());
+    let at = time_of(system, id.clock(), value, now, flags & TIMER_ABSTIME != 0);
     let timers = &mut system.process.signals.timers;
     if let Some(timer) = timers.iter_mut().find(|timer| timer.id == id) {
         (timer.at, timer.interval, timer.overrun) = (at, interval, 0);

@@ -7,6 +7,7 @@ use bitflags::bitflags;
 use crate::Errno;
 use crate::calls::limits::most_descriptors;
 use crate::files::inode::InodeId;
+use crate::files::tree::Tree;
 use crate::signals::SignalSet;
 use crate::system::System;
 
@@ -37,9 +38,9 @@ pub(crate) enum What {
     Proc(InodeId, Vec<u8>),
     /// A counter of events: what it stands at, and whether reading takes one of them.
     Event { count: u64, is_semaphore: bool },
-    /// A timer that is read: whether its clock counts from 1970; when it runs out, in nanoseconds since the start, and after
+    /// A timer that is read: its clock; when it runs out, in nanoseconds since the start, and after
     /// how many it does so again.
-    Timer { is_wall: bool, at: Option<u64>, interval: u64 },
+    Timer { clock: u32, at: Option<u64>, interval: u64 },
     /// Pending signals of a set.
     Signals(SignalSet),
 }
@@ -69,6 +70,8 @@ pub(crate) struct OpenFile {
     pub status: u64,
     /// The path by which it was opened, or the name of a stream, for showing.
     pub name: Arc<str>,
+    /// The directory and the name by which it was opened, if it has one.
+    pub place: Option<(InodeId, Arc<[u8]>)>,
     /// Where the next transfer begins; in a directory, how many entries were told.
     pub offset: u64,
     /// The names in a directory, as of when the first of them were told.
@@ -97,7 +100,27 @@ impl OpenFile {
     /// A file that was opened by a path.
     pub fn new(what: What, flags: OpenFlags, status: u64, path: &[u8]) -> OpenFile {
         let name = path.escape_ascii().to_string().into();
-        OpenFile { what, flags, status, name, offset: 0, names: None, uses: 1 }
+        OpenFile { what, flags, status, name, place: None, offset: 0, names: None, uses: 1 }
+    }
+}
+
+impl OpenFile {
+    /// The path of the file from the root, as it was opened; of a stream, that by which it can be opened again.
+    pub fn path(&self, tree: &Tree) -> Vec<u8> {
+        let named = |(directory, name): &(InodeId, Arc<[u8]>)| {
+            let path = tree.has(*directory).then(|| tree.path(*directory)).flatten()?;
+            let path = path.strip_suffix(b"/").unwrap_or(&path).to_vec();
+            Some([&path, &b"/"[..], name].concat())
+        };
+        match &self.what {
+            What::Input => b"/dev/stdin".to_vec(),
+            What::Output(1) => b"/dev/stdout".to_vec(),
+            What::Output(_) => b"/dev/stderr".to_vec(),
+            _ => {
+                let path = self.place.as_ref().and_then(named);
+                path.unwrap_or_else(|| self.name.as_bytes().to_vec())
+            }
+        }
     }
 }
 
@@ -111,15 +134,7 @@ impl OpenFiles {
             };
             let name = ["standard input", "standard output", "standard error"][usize::from(number)];
             let status = u64::from(number != 0);
-            Some(OpenFile {
-                what,
-                flags,
-                status,
-                name: name.into(),
-                offset: 0,
-                names: None,
-                uses: 1,
-            })
+            Some(OpenFile::new(what, flags, status, name.as_bytes()))
         };
         let descriptor = |file| Some(Descriptor { file, close_on_exec: false });
         (OpenFiles((0..3).map(stream).collect()), (0..3).map(descriptor).collect())

@@ -18,6 +18,8 @@ const MAX_INODES: usize = 1 << 20;
 #[derive(Clone)]
 pub(crate) struct Tree {
     inodes: VectorSync<Option<Inode>>,
+    /// The directory of the process's descriptors, whose entries are made when they are wanted.
+    pub descriptors: InodeId,
     /// Numbers of inodes that were dropped.
     free: StackSync<InodeId>,
     /// Bytes that the blocks of all files take.
@@ -47,6 +49,7 @@ impl Tree {
         root.links = 2;
         let mut tree = Tree {
             inodes: VectorSync::new_sync().push_back(Some(root)),
+            descriptors: ROOT,
             free: StackSync::new_sync(),
             bytes: 0,
         };
@@ -106,6 +109,9 @@ impl Tree {
         };
         add(own, b"exe", link(&program), 0o777, user);
         add(own, b"cwd", link(HOME), 0o777, user);
+        let descriptors = add(own, b"fd", directory(), 0o500, user);
+        add(dev, b"fd", link(b"/proc/self/fd"), 0o777, 0);
+        tree.descriptors = descriptors;
         tree
     }
 

@@ -4,6 +4,7 @@
 
 use sotto_machine::Signal;
 
+use crate::calls::time::is_cpu_clock;
 use crate::signals::SignalSet;
 use crate::signals::info::{Detail, SI_KERNEL, SI_TIMER, SignalInfo};
 use crate::system::System;
@@ -21,10 +22,8 @@ pub(crate) enum TimerId {
     /// One that the program made.
     Made {
         number: i32,
-        /// It counts the time of the processor.
-        is_cpu: bool,
-        /// Its clock counts from 1970.
-        is_wall: bool,
+        /// Its clock.
+        clock: u32,
     },
 }
 
@@ -37,16 +36,17 @@ impl TimerId {
         }
     }
 
-    pub fn is_wall(self) -> bool {
-        matches!(self, TimerId::Made { is_wall: true, .. })
+    /// The number of its clock. Source: clock_gettime(2).
+    pub fn clock(self) -> u64 {
+        match self {
+            TimerId::Real => 1,
+            TimerId::Virtual | TimerId::Profiling => 2,
+            TimerId::Made { clock, .. } => clock.into(),
+        }
     }
 
     fn is_cpu(self) -> bool {
-        match self {
-            TimerId::Real => false,
-            TimerId::Virtual | TimerId::Profiling => true,
-            TimerId::Made { is_cpu, .. } => is_cpu,
-        }
+        is_cpu_clock(self.clock())
     }
 
     /// The signal of a timer of setitimer.

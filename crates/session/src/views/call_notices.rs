@@ -30,8 +30,8 @@ fn address_for_number<'a>(
     report: &SyscallReport,
     image: &'a Image,
 ) -> Option<(&'static str, &'a str)> {
-    let numbers = report.arguments.iter().filter(|argument| !argument.is_address);
-    numbers.filter(|argument| argument.value != 0).find_map(|argument| {
+    let numbers = report.arguments().into_iter().filter(|argument| !argument.is_address);
+    numbers.into_iter().filter(|argument| argument.value != 0).find_map(|argument| {
         let symbol = image.symbols.iter().find(|symbol| {
             symbol.address == argument.value && !symbol.absolute && symbol.datum.is_some()
         })?;

@@ -346,8 +346,8 @@ impl Default for StepReport {
 pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView {
     let width = if report.abi == SyscallAbi::X86_32 { Width::W32 } else { Width::W64 };
     let arguments = report
-        .arguments
-        .iter()
+        .arguments()
+        .into_iter()
         .map(|argument| {
             let shown = if argument.is_address {
                 let name = sotto_isa::Names::name(&ImageNames(image), argument.value);
@@ -355,7 +355,7 @@ pub(crate) fn syscall_view(report: &SyscallReport, image: &Image) -> SyscallView
             } else {
                 width.sign_extend(argument.value).to_string()
             };
-            let words = argument.shown.clone();
+            let words = argument.shown;
             SyscallArgument { name: argument.name, shown, words, is_named: argument.is_named }
         })
         .collect();

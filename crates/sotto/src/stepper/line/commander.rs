@@ -752,10 +752,10 @@ impl Commander {
         if let Some(arguments) = arguments {
             self.args.arguments = arguments.iter().map(OsString::from).collect();
         }
-        let folders = host_files::folders_to_read(&self.args.folders)
+        let folders = host_files::folders_to_read(&self.args.system.folders)
             .map_err(|failure| failure.to_string())?;
         let startup =
-            run::startup(&self.argument, &self.args.arguments, self.args.memory, &folders);
+            run::startup(&self.argument, &self.args.arguments, &self.args.system, &folders);
         self.session.restart(&startup)?;
         guest_io::connect(&mut self.session, self.args.stdin.as_deref())
             .map_err(|failure| failure.to_string())?;
@@ -835,8 +835,8 @@ fn load(args: &StepArgs, as_json: bool) -> Result<program::Program, Failure> {
 
 /// A session of a program with arguments and the input file.
 fn session(program: program::Program, args: &StepArgs) -> Result<Session, Failure> {
-    let folders = host_files::folders_to_read(&args.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, args.memory, &folders);
+    let folders = host_files::folders_to_read(&args.system.folders)?;
+    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
     let mut session = run::session(program, &startup)?;
     guest_io::connect(&mut session, args.stdin.as_deref())?;
     Ok(session)
