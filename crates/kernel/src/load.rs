@@ -184,7 +184,15 @@ impl Interpreter {
             let end = (segment.address + segment.data.len() as u64).next_multiple_of(PAGE_BYTES);
             let offset = segment.file_offset & !(PAGE_BYTES - 1);
             let (path, inode) = (path.clone(), self.inode);
-            mapped.add(MappedFile { start, end, offset, path, inode, is_shared: false });
+            mapped.add(MappedFile {
+                start,
+                end,
+                offset,
+                path,
+                inode,
+                is_shared: false,
+                may_write: true,
+            });
         }
         mapped
     }

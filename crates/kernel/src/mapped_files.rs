@@ -25,6 +25,8 @@ pub struct MappedFile {
     pub(crate) inode: InodeId,
     /// What is written into memory is written to the file.
     pub(crate) is_shared: bool,
+    /// It may be written, if it is shared: the file was opened so.
+    pub(crate) may_write: bool,
 }
 
 /// All of a process, by ascending address.
@@ -158,11 +160,39 @@ impl System {
         }
     }
 
+    /// Pages of private mappings of a file that hold what the file does, with their offsets: the kernel has not copied these yet, so
+    /// that they change with the file.
+    fn untouched_pages(&self, id: InodeId) -> Vec<(u64, u64)> {
+        let mut untouched = Vec::new();
+        for file in self.process.mapped.0.iter().filter(|file| !file.is_shared && file.inode == id)
+        {
+            let Kind::File(content) = &self.tree.get(id).kind else { continue };
+            let (mut own, mut others) = ([0; PAGE_BYTES as usize], [0; PAGE_BYTES as usize]);
+            for start in (file.start..file.end).step_by(PAGE_BYTES as usize) {
+                let offset = file.offset + (start - file.start);
+                let read = content.read(offset, &mut others);
+                others[read..].fill(0);
+                if self.machine.memory().read_bytes(start, &mut own).is_ok() && own == others {
+                    untouched.push((start, offset));
+                }
+            }
+        }
+        untouched
+    }
+
     /// Changes a file for a call, with what shared memory is behind it.
     pub(crate) fn change_file(&mut self, id: InodeId, change: impl FnOnce(&mut Content)) {
         self.flush_shared(id);
         let time = self.wall_time();
+        let untouched = self.untouched_pages(id);
         self.tree.change_content(id, time, change);
+        for (start, offset) in untouched {
+            let Kind::File(content) = &self.tree.get(id).kind else { continue };
+            let mut bytes = [0; PAGE_BYTES as usize];
+            let read = content.read(offset, &mut bytes);
+            bytes[read..].fill(0);
+            self.load_mapped(start, &bytes);
+        }
         for file in self.process.mapped.shared(id) {
             let Kind::File(content) = &self.tree.get(id).kind else { continue };
             let (mut old, mut new) = ([0; PAGE_BYTES as usize], [0; PAGE_BYTES as usize]);

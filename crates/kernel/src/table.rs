@@ -554,7 +554,7 @@ syscalls! {
     /// Resizes the mapping at `address`, moving it if it must and may be moved.
     ///
     /// Source: mremap(2).
-    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP)) -> Address => memory::remap;
+    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP), to: Address) -> Address => memory::remap;
 
     /// Advises the kernel about the pages of `length` bytes from `address`.
     ///

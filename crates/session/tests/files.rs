@@ -206,9 +206,57 @@ fn call(rng: &mut SmallRng) -> String {
     }
 }
 
+/// A random call about memory, on pages that a file is behind or none. The file is large enough for all of them.
+fn memory_call(rng: &mut SmallRng, moves: bool) -> String {
+    let page = rng.random_range(0..12);
+    let offset = rng.random_range(0..4090);
+    let count = 4096 * rng.random_range(1..5);
+    let protection = [0, 1, 3, 3, 3].choose(rng).unwrap();
+    // Private and shared, with a file and without. A page of a file is shared at one place alone, so that nothing shared moves.
+    let (flags, fd) = match moves {
+        true => *[(2, 3), (0x22, -1), (0x22, -1), (2, 4)].choose(rng).unwrap(),
+        false => *[(1, 3), (1, 3), (2, 3), (0x22, -1), (1, 4), (2, 4)].choose(rng).unwrap(),
+    };
+    match rng.random_range(0..24) {
+        0..6 => {
+            let start = 4096 * if flags == 1 { page } else { rng.random_range(0..8) };
+            format!("map {page} {count} {protection} {flags} {fd} {start}")
+        }
+        6 => format!("unmap {page} {count}"),
+        7 | 8 => format!("protect {page} {count} {protection}"),
+        9 => format!("advise {page} {count} {}", [0, 3, 4, 4, 99].choose(rng).unwrap()),
+        10 => format!("sync {page} {count} {}", [1, 2, 4, 5].choose(rng).unwrap()),
+        11 if moves => format!("resize {page} 4096 {}", 4096 * rng.random_range(0..5)),
+        12 if moves => format!(
+            "move {page} 4096 {} {}",
+            4096 * rng.random_range(0..5),
+            rng.random_range(14..18)
+        ),
+        13..17 => format!("poke {page} {offset} {}", ["fog", "bell", "lamp"].choose(rng).unwrap()),
+        17..21 => format!("peek {page} {offset} {}", rng.random_range(1..6)),
+        21 => format!("pwrite 3 tide {}", rng.random_range(0..40_000)),
+        22 => format!("pread 3 {} {}", rng.random_range(0..30), rng.random_range(0..40_000)),
+        _ => format!("map {page} {count} {protection} {flags} {fd} 100"),
+    }
+}
+
 /// Sequences of random calls; `SOTTO_SWEEP` says how many.
 #[test]
 fn random_calls_give_what_the_kernel_gives() {
+    random_sequences(&["list .", "list lamps"], call);
+}
+
+/// The same of calls about memory.
+#[test]
+fn random_calls_about_memory_give_what_the_kernel_gives() {
+    let first: Vec<String> = (0..12).map(|page| format!("peek {page} 0 2")).collect();
+    let first: Vec<&str> = first.iter().map(String::as_str).collect();
+    random_sequences(&first, |rng| memory_call(rng, true));
+    random_sequences(&first, |rng| memory_call(rng, false));
+}
+
+/// Sequences of calls, each with some at its end.
+fn random_sequences(last: &[&str], call: fn(&mut SmallRng) -> String) {
     let folder = as_user::place();
     let Some(program) = compiled(folder.path(), "cc", &[]) else {
         eprintln!("skipped: no C compiler");
@@ -225,11 +273,15 @@ fn random_calls_give_what_the_kernel_gives() {
             "mkdir lamps 493",
             "symlink lamps way",
             "symlink loop loop",
+            "open sea 66 420",
+            "close 4",
+            "ftruncate 3 65536",
+            "open log 0 0",
         ]
         .map(str::to_string)
         .into();
         calls.extend((0..40).map(|_| call(&mut rng)));
-        calls.extend(["list .", "list lamps"].map(str::to_string));
+        calls.extend(last.iter().map(|call| call.to_string()));
         wrong.extend(compare(&program, &image, &(calls.join("\n") + "\n")));
         if wrong.len() > 4 {
             break;

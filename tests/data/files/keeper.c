@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/uio.h>
@@ -111,6 +112,28 @@ static long long translated(long long value, int to_there) {
 }
 
 static const char *path(const char *word) { return strcmp(word, "-") ? word : ""; }
+
+/* Pages on which the calls about memory work, and a file without a name through which memory is read and written: what
+   cannot be is told by an error. */
+#define PAGE 4096
+#define PAGES 32
+static char *window;
+static const int scratch = 50;
+
+static void peek(const char *from, long count) {
+    char data[64];
+    long wrote = pwrite(scratch, from, count, 0);
+    result(wrote);
+    if (wrote > 0)
+        bytes(data, pread(scratch, data, wrote, 0));
+}
+
+static void poke(char *to, const char *text) {
+    pwrite(scratch, text, strlen(text), 0);
+    result(pread(scratch, to, strlen(text), 0));
+}
+
+static void mapped(void *at) { result(at == MAP_FAILED ? -1 : ((char *)at - window) / PAGE); }
 
 static void carry_out(char **w, int count) {
     char data[4096];
@@ -238,6 +261,24 @@ static void carry_out(char **w, int count) {
             number("changed", it.st_mtim.tv_sec);
     } else if (IS("fsync"))
         result(fsync(n[1]));
+    else if (IS("map"))
+        mapped(mmap(window + n[1] * PAGE, n[2], n[3], n[4] | MAP_FIXED, n[5], strtoll(w[6], NULL, 0)));
+    else if (IS("unmap"))
+        result(munmap(window + n[1] * PAGE, n[2]));
+    else if (IS("protect"))
+        result(mprotect(window + n[1] * PAGE, n[2], n[3]));
+    else if (IS("advise"))
+        result(madvise(window + n[1] * PAGE, n[2], n[3]));
+    else if (IS("sync"))
+        result(msync(window + n[1] * PAGE, n[2], n[3]));
+    else if (IS("resize"))
+        mapped(mremap(window + n[1] * PAGE, n[2], n[3], 0));
+    else if (IS("move"))
+        mapped(mremap(window + n[1] * PAGE, n[2], n[3], MREMAP_MAYMOVE | MREMAP_FIXED, window + n[4] * PAGE));
+    else if (IS("peek"))
+        peek(window + n[1] * PAGE + n[2], n[3]);
+    else if (IS("poke"))
+        poke(window + n[1] * PAGE + n[2], w[3]);
     else
         tell(" no such call");
 }
@@ -249,6 +290,11 @@ int main(void) {
     umask(022);
     for (int fd = 3; fd < 64; fd++)
         close(fd);
+    window = mmap(NULL, PAGES * PAGE, PROT_NONE, MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+    int file = open("scratch", O_RDWR | O_CREAT, 0600);
+    unlink("scratch");
+    dup2(file, scratch);
+    close(file);
     if (!getcwd(base, sizeof base))
         return 1;
     for (char *line = strtok(input, "\n"), *rest; line; line = rest ? strtok(rest, "\n") : NULL) {

@@ -4,7 +4,7 @@
 
 use std::sync::Arc;
 
-use sotto_machine::{PAGE_BYTES, Permissions, RegionKind};
+use sotto_machine::{Memory, PAGE_BYTES, Permissions, RegionKind};
 
 use crate::Errno;
 use crate::arguments::{Address, Fd};
@@ -32,6 +32,7 @@ const MAP_FIXED: u64 = 0x10;
 const MAP_ANONYMOUS: u64 = 0x20;
 const MAP_FIXED_NOREPLACE: u64 = 0x10_0000;
 const MREMAP_MAYMOVE: u64 = 1;
+const MREMAP_FIXED: u64 = 2;
 
 fn permissions(protection: u64) -> Permissions {
     Permissions {
@@ -125,9 +126,10 @@ pub(crate) fn map(
     match place(system, address, length, protection, flags) {
         Ok(address) => {
             let end = (address + length).next_multiple_of(PAGE_BYTES);
-            if let Some((path, inode, bytes)) = file {
+            if let Some(FileBytes { path, inode, may_write, bytes }) = file {
                 system.load_mapped(address, &bytes);
-                let file = MappedFile { start: address, end, offset, path, inode, is_shared };
+                let start = address;
+                let file = MappedFile { start, end, offset, path, inode, is_shared, may_write };
                 system.process.mapped.add(file);
             }
             (Outcome::Returned(address as i64), None)
@@ -149,8 +151,13 @@ pub(crate) fn map_pages(
     map(call, address, length, protection, flags, fd, offset.wrapping_mul(4096))
 }
 
-/// The path of a file, its inode, and bytes of it.
-type FileBytes = (Arc<str>, InodeId, Vec<u8>);
+/// A part of a file that is to be mapped.
+struct FileBytes {
+    path: Arc<str>,
+    inode: InodeId,
+    may_write: bool,
+    bytes: Vec<u8>,
+}
 
 /// The bytes of an open file that are to be mapped; none of a device that gives zeros.
 fn file_bytes(
@@ -169,14 +176,14 @@ fn file_bytes(
         return Err(Errno::EACCES);
     }
     let What::Inode(id) = open.what else { return Err(Errno::ENODEV) };
-    let path = open.name.clone();
+    let (path, may_write) = (open.name.clone(), open.flags.contains(OpenFlags::WRITE));
     system.flush_shared(id);
     match &system.tree.get(id).kind {
         Kind::File(content) => {
             let count = content.len().saturating_sub(offset).min(length);
             let mut bytes = vec![0; count as usize];
             content.read(offset, &mut bytes);
-            Ok(Some((path, id, bytes)))
+            Ok(Some(FileBytes { path, inode: id, may_write, bytes }))
         }
         Kind::Device(Device::Zero) => Ok(None),
         _ => Err(Errno::ENODEV),
@@ -241,9 +248,7 @@ pub(crate) fn unmap(call: &mut Call, Address(address): Address, length: u64) -> 
     if start == end {
         return Err(Errno::EINVAL);
     }
-    system.flush_all_shared();
-    system.process.mapped.remove(start, end);
-    system.machine.memory_mut().unmap(start, end);
+    system.take_away(start, end);
     Ok(0)
 }
 
@@ -256,53 +261,101 @@ pub(crate) fn protect(
 ) -> Result<u64, Errno> {
     let system = &mut *call.system;
     let (start, end) = pages(system, address, length)?;
-    let changed = system.machine.memory_mut().protect(start, end, permissions(protection));
-    changed.map(|()| 0).map_err(|_| Errno::ENOMEM)
+    // What is before a gap, or before a file that may not be written, is changed.
+    let mut at = start;
+    while at < end {
+        let region = system.machine.memory().region_at(at).ok_or(Errno::ENOMEM)?;
+        let mut next = region.end.next_multiple_of(PAGE_BYTES).min(end);
+        let mut files = system.process.mapped.0.iter();
+        if let Some(file) = files.find(|file| file.start < next && at < file.end) {
+            let is_refused = file.is_shared && !file.may_write && protection & PROT_WRITE != 0;
+            match file.start <= at {
+                true if is_refused => return Err(Errno::EACCES),
+                true => next = next.min(file.end),
+                false => next = file.start,
+            }
+        }
+        let changed = system.machine.memory_mut().protect(at, next, permissions(protection));
+        changed.map_err(|_| Errno::ENOMEM)?;
+        at = next;
+    }
+    Ok(0)
 }
 
-/// Resizes a mapping, in place or elsewhere.
+/// `mremap(2)`: resizes a mapping, in place or elsewhere.
 pub(crate) fn remap(
     call: &mut Call,
     Address(address): Address,
     old_length: u64,
     length: u64,
     flags: u64,
+    Address(wanted): Address,
 ) -> Result<u64, Errno> {
     let system = &mut *call.system;
-    let (start, old_end) = pages(system, address, old_length)?;
-    let top = target(system.arch()).mapping_top;
-    let (_, end) = pages(system, address, length)?;
-    if length == 0 {
+    let (moves, is_fixed) = (flags & MREMAP_MAYMOVE != 0, flags & MREMAP_FIXED != 0);
+    if flags & !(MREMAP_MAYMOVE | MREMAP_FIXED) != 0 || is_fixed && !moves || length == 0 {
         return Err(Errno::EINVAL);
     }
+    let (start, mut old_end) = pages(system, address, old_length)?;
+    let (_, end) = pages(system, address, length)?;
+    let top = target(system.arch()).mapping_top;
     let limit = system.process.memory_limit;
-    system.flush_all_shared();
-    let memory = system.machine.memory_mut();
-    let region = memory.region_at(start).ok_or(Errno::EFAULT)?;
-    let permissions = region.permissions;
-    if end <= old_end {
-        memory.unmap(end, old_end);
-        system.process.mapped.remove(end, old_end);
-        return Ok(start);
+    if is_fixed {
+        let (to, to_end) = pages(system, wanted, length)?;
+        if start < to_end && to < old_end {
+            return Err(Errno::EINVAL);
+        }
+        system.machine.memory().region_at(start).ok_or(Errno::EFAULT)?;
+        system.take_away(to, to_end);
     }
+    system.flush_all_shared();
+    let first = system.machine.memory().region_at(start).ok_or(Errno::EFAULT)?;
+    let permissions = first.permissions;
+    if end <= old_end {
+        system.take_away(end, old_end);
+        old_end = end;
+        if !is_fixed {
+            return Ok(start);
+        }
+    }
+    // What is moved or grows is one mapping.
+    mapped_range(system, start, old_end - start).map_err(|_| Errno::EFAULT)?;
+    let memory = system.machine.memory_mut();
     if (end - old_end).saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
     }
-    if memory.map(RegionKind::Mapping, old_end, end - old_end, permissions).is_ok() {
+    let grows = |memory: &mut Memory| {
+        memory.map(RegionKind::Mapping, old_end, end - old_end, permissions).is_ok()
+    };
+    if !is_fixed && grows(memory) {
         system.process.mapped.relocate(start, old_end, start, end - start);
         system.load_grown(old_end, end);
         return Ok(start);
     }
-    if flags & MREMAP_MAYMOVE == 0 {
+    if !moves {
         return Err(Errno::ENOMEM);
     }
-    let to = memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?;
+    let to = match is_fixed {
+        true => wanted,
+        false => memory.gap_below(top, MAP_FLOOR, end - start).ok_or(Errno::ENOMEM)?,
+    };
     memory.map(RegionKind::Mapping, to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
     memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
     system.process.mapped.relocate(start, old_end, to, end - start);
-    system.load_grown(to, to + (end - start));
+    system.load_grown(to + (old_end - start), to + (end - start));
     Ok(to)
+}
+
+impl System {
+    /// Takes pages away, with what files are behind them.
+    fn take_away(&mut self, start: u64, end: u64) {
+        if start < end {
+            self.flush_all_shared();
+            self.process.mapped.remove(start, end);
+            self.machine.memory_mut().unmap(start, end);
+        }
+    }
 }
 
 /// Checks that a range begins at a page and is mapped as a whole: the address after it.
