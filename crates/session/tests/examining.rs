@@ -249,7 +249,7 @@ fn what_is_passed_on_the_stack_is_told_from_room_and_gaps() {
     assert_eq!(roles(&mut session), wanted(SlotRole::Local));
     // What the kernel laid down is named as the standard names it.
     let labels: Vec<SlotRole> =
-        session.stack(0, 48, 1000).slots.into_iter().map(|slot| slot.role).collect();
+        session.stack(0, 56, 1000).slots.into_iter().map(|slot| slot.role).collect();
     for name in ["AT_PAGESZ (auxiliary vector)", "value of AT_PAGESZ", "AT_NULL (auxiliary vector)"]
     {
         assert!(labels.contains(&SlotRole::Startup(name.into())), "{labels:?}");
