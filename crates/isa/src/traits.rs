@@ -2,7 +2,7 @@
 
 /// A set of facts about an instruction form.
 #[derive(Copy, Clone, PartialEq, Eq, Debug, Default)]
-pub struct Traits(u16);
+pub struct Traits(u32);
 
 impl Traits {
     /// No fact.
@@ -40,6 +40,8 @@ impl Traits {
     pub const GOT_RELAXABLE: Traits = Traits(1 << 12);
     /// It copies a general register or memory as it is, and has a counterpart that extends a narrower source.
     pub const HAS_EXTENDING_FORM: Traits = Traits(1 << 13);
+    /// No other processor accesses its memory between its reading and its writing. Source: SDM Vol. 3A, 9.1.2.
+    pub const INDIVISIBLE: Traits = Traits(1 << 16);
     /// It leaves a return address: its target is a routine.
     pub const LINKS: Traits = Traits(1 << 14);
 

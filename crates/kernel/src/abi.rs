@@ -23,6 +23,12 @@ impl SyscallAbi {
         }
     }
 
+    /// Whether `clone` takes the thread pointer behind the place for the child's number, and not before it. Source: clone(2),
+    /// "C library/kernel differences".
+    pub const fn clone_has_pointer_last(self) -> bool {
+        matches!(self, SyscallAbi::X86_64)
+    }
+
     /// Bytes of an address and of a C `long`.
     pub const fn word_bytes(self) -> usize {
         self.arch().address_bytes() as usize

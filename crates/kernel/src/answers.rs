@@ -97,7 +97,14 @@ impl System {
                 let mut call = Call { system: self, abi, waited, interrupted };
                 let mut answer = (row.perform)(&mut call, &values);
                 if interrupted && matches!(answer.outcome, Outcome::Waits(_)) {
-                    answer.outcome = Errno::EINTR.into();
+                    // What was transferred so far is what the call returns.
+                    answer.outcome = match std::mem::take(self.transferred()) {
+                        0 => Errno::EINTR.into(),
+                        done => Outcome::Returned(done as i64),
+                    };
+                }
+                if !matches!(answer.outcome, Outcome::Waits(_)) {
+                    self.scheduler.current().deadline = None;
                 }
                 answer
             }
@@ -110,14 +117,16 @@ impl System {
         };
         let cut = report::cut(row.arguments, &given, &values);
         report.notice = cut.or(notice).or_else(mistaken);
-        let result = match outcome {
-            Outcome::Returned(result) => Some(result),
+        let result = match &outcome {
+            Outcome::Returned(result) => Some(*result),
+            Outcome::Started(task) => Some(task.id.into()),
+            Outcome::Executed(_) => None,
             Outcome::TaskEnded(_) | Outcome::Terminated(_) => None,
             Outcome::Sigreturn { .. } => None,
             // It is made again when that is so, or for the rest.
             Outcome::Waits(wait) => {
                 self.written.clear();
-                self.scheduler.current().wait = Some(wait);
+                self.scheduler.current().wait = Some(*wait);
                 return Handled::Waits;
             }
             Outcome::Unfinished => {
@@ -133,8 +142,27 @@ impl System {
         self.keep(CompletedCall { moment, task, at, report });
         let ending = match outcome {
             Outcome::Terminated(ending) => Some(ending),
-            Outcome::TaskEnded(status) if !self.end_task() => Some(Termination::Exited(status)),
-            Outcome::TaskEnded(_) => None,
+            Outcome::TaskEnded(status) => {
+                let (own, process) = (self.running_task(), self.process.id);
+                self.clear_at_end();
+                let mut others = self.scheduler.tasks.iter();
+                match others.any(|task| task.process == process && task.id != own) {
+                    true => {
+                        self.remove_tasks(|task| task.id == own);
+                        None
+                    }
+                    false => Some(Termination::Exited(status)),
+                }
+            }
+            Outcome::Started(new) => {
+                self.count_slice(1);
+                self.start_task(*new);
+                None
+            }
+            Outcome::Executed(program) => {
+                self.execute(*program);
+                None
+            }
             // Without a frame the program is killed. Source: Linux, `signal_fault`.
             Outcome::Sigreturn { is_rt } if self.leave_handler(is_rt).is_err() => {
                 let fault = Fault::SignalFrame;

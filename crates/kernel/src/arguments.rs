@@ -43,6 +43,8 @@ pub enum ArgumentKind {
     OpenFlags,
     /// Flags that have names.
     Flags(&'static [(&'static str, u64)]),
+    /// One of some values that have names, in the lowest seven bits, and flags that have names too.
+    Operation(&'static [(&'static str, u64)]),
     /// One of some values that have names.
     OneOf(&'static [(&'static str, u64)]),
 }
@@ -185,6 +187,27 @@ pub(crate) const IOCTL: &[(&str, u64)] = &[
 /// Flags of eventfd(2).
 pub(crate) const EFD: &[(&str, u64)] =
     &[("EFD_SEMAPHORE", 1), ("EFD_NONBLOCK", 0o4000), ("EFD_CLOEXEC", 0o2_000_000)];
+/// Operations of futex(2), with their flags.
+pub(crate) const FUTEX: &[(&str, u64)] = &[
+    ("FUTEX_CLOCK_REALTIME", 0x100),
+    ("FUTEX_PRIVATE_FLAG", 0x80),
+    ("FUTEX_WAIT", 0),
+    ("FUTEX_WAKE", 1),
+    ("FUTEX_REQUEUE", 3),
+    ("FUTEX_CMP_REQUEUE", 4),
+    ("FUTEX_WAKE_OP", 5),
+    ("FUTEX_LOCK_PI", 6),
+    ("FUTEX_UNLOCK_PI", 7),
+    ("FUTEX_TRYLOCK_PI", 8),
+    ("FUTEX_WAIT_BITSET", 9),
+    ("FUTEX_WAKE_BITSET", 10),
+    ("FUTEX_WAIT_REQUEUE_PI", 11),
+    ("FUTEX_CMP_REQUEUE_PI", 12),
+    ("FUTEX_LOCK_PI2", 13),
+];
+/// Flags of pipe2(2).
+pub(crate) const PIPE: &[(&str, u64)] =
+    &[("O_NONBLOCK", 0o4000), ("O_DIRECT", 0o40_000), ("O_CLOEXEC", 0o2_000_000)];
 /// Flags of timerfd_create(2).
 pub(crate) const TFD: &[(&str, u64)] = &[("TFD_NONBLOCK", 0o4000), ("TFD_CLOEXEC", 0o2_000_000)];
 /// Flags of signalfd(2).

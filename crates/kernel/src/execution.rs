@@ -8,6 +8,7 @@ use sotto_machine::{
 };
 
 use crate::report::CompletedCall;
+use crate::signals::Recipient;
 use crate::signals::deliver::Delivery;
 use crate::signals::info::{Detail, SI_USER, SignalInfo};
 use crate::stop::{Progress, Stop, Termination};
@@ -135,8 +136,10 @@ impl System {
     ) -> Option<Stop> {
         let written = std::mem::take(&mut self.written);
         if let Delivery::Ended(ending) = delivery {
-            self.ending = Some(ending);
-            return Some(Stop::Terminated(ending));
+            return match self.end(ending) {
+                Handled::Stop(stop) => Some(stop),
+                Handled::GoOn | Handled::Waits => None,
+            };
         }
         if let Some(watcher) = watcher {
             watcher.watch_registers_of(u64::from(task.0));
@@ -185,11 +188,6 @@ impl System {
         }
     }
 
-    pub(crate) fn end(&mut self, ending: Termination) -> Handled {
-        self.ending = Some(ending);
-        Handled::Stop(Stop::Terminated(ending))
-    }
-
     /// Executes one instruction, a system call with it if it makes one, and says what it did.
     ///
     /// The stop is [`Stop::Budget`] if the program can go on, and [`Stop::Unfinished`] if the machine's interrupt was
@@ -211,10 +209,10 @@ impl System {
             let has_signal = self.has_signal(self.scheduler.running);
             let before_delivery = has_signal.then(|| self.machine.cpu_state());
             match self.deliver() {
-                Some(Delivery::Ended(ending)) => {
-                    self.ending = Some(ending);
-                    return nothing(Stop::Terminated(ending));
-                }
+                Some(Delivery::Ended(ending)) => match self.end(ending) {
+                    Handled::Stop(stop) => return nothing(stop),
+                    Handled::GoOn | Handled::Waits => continue,
+                },
                 Some(Delivery::Handler(number)) => {
                     let (mut step, ..) = nothing(Stop::Budget);
                     if let Some(before) = before_delivery {
@@ -232,7 +230,7 @@ impl System {
                 return (step, None, Stop::Budget);
             };
             let stop = match self.handle(event) {
-                // A handler takes the signal of a fault.
+                // A handler takes the signal of a fault, or it ended another process than the first.
                 Handled::GoOn if matches!(event, Event::Fault(_)) => {
                     self.machine.take_back(step.effects);
                     continue;
@@ -293,6 +291,6 @@ impl System {
         }
         let detail = Detail::Sender { process: 0, user: 0, value: 0 };
         let info = SignalInfo { number: signal.number() as u32, code: SI_USER, detail };
-        self.send(info, None);
+        self.send(info, Recipient::Process(self.first_process));
     }
 }

@@ -22,9 +22,11 @@ mod load;
 mod mapped_files;
 pub mod names;
 mod process;
+mod processes;
 mod report;
 mod scheduler;
 mod signals;
+mod space;
 mod stop;
 mod structures;
 mod system;
@@ -41,10 +43,12 @@ pub use files::shown::{FolderReader, ShownEntry, ShownFolder, ShownKind};
 pub use files::tree::HOME;
 pub use load::{DEFAULT_CLOCK, DEFAULT_MEMORY_LIMIT, StartError, Startup, auxiliary_name};
 pub use mapped_files::MappedFile;
+pub use process::ProcessId;
 pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,
 };
 pub use signals::signal_name;
+pub use space::SpaceId;
 pub use stop::{Progress, Stop, Termination};
 pub use structures::Structure;
 pub use system::{InputSource, System, SystemSnapshot};

@@ -33,6 +33,8 @@ pub struct Startup {
     pub memory_limit: u64,
     /// The time of day at which it starts, in seconds since 1970.
     pub clock: u64,
+    /// Decides when another task is run, and which; without it they are run in rotation.
+    pub interleaving: Option<u64>,
     /// Folders that it finds beside the files that are always there.
     pub folders: Vec<ShownFolder>,
 }
@@ -55,6 +57,7 @@ impl Startup {
             seed: 1,
             memory_limit,
             clock: DEFAULT_CLOCK,
+            interleaving: None,
             folders: Vec::new(),
         }
     }
@@ -192,13 +195,15 @@ impl Interpreter {
                 inode,
                 is_shared: false,
                 may_write: true,
+                is_anonymous: false,
             });
         }
         mapped
     }
 }
 
-/// Maps an image, its interpreter and the stack, and sets the program counter and the stack pointer.
+/// Maps an image, its interpreter and the stack, and sets the program counter and the stack pointer. The path by which it is
+/// executed is told to it.
 ///
 /// # Errors
 ///
@@ -207,6 +212,7 @@ pub(crate) fn load(
     image: &Image,
     interpreter: Option<&Interpreter>,
     startup: &Startup,
+    executable: &[u8],
 ) -> Result<Machine, StartError> {
     let mut machine = Machine::new(image.arch);
     machine.memory_mut().set_limit(startup.memory_limit);
@@ -246,7 +252,7 @@ pub(crate) fn load(
         .map_err(|source| StartError::Segment { address: stack, source })?;
     machine.seed_random(startup.seed);
     let stack_pointer =
-        build_stack(&mut machine, image, interpreter, startup).ok_or_else(too_large)?;
+        build_stack(&mut machine, image, interpreter, startup, executable).ok_or_else(too_large)?;
     machine.set_register(image.arch.stack_pointer(), stack_pointer);
     machine.set_register(image.arch.pc(), first.entry);
     Ok(machine)
@@ -259,6 +265,7 @@ fn build_stack(
     image: &Image,
     interpreter: Option<&Interpreter>,
     startup: &Startup,
+    executable: &[u8],
 ) -> Option<u64> {
     let width = image.arch.address_bytes();
     // The last word is zero.
@@ -268,8 +275,7 @@ fn build_stack(
         machine.memory_mut().load(at, bytes).is_ok().then_some(at)
     };
     let with_zero = |text: &[u8]| [text, &[0]].concat();
-    let name = startup.arguments.first().map_or(&[][..], Vec::as_slice);
-    let exec_name = push(machine, &with_zero(name))?;
+    let exec_name = push(machine, &with_zero(executable))?;
     let mut addresses = |strings: &[Vec<u8>]| {
         let pushed = strings.iter().rev().map(|text| push(machine, &with_zero(text)));
         let mut addresses = pushed.collect::<Option<Vec<u64>>>()?;

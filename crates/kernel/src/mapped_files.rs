@@ -27,6 +27,9 @@ pub struct MappedFile {
     pub(crate) is_shared: bool,
     /// It may be written, if it is shared: the file was opened so.
     pub(crate) may_write: bool,
+    /// It is memory without a file, which is shared with processes that are made. The file that stands for it is used while there
+    /// are other address spaces.
+    pub(crate) is_anonymous: bool,
 }
 
 /// All of a process, by ascending address.
@@ -89,6 +92,11 @@ impl MappedFiles {
         self.0.iter().filter(|file| file.is_shared).map(|file| file.inode).collect()
     }
 
+    /// The inodes that stand for shared memory without a file.
+    pub fn anonymous_inodes(&self) -> Vec<InodeId> {
+        self.0.iter().filter(|file| file.is_anonymous).map(|file| file.inode).collect()
+    }
+
     /// Whether an inode is mapped.
     pub fn has(&self, id: InodeId) -> bool {
         self.0.iter().any(|file| file.inode == id)
@@ -98,12 +106,17 @@ impl MappedFiles {
 impl System {
     /// The files that are mapped into memory, by ascending address. As long as nothing of it changes this is the same list.
     pub fn mapped_files(&self) -> Arc<Vec<MappedFile>> {
-        self.process.mapped.0.clone()
+        self.space.mapped.0.clone()
     }
 
     /// Whether these are the files that are mapped, as [`System::mapped_files`] told them.
     pub fn has_mapped(&self, files: &Arc<Vec<MappedFile>>) -> bool {
-        Arc::ptr_eq(files, &self.process.mapped.0)
+        Arc::ptr_eq(files, &self.space.mapped.0)
+    }
+
+    /// Whether an inode is mapped into an address space.
+    pub(crate) fn is_mapped(&self, id: InodeId) -> bool {
+        self.space.mapped.has(id) || self.spaces.values().any(|other| other.space.mapped.has(id))
     }
 
     /// The bytes of a mapped file; `None` if it is no regular file that can be read.
@@ -116,7 +129,7 @@ impl System {
 
     /// Brings what was written into shared memory to a file, before that is used.
     pub(crate) fn flush_shared(&mut self, id: InodeId) {
-        for file in self.process.mapped.shared(id) {
+        for file in self.space.mapped.shared(id) {
             let time = self.wall_time();
             let Kind::File(content) = &self.tree.get(id).kind else { continue };
             let length = content.len();
@@ -141,8 +154,28 @@ impl System {
 
     /// Brings what was written into all shared memory to the files.
     pub(crate) fn flush_all_shared(&mut self) {
-        for id in self.process.mapped.shared_inodes() {
+        let unused = match self.spaces.is_empty() {
+            true => self.space.mapped.anonymous_inodes(),
+            false => Vec::new(),
+        };
+        for id in self.space.mapped.shared_inodes() {
+            if !unused.contains(&id) {
+                self.flush_shared(id);
+            }
+        }
+    }
+
+    /// The same before there is another address space.
+    pub(crate) fn flush_for_copy(&mut self) {
+        for id in self.space.mapped.shared_inodes() {
             self.flush_shared(id);
+        }
+    }
+
+    /// Brings what is in files to all shared memory, which may have changed while other address spaces were in use.
+    pub(crate) fn load_all_shared(&mut self) {
+        for id in self.space.mapped.shared_inodes() {
+            self.load_shared(id);
         }
     }
 
@@ -164,8 +197,7 @@ impl System {
     /// that they change with the file.
     fn untouched_pages(&self, id: InodeId) -> Vec<(u64, u64)> {
         let mut untouched = Vec::new();
-        for file in self.process.mapped.0.iter().filter(|file| !file.is_shared && file.inode == id)
-        {
+        for file in self.space.mapped.0.iter().filter(|file| !file.is_shared && file.inode == id) {
             let Kind::File(content) = &self.tree.get(id).kind else { continue };
             let (mut own, mut others) = ([0; PAGE_BYTES as usize], [0; PAGE_BYTES as usize]);
             for start in (file.start..file.end).step_by(PAGE_BYTES as usize) {
@@ -193,7 +225,12 @@ impl System {
             bytes[read..].fill(0);
             self.load_mapped(start, &bytes);
         }
-        for file in self.process.mapped.shared(id) {
+        self.load_shared(id);
+    }
+
+    /// Brings the bytes of a file to shared memory.
+    fn load_shared(&mut self, id: InodeId) {
+        for file in self.space.mapped.shared(id) {
             let Kind::File(content) = &self.tree.get(id).kind else { continue };
             let (mut old, mut new) = ([0; PAGE_BYTES as usize], [0; PAGE_BYTES as usize]);
             let mut changed = Vec::new();

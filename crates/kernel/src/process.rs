@@ -1,20 +1,50 @@
 //! A process: what its tasks share beside its memory.
+//!
+//! Source: credentials(7) for the numbers, wait(2) for what is left of one that ended.
 
 use std::sync::Arc;
-
-use sotto_machine::PAGE_BYTES;
-use sotto_object::Image;
 
 use crate::calls::limits::{Limits, first_limits};
 use crate::files::inode::InodeId;
 use crate::files::open::Descriptor;
 use crate::load::Startup;
-use crate::mapped_files::MappedFiles;
 use crate::signals::ProcessSignals;
+use crate::space::SpaceId;
+use crate::stop::Termination;
 
-/// What the tasks of a process share. Its memory, with the code that was decoded of it, is in the machine.
+/// The number of a process, as `getpid(2)` tells it: that of its first task.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
+pub struct ProcessId(pub u32);
+
+/// The process that started the first one, and to which processes belong whose parent has ended. It waits for them at once.
+pub(crate) const OUTSIDE: ProcessId = ProcessId(1);
+
+/// What the tasks of a process share. Its memory, with the code that was decoded of it, is in its address space.
 #[derive(Clone)]
 pub(crate) struct Process {
+    pub id: ProcessId,
+    pub parent: ProcessId,
+    /// The process group and the session that it is in.
+    pub group: u32,
+    pub session: u32,
+    pub space: SpaceId,
+    /// The signal that its parent gets when it ends, or 0.
+    pub exit_signal: u32,
+    /// How it ended, if its parent has not been told yet.
+    pub ended: Option<Termination>,
+    /// It was stopped by this signal, and waits for SIGCONT.
+    pub stopped: Option<u32>,
+    /// What its parent was not told of: that it was stopped, or goes on.
+    pub news: Option<News>,
+    /// It executed a program after it was made.
+    pub has_executed: bool,
+    /// Its parent waits in vfork(2) for it to execute a program or to end.
+    pub suspends_parent: bool,
+    /// It waits in vfork(2) for a child.
+    pub suspended: bool,
+    /// Nanoseconds of the processor that its tasks had, and those of its children that it waited for.
+    pub used_time: u64,
+    pub children_time: u64,
     /// What file descriptors name, by their number.
     pub descriptors: Vec<Option<Descriptor>>,
     /// The working directory.
@@ -32,38 +62,49 @@ pub(crate) struct Process {
     pub has_no_new_privileges: bool,
     pub limits: Limits,
     pub signals: ProcessSignals,
-    /// The files that are mapped into its memory.
-    pub mapped: MappedFiles,
-    /// Where the heap starts, and where it ends now.
-    pub heap: (u64, u64),
-    /// All of a program's memory together; pages take room only when they are touched.
-    pub memory_limit: u64,
+}
+
+/// A change of a process that its parent can wait for.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum News {
+    Stopped(u32),
+    Continued,
 }
 
 impl Process {
-    /// A process as a program finds it that is started.
-    pub fn new(
-        image: &Image,
+    /// The process as the first program finds it.
+    pub fn first(
+        id: ProcessId,
+        space: SpaceId,
         startup: &Startup,
         descriptors: Vec<Option<Descriptor>>,
         directory: InodeId,
     ) -> Process {
-        let end = image.segments.iter().map(|segment| segment.end()).max().unwrap_or(0);
-        let start = end.next_multiple_of(PAGE_BYTES);
         Process {
+            id,
+            parent: OUTSIDE,
+            group: id.0,
+            session: OUTSIDE.0,
+            space,
+            exit_signal: 0,
+            ended: None,
+            stopped: None,
+            news: None,
+            has_executed: false,
+            suspends_parent: false,
+            suspended: false,
+            used_time: 0,
+            children_time: 0,
             descriptors,
             directory,
             umask: 0o022,
             arguments: startup.arguments.clone().into(),
             environment: startup.environment.clone().into(),
-            name: name_of(startup).into(),
+            name: name_of(startup.arguments.first().map_or(&b""[..], Vec::as_slice)).into(),
             nice: 0,
             has_no_new_privileges: false,
             limits: first_limits(),
             signals: ProcessSignals::default(),
-            mapped: MappedFiles::default(),
-            heap: (start, start),
-            memory_limit: startup.memory_limit,
         }
     }
 
@@ -74,8 +115,7 @@ impl Process {
 }
 
 /// The name of the program, without directories. Source: proc(5), "comm".
-fn name_of(startup: &Startup) -> &[u8] {
-    let path = startup.arguments.first().map_or(&b""[..], Vec::as_slice);
+pub(crate) fn name_of(path: &[u8]) -> &[u8] {
     let name = path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
     &name[..name.len().min(15)]
 }

@@ -258,6 +258,14 @@ impl CapturedArguments {
                 ArgumentKind::Mode => Some(format!("{:#o}", value & 0o177_777)),
                 ArgumentKind::OpenFlags => Some(open_flags(value, abi)),
                 ArgumentKind::Flags(names) => Some(flags(value, names)),
+                ArgumentKind::Operation(names) => {
+                    let (low, high) = (value & OPERATION, value & 0xffff_ffff & !OPERATION);
+                    let known = names.iter().find(|(_, number)| *number == low);
+                    known.map(|(name, _)| match high {
+                        0 => (*name).to_string(),
+                        high => format!("{name} | {}", flags(high, names)),
+                    })
+                }
                 ArgumentKind::OneOf(names) => {
                     let known = names.iter().find(|(_, number)| *number == value & 0xffff_ffff);
                     known.map(|(name, _)| (*name).to_string())
@@ -280,6 +288,7 @@ impl CapturedArguments {
                         | ArgumentKind::Mode
                         | ArgumentKind::OpenFlags
                         | ArgumentKind::Flags(_)
+                        | ArgumentKind::Operation(_)
                         | ArgumentKind::OneOf(_)
                 )
                 || shown.as_deref() == Some("AT_FDCWD");
@@ -304,6 +313,9 @@ impl CapturedArguments {
         reports
     }
 }
+
+/// The bits of an operation; those above are flags.
+const OPERATION: u64 = 0x7f;
 
 /// What to say about arguments that the ABI truncates to 32 bits, if that changes one.
 pub(crate) fn cut(

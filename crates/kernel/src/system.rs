@@ -1,32 +1,48 @@
 //! The system: everything that a program can observe of a computer and its kernel.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use sotto_isa::Arch;
-use sotto_machine::{Machine, Snapshot};
+use sotto_machine::{Machine, MemorySnapshot, Snapshot};
 use sotto_object::Image;
 
 use crate::calls::identity::{PROCESS, USER};
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::files::open::OpenFiles;
+use crate::files::pipes::Pipes;
 use crate::files::shown::ShownFolder;
 use crate::files::tree::{HOME, Origin, ROOT, Tree};
 use crate::files::walk::{LastLink, walk};
 use crate::load::{self, Interpreter, MAX_STRING_BYTES, StartError, Startup};
-use crate::process::Process;
+use crate::process::{Process, ProcessId};
 use crate::report::{CompletedCall, KernelWrite, RepeatedNotice};
 use crate::scheduler::Scheduler;
+use crate::space::{ParkedSpace, Space, SpaceId, SpaceSnapshot};
 use crate::stop::Termination;
-use crate::task::TaskId;
 
 /// Gives input piece by piece, and `None` at its end.
 pub type InputSource = Box<dyn FnMut() -> Option<Vec<u8>> + Send>;
 
 /// A program with all that it can observe: its process, the tasks of it, time, input and output.
 pub struct System {
-    /// The memory of the process, and the registers and calls of the task that is shown; see [`System::show_task`].
+    /// The memory of the task that is shown, with its registers and calls; see [`System::show_task`].
     pub machine: Machine,
+    /// What is known of that memory.
+    pub(crate) space: Space,
+    /// The process of that task.
     pub(crate) process: Process,
+    /// The other processes.
+    pub(crate) processes: BTreeMap<ProcessId, Box<Process>>,
+    /// The other address spaces.
+    pub(crate) spaces: BTreeMap<SpaceId, ParkedSpace>,
+    pub(crate) last_space: u32,
+    /// The process with which the run ends.
+    pub(crate) first_process: ProcessId,
+    /// How many things happened that tasks may wait for.
+    pub(crate) events: u64,
+    /// The pipes that are open.
+    pub(crate) pipes: Pipes,
     pub(crate) scheduler: Scheduler,
     /// The files.
     pub(crate) tree: Tree,
@@ -64,7 +80,13 @@ pub struct System {
 #[derive(Clone)]
 pub struct SystemSnapshot {
     machine: Snapshot,
+    space: Space,
     process: Process,
+    processes: BTreeMap<ProcessId, Box<Process>>,
+    spaces: BTreeMap<SpaceId, SpaceSnapshot>,
+    last_space: u32,
+    events: u64,
+    pipes: Pipes,
     scheduler: Scheduler,
     tree: Tree,
     open_files: OpenFiles,
@@ -81,8 +103,31 @@ impl SystemSnapshot {
         self.machine.own_bytes()
             + self.scheduler.bytes()
             + self.process.bytes()
+            + self.processes.values().map(|process| process.bytes()).sum::<usize>()
+            + self.spaces.values().map(|space| space.machine.own_bytes()).sum::<usize>()
+            + self.pipes.bytes()
             + self.tree.own_bytes()
             + self.made.capacity() * size_of::<Arc<CompletedCall>>()
+    }
+
+    /// Bytes of memory that this snapshot takes and does not share with another.
+    pub fn memory_bytes_not_in(&self, other: &SystemSnapshot) -> usize {
+        let spaces = self.spaces.iter().map(|(id, space)| (*id, &space.machine));
+        let all = spaces.chain([(self.space.id, &self.machine)]);
+        let bytes = |(id, machine): (SpaceId, &Snapshot)| {
+            // A new address space is a copy of the first, but for a program that was executed.
+            let before = other.memory(id).unwrap_or_else(|| other.machine.memory());
+            machine.memory().bytes_not_in(before)
+        };
+        all.map(bytes).sum()
+    }
+
+    /// The memory of an address space, if there was one of this number.
+    pub fn memory(&self, id: SpaceId) -> Option<&MemorySnapshot> {
+        match id == self.space.id {
+            true => Some(self.machine.memory()),
+            false => self.spaces.get(&id).map(|space| space.machine.memory()),
+        }
     }
 
     /// Instructions completed up to this moment.
@@ -124,14 +169,20 @@ impl System {
             walk(&mut tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
         let directory = home.unwrap_or(ROOT);
         let interpreter = Interpreter::find(image, &mut tree)?;
-        let mut process = Process::new(image, startup, descriptors, directory);
-        if let Some(interpreter) = &interpreter {
-            process.mapped = interpreter.mapped_files();
-        }
+        let (first, first_space) = (ProcessId(PROCESS as u32), SpaceId(1));
+        let mapped = interpreter.as_ref().map(Interpreter::mapped_files).unwrap_or_default();
+        let executable = startup.arguments.first().map_or(&b""[..], Vec::as_slice);
         Ok(System {
-            machine: load::load(image, interpreter.as_ref(), startup)?,
-            process,
-            scheduler: Scheduler::new(TaskId(PROCESS as u32)),
+            machine: load::load(image, interpreter.as_ref(), startup, executable)?,
+            space: Space::new(first_space, image, startup, mapped),
+            process: Process::first(first, first_space, startup, descriptors, directory),
+            processes: BTreeMap::new(),
+            spaces: BTreeMap::new(),
+            last_space: first_space.0,
+            first_process: first,
+            events: 0,
+            pipes: Pipes::default(),
+            scheduler: Scheduler::new(first, startup.interleaving),
             tree,
             open_files,
             start_time: startup.clock.saturating_mul(1_000_000_000),
@@ -204,7 +255,7 @@ impl System {
 
     /// Bytes of memory that the program may map, and touch.
     pub fn memory_limit(&self) -> u64 {
-        self.process.memory_limit
+        self.space.memory_limit
     }
 
     /// Whether the program was stopped last since it wants more memory than it may have.
@@ -308,7 +359,13 @@ impl System {
         self.show_running();
         SystemSnapshot {
             machine: self.machine.snapshot(),
+            space: self.space.clone(),
             process: self.process.clone(),
+            processes: self.processes.clone(),
+            spaces: self.spaces.iter_mut().map(|(id, space)| (*id, space.snapshot())).collect(),
+            last_space: self.last_space,
+            events: self.events,
+            pipes: self.pipes.clone(),
             scheduler: self.scheduler.clone(),
             tree: self.tree.clone(),
             open_files: self.open_files.clone(),
@@ -322,8 +379,13 @@ impl System {
 
     /// Puts the system back to a snapshot of it, whose output must not have been taken since.
     pub fn restore(&mut self, snapshot: &SystemSnapshot) {
+        self.restore_spaces(&snapshot.spaces, &snapshot.space);
         self.machine.restore(&snapshot.machine);
         self.process.clone_from(&snapshot.process);
+        self.processes.clone_from(&snapshot.processes);
+        self.last_space = snapshot.last_space;
+        self.events = snapshot.events;
+        self.pipes.clone_from(&snapshot.pipes);
         self.scheduler.clone_from(&snapshot.scheduler);
         self.tree.clone_from(&snapshot.tree);
         self.open_files.clone_from(&snapshot.open_files);

@@ -7,13 +7,15 @@ use sotto_isa::Arch;
 use crate::abi::SyscallAbi;
 use crate::arguments::{
     ACCESS, ARCH, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, EFD,
-    FALLOC, FCNTL, IOCTL, ITIMER, LOCK, MADV, MAP, MCL, MFD, MREMAP, MS, PRCTL, PROT, RENAME,
-    RLIMIT, RWF, SEEK, SFD, SIG, TFD, TIMER, XATTR,
+    FALLOC, FCNTL, FUTEX, IOCTL, ITIMER, LOCK, MADV, MAP, MCL, MFD, MREMAP, MS, PIPE, PRCTL, PROT,
+    RENAME, RLIMIT, RWF, SEEK, SFD, SIG, TFD, TIMER, XATTR,
 };
 use crate::calls::call::{Answer, Call};
+use crate::calls::cloning::CLONE;
 use crate::calls::{
-    attributes, copies, descriptors, events, identity, limits, memory, paths, polling, scheduling,
-    signals, status, threads, time, timers, transfers, users,
+    attributes, cloning, copies, descriptors, events, futex, identity, limits, memory, paths,
+    pipes, polling, programs, scheduling, signals, status, threads, time, timers, transfers, users,
+    waiting,
 };
 use crate::structures::Structure;
 use crate::target::target;
@@ -575,15 +577,18 @@ syscalls! {
 
     /// Says where to clear and wake when the thread ends, and returns its number.
     ///
-    /// Modelled: the number; there is one thread.
     /// Source: set_tid_address(2).
-    set_tid_address { x86_64: 218, x86_32: 258, arm64: 96, arm32: 256 } (address: Address) => threads::set_tid_address;
+    set_tid_address { x86_64: 218, x86_32: 258, arm64: 96, arm32: 256 } (address: Address) => futex::set_tid_address;
 
     /// Says where the thread keeps the list of its locks.
     ///
-    /// Modelled: accepted, and never looked at; there is one thread.
     /// Source: set_robust_list(2).
-    set_robust_list { x86_64: 273, x86_32: 311, arm64: 99, arm32: 338 } (head: Address, length: Count) => threads::set_robust_list;
+    set_robust_list { x86_64: 273, x86_32: 311, arm64: 99, arm32: 338 } (head: Address, length: Count) => futex::set_robust_list;
+
+    /// Tells where a thread keeps the list of its locks.
+    ///
+    /// Source: get_robust_list(2).
+    get_robust_list { x86_64: 274, x86_32: 312, arm64: 100, arm32: 339 } (tid: Number, head: Address, length: Address) => futex::get_robust_list;
 
     /// Registers the area through which the kernel tells on which processor the thread runs.
     ///
@@ -610,9 +615,9 @@ syscalls! {
 
     /// Waits at, or wakes those who wait at, the word at `address`.
     ///
-    /// Modelled: nobody waits, since there is one thread; waking wakes none, and waiting fails.
+    /// Modelled: waiting, waking, moving waiters, locks that know their owner; priorities are not inherited, since there are none.
     /// Source: futex(2).
-    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Number, value: Number) => threads::futex;
+    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, second: Address, compared: Number) => futex::futex;
 
     /// Tells the time of a clock in the structure at `time`.
     ///
@@ -630,7 +635,7 @@ syscalls! {
     ///
     /// Modelled: as futex.
     /// Source: futex(2).
-    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Number, value: Number) => threads::futex;
+    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, second: Address, compared: Number) => futex::futex_time64;
 
     /// Tells the time of day in the structure at `time`.
     ///
@@ -768,7 +773,7 @@ syscalls! {
     /// Returns the number of the process, which is 1000.
     ///
     /// Source: getpid(2).
-    getpid { x86_64: 39, x86_32: 20, arm64: 172, arm32: 20 } () => identity::process_number;
+    getpid { x86_64: 39, x86_32: 20, arm64: 172, arm32: 20 } () => waiting::process_number;
 
     /// Returns the number of the thread; that of the first is the number of the process.
     ///
@@ -829,33 +834,33 @@ syscalls! {
     /// Tells the number of the process that started the program.
     ///
     /// Source: getppid(2).
-    getppid { x86_64: 110, x86_32: 64, arm64: 173, arm32: 64 } () => users::parent;
+    getppid { x86_64: 110, x86_32: 64, arm64: 173, arm32: 64 } () => waiting::parent;
 
     /// Tells the process group of the program.
     ///
     /// Source: getpgid(2).
-    getpgrp { x86_64: 111, x86_32: 65, arm64: _, arm32: 65 } () => users::group;
+    getpgrp { x86_64: 111, x86_32: 65, arm64: _, arm32: 65 } () => waiting::group;
 
     /// Tells the process group of the process `pid`, or of this one if it is 0.
     ///
     /// Source: getpgid(2).
-    getpgid { x86_64: 121, x86_32: 132, arm64: 155, arm32: 132 } (pid: Number) => users::group_of;
+    getpgid { x86_64: 121, x86_32: 132, arm64: 155, arm32: 132 } (pid: Number) => waiting::group_of;
 
     /// Tells the session of the process `pid`, or of this one if it is 0.
     ///
     /// Source: getsid(2).
-    getsid { x86_64: 124, x86_32: 147, arm64: 156, arm32: 147 } (pid: Number) => users::session_of;
+    getsid { x86_64: 124, x86_32: 147, arm64: 156, arm32: 147 } (pid: Number) => waiting::session_of;
 
     /// Puts the process `pid`, or this one if it is 0, into a process group.
     ///
     /// Source: setpgid(2).
-    setpgid { x86_64: 109, x86_32: 57, arm64: 154, arm32: 57 } (pid: Number, group: Number) => users::set_group;
+    setpgid { x86_64: 109, x86_32: 57, arm64: 154, arm32: 57 } (pid: Number, group: Number) => waiting::set_group;
 
     /// Makes a new session, with the process as its leader.
     ///
     /// Modelled: the process leads its group, so that it may not.
     /// Source: setsid(2).
-    setsid { x86_64: 112, x86_32: 66, arm64: 157, arm32: 66 } () => users::set_session;
+    setsid { x86_64: 112, x86_32: 66, arm64: 157, arm32: 66 } () => waiting::set_session;
 
     /// Tells the groups of the user beside his own.
     ///
@@ -1007,15 +1012,67 @@ syscalls! {
 
     /// Waits for a child to change its state.
     ///
-    /// Modelled: there are no children (ECHILD).
+    /// Modelled: resources that were used are told as zeros.
     /// Source: wait4(2).
-    wait4 { x86_64: 61, x86_32: 114, arm64: 260, arm32: 114 } (pid: Int, status: Address, options: Bits, usage: Address) => users::wait4;
+    wait4 { x86_64: 61, x86_32: 114, arm64: 260, arm32: 114 } (pid: Int, status: Address, options: Bits, usage: Address) => waiting::wait4;
 
     /// Waits for a child to change its state.
     ///
-    /// Modelled: there are no children (ECHILD).
     /// Source: wait(2).
-    waitid { x86_64: 247, x86_32: 284, arm64: 95, arm32: 280 } (kind: Number, id: Number, info: Address, options: Bits, usage: Address) => users::waitid;
+    waitpid { x86_64: _, x86_32: 7, arm64: _, arm32: _ } (pid: Int, status: Address, options: Bits) => waiting::waitpid;
+
+    /// Makes a copy of the process.
+    ///
+    /// Returns the number of the child, and 0 in the child.
+    /// Source: fork(2).
+    fork { x86_64: 57, x86_32: 2, arm64: _, arm32: 2 } () => cloning::fork;
+
+    /// Makes a process in the same memory, and waits until it executes a program or ends.
+    ///
+    /// Returns the number of the child, and 0 in the child.
+    /// Source: vfork(2).
+    vfork { x86_64: 58, x86_32: 190, arm64: _, arm32: 190 } () => cloning::vfork;
+
+    /// Makes a thread or a process.
+    ///
+    /// Modelled: threads of a process, copies of it, and processes in the same memory for which the maker waits. Machines other than
+    /// x86-64 have the last two arguments the other way round.
+    /// Source: clone(2).
+    clone { x86_64: 56, x86_32: 120, arm64: 220, arm32: 120 } (flags: Flags(CLONE), stack: Address, parent_number: Address, fourth: Number, fifth: Number) => cloning::clone;
+
+    /// Makes a thread or a process as the structure at `arguments` says.
+    ///
+    /// Modelled: as clone.
+    /// Source: clone(2).
+    clone3 { x86_64: 435, x86_32: 435, arm64: 435, arm32: 435 } (arguments: Address, size: Count) => cloning::clone3;
+
+    /// Puts the program at `path` in the place of this one.
+    ///
+    /// Returns only if it fails.
+    /// Source: execve(2).
+    execve { x86_64: 59, x86_32: 11, arm64: 221, arm32: 11 } (path: Text, arguments: Address, environment: Address) => programs::execve;
+
+    /// Puts a program that is named from an open directory in the place of this one.
+    ///
+    /// Returns only if it fails.
+    /// Source: execveat(2).
+    execveat { x86_64: 322, x86_32: 358, arm64: 281, arm32: 387 } (directory: DirFd, path: Text, arguments: Address, environment: Address, flags: Flags(AT)) => programs::execveat;
+
+    /// Makes a pipe, and writes the descriptors of its ends, that to read and that to write, to `ends`.
+    ///
+    /// Source: pipe(2).
+    pipe { x86_64: 22, x86_32: 42, arm64: _, arm32: 42 } (ends: Address) => pipes::pipe;
+
+    /// Makes a pipe, and writes the descriptors of its ends, that to read and that to write, to `ends`.
+    ///
+    /// Source: pipe(2).
+    pipe2 { x86_64: 293, x86_32: 331, arm64: 59, arm32: 359 } (ends: Address, flags: Flags(PIPE)) => pipes::pipe2;
+
+    /// Waits for a child to change its state.
+    ///
+    /// Modelled: resources that were used are told as zeros.
+    /// Source: wait(2).
+    waitid { x86_64: 247, x86_32: 284, arm64: 95, arm32: 280 } (kind: Number, id: Number, info: Address, options: Bits, usage: Address) => waiting::waitid;
 
     /// Tells the processors on which a thread may run.
     ///
@@ -1518,7 +1575,7 @@ mod tests {
         assert!(by_number(SyscallAbi::X86_64, 400).is_none());
         let names: Vec<_> =
             elsewhere(SyscallAbi::X86_64, 7).iter().map(|(m, r)| (*m, r.name)).collect();
-        assert_eq!(names, [("arm64", "fsetxattr")]);
+        assert_eq!(names, [("32-bit x86", "waitpid"), ("arm64", "fsetxattr")]);
         let names: Vec<_> =
             elsewhere(SyscallAbi::X86_64, 64).iter().map(|(m, r)| (*m, r.name)).collect();
         assert_eq!(names[0], ("arm64", "write"));

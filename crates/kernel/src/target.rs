@@ -1,10 +1,13 @@
 //! What Linux is like on each machine. No other file of this crate asks which machine a program is for.
 
-use sotto_isa::Arch;
+use sotto_isa::{Arch, arm64 as isa_arm64, x86};
 
+use crate::Errno;
 use crate::abi::SyscallAbi;
+use crate::calls::threads::set_segment;
 use crate::signals::deliver::SignalFrames;
 use crate::signals::{arm64, x86_32, x86_64};
+use crate::system::System;
 
 /// Linux on a machine.
 pub struct Target {
@@ -27,6 +30,8 @@ pub struct Target {
     pub(crate) open_bits: OpenBits,
     /// The frames of signal handlers.
     pub(crate) signal_frames: SignalFrames,
+    /// Sets the thread pointer of a task that is made: by itself, or by what is described at an address.
+    pub(crate) set_thread_pointer: fn(&mut System, u64) -> Result<(), Errno>,
     /// The page of the kernel's own code in a program.
     pub(crate) vdso: Vdso,
     /// What AT_PLATFORM and `uname` call the machine.
@@ -127,6 +132,7 @@ static X86_64: Target = Target {
     features: 0,
     open_bits: OpenBits::COMMON,
     signal_frames: x86_64::FRAMES,
+    set_thread_pointer: |system, value| system.set_pointer_register(x86::storage::FS_BASE, value),
     // A handler brings its restorer along.
     vdso: Vdso { place: 0, code: &[], sigreturn: [0; 2] },
 };
@@ -144,6 +150,7 @@ static X86_32: Target = Target {
     features: 0,
     open_bits: OpenBits::COMMON,
     signal_frames: x86_32::FRAMES,
+    set_thread_pointer: set_segment,
     vdso: Vdso {
         // Among what the kernel maps for a program, under the stack.
         place: 0xf7ff_d000,
@@ -185,6 +192,9 @@ static ARM64: Target = Target {
     features: ARM64_FEATURES,
     open_bits: OpenBits::ARM,
     signal_frames: arm64::FRAMES,
+    set_thread_pointer: |system, value| {
+        system.set_pointer_register(isa_arm64::storage::TPIDR_EL0, value)
+    },
     vdso: Vdso {
         place: 0x7fff_f7ff_d000,
         // `mov x8, #139`, `svc #0`: rt_sigreturn.

@@ -31,7 +31,10 @@ fn argument(image: &Image, system: &System, rng: &mut SmallRng) -> u64 {
     match rng.random_range(0..14) {
         0 | 1 => address("log") + near / 32,
         2 | 3 => address("room") + 8 * near,
-        4 => system.machine.register(system.arch().stack_pointer()) - 4096 + near,
+        4 => {
+            let stack_pointer = system.machine.register(system.arch().stack_pointer());
+            stack_pointer.wrapping_sub(4096 - near)
+        }
         5 => rng.random_range(0..12),
         6 => near,
         7 => u64::MAX - near,

@@ -136,7 +136,7 @@ fn programs_of_32_bits_have_their_own_structures() {
             .to_string() + &call(192, &["0", "4096", "3", "0x22", "-1", "0"]), // mmap2
         " mov dword [eax], 7\n".to_string() + &call(45, &["0"]), // brk
         call(140, &["1", "0", "0", "log", "1"]),              // _llseek
-        call(422, &["log + 900", "0", "5"]),                  // futex_time64
+        call(422, &["log + 900", "0", "5", "0"]),             // futex_time64
         call(383, &["0", "segment", "0", "0x7ff", "log"]),    // statx of a path
     ];
     let text = format!(

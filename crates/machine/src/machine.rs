@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use sotto_isa::{Arch, FlagSet, Instruction, Reg, RegisterId, RegisterValue, Storage};
+use sotto_isa::{Arch, FlagSet, Instruction, Reg, RegisterId, RegisterValue, Storage, Traits};
 
 use crate::code::calls::{Call, CallStack};
 use crate::code::engine::Engine;
@@ -254,6 +254,52 @@ impl Machine {
         with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy() = time_and_entropy);
     }
 
+    /// Another machine with the same memory, which both share until one writes to it, and with the same stops. Its registers are
+    /// to be set.
+    pub fn fork(&mut self) -> Machine {
+        let mut other = self.like();
+        other.memory.restore(&self.memory.snapshot());
+        other
+    }
+
+    /// Another machine of the same kind with the same stops and limits, and nothing mapped.
+    pub fn like(&self) -> Machine {
+        let mut other = Machine::new(self.arch);
+        other.interrupted = self.interrupted;
+        other.memory.set_limit(self.memory.limit());
+        let stops = with_engine!(&self.engine, engine => engine.stops());
+        other.set_stops(stops);
+        other
+    }
+
+    /// Gives the thread that runs, with the clock and the random numbers, to another machine, whose own it takes.
+    ///
+    /// # Panics
+    ///
+    /// If that is a machine of another kind.
+    pub fn exchange_cpu(&mut self, other: &mut Machine) {
+        match (&mut self.engine, &mut other.engine) {
+            (AnyEngine::X86(one), AnyEngine::X86(other)) => {
+                one.swap(&mut other.cpu, &mut other.calls);
+            }
+            (AnyEngine::Arm64(one), AnyEngine::Arm64(other)) => {
+                one.swap(&mut other.cpu, &mut other.calls);
+            }
+            _ => panic!("a machine of another kind"),
+        }
+    }
+
+    /// Takes over what another machine is asked to stop at: the interrupt.
+    pub fn take_settings_of(&mut self, other: &Machine) {
+        self.interrupted = other.interrupted;
+    }
+
+    /// Goes on with the clock and the random numbers of another machine.
+    pub fn take_time_of(&mut self, other: &mut Machine) {
+        let time = with_engine!(&mut other.engine, engine => *engine.cpu.time_and_entropy());
+        with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy() = time);
+    }
+
     /// Lets time pass in which nothing is executed, in nanoseconds.
     pub fn pass_idle_time(&mut self, nanoseconds: u64) {
         with_engine!(&mut self.engine, engine => {
@@ -351,6 +397,31 @@ impl Machine {
     pub fn next_instruction(&mut self) -> Result<Instruction, Fault> {
         let pc = self.pc();
         self.instruction_at(pc)
+    }
+
+    /// What the next instruction will read and write back, if another processor can write in between: the address and the bytes
+    /// there. Nothing changes.
+    pub fn divisible_update(&mut self) -> Option<(u64, Vec<u8>)> {
+        let instruction = self.next_instruction().ok()?;
+        let traits = instruction.traits();
+        if !traits.contains(Traits::LOCKABLE) || traits.contains(Traits::INDIVISIBLE) {
+            return None;
+        }
+        let mut before = self.cpu();
+        let time = with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy());
+        let step = self.step();
+        let changed = step.effects.memory.first().copied();
+        let found = changed.filter(|change| step.event.is_none() && change.elements == 1);
+        let found = found.map(|change| {
+            let bytes = change.old.to_le_bytes()[..change.bytes as usize].to_vec();
+            // It was just written.
+            let _ = self.memory.load(change.address, &bytes);
+            (change.address, bytes)
+        });
+        self.swap_cpu(&mut before);
+        with_engine!(&mut self.engine, engine => *engine.cpu.time_and_entropy() = time);
+        self.take_back(step.effects);
+        found
     }
 
     /// The instruction at the program counter as a step will execute it, decoded once as long as it stays the same;

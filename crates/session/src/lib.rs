@@ -6,11 +6,13 @@
 //! checkpoint and executes again from there, which is exact since execution is deterministic.
 
 mod faults;
+mod interleavings;
 pub mod protocol;
 mod run;
 mod views;
 
 pub use faults::fault_report::{FaultReport, NamedRegister};
+pub use interleavings::{Interleavings, RunEnding, RunResult, try_interleavings};
 pub use run::changes::Change;
 pub use run::evaluate::{EvaluateError, Evaluated};
 pub use run::last_writer::{Target, Writer, Wrote};

@@ -35,7 +35,7 @@ copy: sub rsp, 16
     insta::assert_snapshot!(report(&text), @r"
     returned to 0x41414141, where there is nothing
     the return address of `copy`, 0x401005, was overwritten at #82 by `mov [rsi], al`, lamp.s:9
-    help: that store must not reach 0x7fffffffee88, where `copy` has its return address
+    help: that store must not reach 0x7fffffffee58, where `copy` has its return address
     ");
 }
 
@@ -45,7 +45,7 @@ fn a_push_without_its_pop_is_counted() {
         format!("{X86}_start: call tide\n ud2\ntide: push rbx\n push rcx\n mov ebx, 5\n ret\n");
     insta::assert_snapshot!(report(&text), @r"
     returned to 0x0, where there is nothing
-    the return address of `tide`, 0x401005, lies 16 bytes higher, at 0x7fffffffee88
+    the return address of `tide`, 0x401005, lies 16 bytes higher, at 0x7fffffffee58
     help: `tide` left rsp lower than it was at its start: 2 pushes of it have no pop
     ");
 }
@@ -56,8 +56,8 @@ fn a_misaligned_stack_names_the_call() {
         "{X86}_start: push rax\n call swell\n ud2\nswell: sub rsp, 24\n movaps [rsp], xmm0\n ud2\n"
     );
     insta::assert_snapshot!(report(&text), @r"
-    tried to write 16 bytes at 0x7fffffffee68, which is not a multiple of 16
-    rsp was 0x7fffffffee88 at the call of `swell` (lamp.s:4), which is not a multiple of 16
+    tried to write 16 bytes at 0x7fffffffee38, which is not a multiple of 16
+    rsp was 0x7fffffffee58 at the call of `swell` (lamp.s:4), which is not a multiple of 16
     help: before that call rsp must be a multiple of 16: push one register more, or `sub rsp, 8` and add it back
     ");
 }
@@ -90,8 +90,8 @@ tide: stp x29, x30, [sp, #-32]!
 ";
     insta::assert_snapshot!(report(slot), @r"
     returned to 0x4140, where there is nothing
-    x30 was loaded from 0x7fffffffee68, where `tide` kept its return address 0x401004, and which was overwritten at #4 by `str x1, [sp, #8]`, lamp.s:7
-    help: that store must not reach 0x7fffffffee68, where `tide` has its return address
+    x30 was loaded from 0x7fffffffee38, where `tide` kept its return address 0x401004, and which was overwritten at #4 by `str x1, [sp, #8]`, lamp.s:7
+    help: that store must not reach 0x7fffffffee38, where `tide` has its return address
     ");
     let register =
         ".target arm64\n.global _start\n_start: bl tide\n brk #1\ntide: mov x30, #64\n ret\n";

@@ -209,7 +209,7 @@ _start: lea rdi, [long]
         xor esi, esi
         mov eax, 35
         syscall
-        mov edi, 1
+        xor edi, edi
         lea rsi, [time]
         mov eax, 228
         syscall

@@ -137,6 +137,9 @@ pub struct SystemArgs {
     /// Time of day at which it starts, in UTC; 2026-01-01 unless said
     #[arg(long, value_name = "YYYY-MM-DD[ HH:MM[:SS]]", value_parser = time_of_day)]
     pub clock: Option<u64>,
+    /// Draw from this number when another thread or process goes on, and which; in rotation, every 10,000 instructions, unless said
+    #[arg(long, value_name = "N")]
+    pub seed: Option<u64>,
 }
 
 #[derive(Args, Debug)]
@@ -152,6 +155,9 @@ pub struct RunArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,
+    /// Run it with the seeds from 1 to N, and report the first whose result is another than without
+    #[arg(long, value_name = "N", conflicts_with = "seed")]
+    pub interleavings: Option<u64>,
     #[command(flatten)]
     pub system: SystemArgs,
     /// Arguments for the program

@@ -14,6 +14,7 @@ mod explain;
 mod findings;
 mod guest_io;
 mod host_files;
+mod interleavings;
 mod interrupt;
 mod output;
 mod program;

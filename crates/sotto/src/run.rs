@@ -37,12 +37,13 @@ pub fn startup(
     let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
     startup.memory_limit = system.memory.unwrap_or(startup.memory_limit);
     startup.clock = system.clock.unwrap_or(startup.clock);
+    startup.interleaving = system.seed;
     startup.folders = folders.iter().map(Folder::shown).collect();
     startup
 }
 
 /// Says why a program cannot be started.
-fn refused(error: &SessionError) -> Failure {
+pub fn refused(error: &SessionError) -> Failure {
     match error {
         SessionError::Start(StartError::NoInterpreter(_)) => Failure::new(
             error.to_string(),
@@ -69,6 +70,9 @@ pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
     let folders = host_files::folders(&args.system.folders)?;
     let startup = startup(&program.argument, &args.arguments, &args.system, &folders);
+    if let Some(seeds) = args.interleavings {
+        return crate::interleavings::command(program, startup, seeds, args, as_json);
+    }
     let mut session = session(program, &startup)?;
     if let Some(path) = &args.stdin {
         session.system_mut().set_input_source(guest_io::file_source(path)?);

@@ -169,9 +169,10 @@ impl Origin {
             implicit: parts.implicit.split_at(self.form.implicit.len()).0,
             encoding: text_of(encoding),
             modes: self.modes,
-            traits: match self.target16 {
-                true => self.form.traits.with(Traits::TARGET_IS_16_BITS),
-                false => self.form.traits,
+            traits: match (self.target16, self.locked) {
+                (true, _) => self.form.traits.with(Traits::TARGET_IS_16_BITS),
+                (_, true) => self.form.traits.with(Traits::INDIVISIBLE),
+                _ => self.form.traits,
             },
             summary: text_of(summary),
             ..*self.form

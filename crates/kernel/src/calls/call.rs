@@ -2,6 +2,8 @@
 
 use crate::Errno;
 use crate::abi::SyscallAbi;
+use crate::calls::programs::Program;
+use crate::processes::NewTask;
 use crate::report::Notice;
 use crate::stop::Termination;
 use crate::system::System;
@@ -28,6 +30,19 @@ impl Call<'_> {
         }
     }
 
+    /// When the call ends at the latest that may take so many nanoseconds from when it was made first, in nanoseconds since the
+    /// start.
+    pub fn deadline(&mut self, duration: u64) -> u64 {
+        let now = self.system.machine.time();
+        let task = self.system.scheduler.current();
+        *task.deadline.get_or_insert(now.saturating_add(duration))
+    }
+
+    /// A wait for something that happens to a descriptor or to a process.
+    pub fn wait_for_event(&self, until: Option<u64>, restarts: bool) -> Outcome {
+        Outcome::Waits(Wait::Event { since: self.system.events, until, signals: 0, restarts })
+    }
+
     /// A word of the machine as a signed number.
     pub fn signed(&self, value: u64) -> i64 {
         match self.abi.word_bytes() {
@@ -47,6 +62,10 @@ pub(crate) enum Outcome {
     Unfinished,
     /// A handler returned: registers are restored from its frame, by `rt_sigreturn` or by `sigreturn`.
     Sigreturn { is_rt: bool },
+    /// A task was made, whose number it returned.
+    Started(Box<NewTask>),
+    /// The process executes another program.
+    Executed(Box<Program>),
     /// The task ended with this status, and the program with its last task.
     TaskEnded(i32),
     /// The program ended.

@@ -365,6 +365,7 @@ pub(crate) fn ioctl(
                     Kind::File(content) => content.len() as i64 - open.offset as i64,
                     _ => return Err(Errno::ENOTTY),
                 },
+                What::Pipe(id) => system.pipes.get(*id).map_or(0, |pipe| pipe.bytes.len() as i64),
                 _ => return Err(Errno::ENOTTY),
             };
             put(system, argument, &(left as u32).to_le_bytes())?;

@@ -103,6 +103,7 @@ fn set_time(
     if let What::Timer { at, interval: own, .. } = &mut system.open_file_mut(fd)?.what {
         (*at, *own) = (first, interval);
     }
+    system.note_event();
     if old != 0 {
         put_remaining(system, width, old, before)?;
     }
@@ -185,7 +186,8 @@ pub(crate) fn signalfd(call: &mut Call, fd: i32, set: Address, size: u64) -> Res
 /// What reading a descriptor of events gives, or what it waits for.
 pub(crate) enum Events {
     Bytes(Vec<u8>),
-    Waits(Wait),
+    /// Something has to happen first, or a time to come.
+    Waits(Option<u64>),
 }
 
 /// Reads up to `count` bytes of the events of a descriptor; `None` if it is another kind of descriptor.
@@ -208,17 +210,18 @@ pub(crate) fn read_events(
         return Err(Errno::EINVAL);
     }
     let number = |value: u64| Ok(Some(Events::Bytes(value.to_le_bytes().to_vec())));
-    let waits = |wait: Wait| Ok(Some(Events::Waits(wait)));
+    let waits = |until: Option<u64>| Ok(Some(Events::Waits(until)));
     match &mut system.open_file_mut(fd)?.what {
-        What::Event { count: 0, .. } => waits(Wait::Signal),
+        What::Event { count: 0, .. } => waits(None),
         What::Event { count, is_semaphore } => {
             let taken = if *is_semaphore { 1 } else { *count };
             *count -= taken;
+            system.note_event();
             number(taken)
         }
         What::Timer { at, interval, .. } => match *at {
-            None => waits(Wait::Signal),
-            Some(time) if time > now => waits(Wait::Until(time)),
+            None => waits(None),
+            Some(time) if time > now => waits(Some(time)),
             Some(time) => {
                 let missed = (now - time).checked_div(*interval).unwrap_or(0);
                 *at = (*interval != 0)
@@ -234,7 +237,7 @@ pub(crate) fn read_events(
                 bytes.extend(signal_record(info.number, info.code, &info.detail));
             }
             match bytes.is_empty() {
-                true => waits(Wait::SignalOf { set: set.0, until: None }),
+                true => waits(None),
                 false => Ok(Some(Events::Bytes(bytes))),
             }
         }
@@ -262,6 +265,11 @@ fn signal_record(number: u32, code: i32, detail: &Detail) -> Vec<u8> {
             layout.put(4, [value as u32]);
             layout.put(8, [value]);
         }
+        Detail::Child { process, user, status } => {
+            layout.put(4, [process, user]);
+            layout.fill_to(40);
+            layout.put(4, [status]);
+        }
         Detail::Fault { address, .. } => {
             layout.fill_to(72);
             layout.put(8, [address]);
@@ -286,10 +294,14 @@ pub(crate) fn write_events(system: &mut System, fd: u32, bytes: &[u8]) -> Option
                 _ if value == u64::MAX => Err(Errno::EINVAL).into(),
                 Some(sum) if sum < u64::MAX => {
                     *count = sum;
+                    system.note_event();
                     Ok(8).into()
                 }
                 _ if is_nonblocking => Err(Errno::EAGAIN).into(),
-                _ => Outcome::Waits(Wait::Signal).into(),
+                _ => {
+                    let (since, until) = (system.events, None);
+                    Outcome::Waits(Wait::Event { since, until, signals: 0, restarts: true }).into()
+                }
             })
         }
         What::Timer { .. } | What::Signals(_) => Some(Err(Errno::EINVAL).into()),

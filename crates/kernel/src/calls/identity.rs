@@ -22,11 +22,6 @@ pub(crate) fn exit_group(_: &mut Call, status: i32) -> Outcome {
     Outcome::Terminated(Termination::Exited(i32::from(status as u8)))
 }
 
-/// `getpid(2)`
-pub(crate) fn process_number(_: &mut Call) -> Result<u64, Errno> {
-    Ok(PROCESS)
-}
-
 /// `gettid(2)`
 pub(crate) fn task_number(call: &mut Call) -> Result<u64, Errno> {
     Ok(call.system.running_task().0.into())

@@ -3,8 +3,9 @@
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
-use crate::calls::identity::PROCESS;
+use crate::calls::waiting::named;
 use crate::files::open::MAX_DESCRIPTORS;
+use crate::process::ProcessId;
 use crate::system::System;
 
 /// "No limit". Source: getrlimit(2), <sys/resource.h>.
@@ -38,9 +39,16 @@ fn read(system: &mut System, width: usize, address: u64) -> Result<(u64, u64), E
     Ok((soft as u64, hard as u64))
 }
 
-fn change(call: &mut Call, width: usize, resource: u64, new: u64, old: u64) -> Result<u64, Errno> {
+fn change(
+    call: &mut Call,
+    width: usize,
+    (process, resource): (ProcessId, u64),
+    new: u64,
+    old: u64,
+) -> Result<u64, Errno> {
     let index = resource as u32 as usize;
-    let before = *call.system.process.limits.get(index).ok_or(Errno::EINVAL)?;
+    let limits = call.system.process(process).map(|process| &process.limits);
+    let before = *limits.ok_or(Errno::ESRCH)?.get(index).ok_or(Errno::EINVAL)?;
     if new != 0 {
         let (soft, hard) = read(call.system, width, new)?;
         if soft > hard {
@@ -49,7 +57,9 @@ fn change(call: &mut Call, width: usize, resource: u64, new: u64, old: u64) -> R
         if hard > before.1 {
             return Err(Errno::EPERM);
         }
-        call.system.process.limits[index] = (soft, hard);
+        if let Some(process) = call.system.process_mut(process) {
+            process.limits[index] = (soft, hard);
+        }
     }
     if old != 0 {
         put(call.system, old, &words(width, &[before.0, before.1]))?;
@@ -65,10 +75,8 @@ pub(crate) fn prlimit64(
     Address(new): Address,
     Address(old): Address,
 ) -> Result<u64, Errno> {
-    if !matches!(process as u32 as u64, 0 | PROCESS) {
-        return Err(Errno::ESRCH);
-    }
-    change(call, 8, resource, new, old)
+    let id = named(call.system, process)?.id;
+    change(call, 8, (id, resource), new, old)
 }
 
 /// `getrlimit(2)`
@@ -81,7 +89,8 @@ pub(crate) fn getrlimit(
     if limits == 0 && (resource as u32 as usize) < RESOURCES {
         return Err(Errno::EFAULT);
     }
-    change(call, width, resource, 0, limits)
+    let own = call.system.process.id;
+    change(call, width, (own, resource), 0, limits)
 }
 
 /// `setrlimit(2)`
@@ -94,5 +103,6 @@ pub(crate) fn setrlimit(
     if limits == 0 {
         return Err(Errno::EFAULT);
     }
-    change(call, width, resource, limits, 0)
+    let own = call.system.process.id;
+    change(call, width, (own, resource), limits, 0)
 }

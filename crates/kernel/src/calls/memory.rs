@@ -55,7 +55,7 @@ fn pages(system: &System, address: u64, length: u64) -> Result<(u64, u64), Errno
 
 /// Moves the end of the heap if it can, and returns where it is.
 fn move_end(system: &mut System, end: u64) -> u64 {
-    let ((start, now), limit) = (system.process.heap, system.process.memory_limit);
+    let ((start, now), limit) = (system.space.heap, system.space.memory_limit);
     let memory = system.machine.memory_mut();
     let too_much = end.saturating_sub(now).saturating_add(memory.mapped_bytes()) > limit;
     if end < start || too_much {
@@ -72,9 +72,9 @@ fn move_end(system: &mut System, end: u64) -> u64 {
         (false, false) => memory.resize(start, end).is_ok(),
     };
     if done {
-        system.process.heap.1 = end;
+        system.space.heap.1 = end;
     }
-    system.process.heap.1
+    system.space.heap.1
 }
 
 /// `brk(2)`
@@ -126,11 +126,24 @@ pub(crate) fn map(
     match place(system, address, length, protection, flags) {
         Ok(address) => {
             let end = (address + length).next_multiple_of(PAGE_BYTES);
+            if is_shared && flags & MAP_ANONYMOUS != 0 {
+                system.share_anonymous(address, end);
+            }
             if let Some(FileBytes { path, inode, may_write, bytes }) = file {
                 system.load_mapped(address, &bytes);
                 let start = address;
-                let file = MappedFile { start, end, offset, path, inode, is_shared, may_write };
-                system.process.mapped.add(file);
+                let is_anonymous = false;
+                let file = MappedFile {
+                    start,
+                    end,
+                    offset,
+                    path,
+                    inode,
+                    is_shared,
+                    may_write,
+                    is_anonymous,
+                };
+                system.space.mapped.add(file);
             }
             (Outcome::Returned(address as i64), None)
         }
@@ -193,7 +206,7 @@ fn file_bytes(
 /// What to say about a call that asked for so many bytes more and was refused, if the limit of memory is why: the
 /// kernel might have given them.
 fn over_limit(system: &System, call: &str, more: u64) -> Option<Notice> {
-    let limit = system.process.memory_limit;
+    let limit = system.space.memory_limit;
     if more.saturating_add(system.machine.memory().mapped_bytes()) <= limit {
         return None;
     }
@@ -215,7 +228,7 @@ fn place(
     let top = target(system.arch()).mapping_top;
     let fixed = flags & (MAP_FIXED | MAP_FIXED_NOREPLACE) != 0;
     let range = if fixed { Some(pages(system, address, length)?) } else { None };
-    let limit = system.process.memory_limit;
+    let limit = system.space.memory_limit;
     let memory = system.machine.memory_mut();
     if bytes.saturating_add(memory.mapped_bytes()) > limit {
         return Err(Errno::ENOMEM);
@@ -224,7 +237,7 @@ fn place(
     if let Some((start, end)) = range {
         if flags & MAP_FIXED_NOREPLACE == 0 {
             memory.unmap(start, end);
-            system.process.mapped.remove(start, end);
+            system.space.mapped.remove(start, end);
         }
         return match memory.map(RegionKind::Mapping, start, end - start, permissions) {
             Ok(()) => Ok(start),
@@ -266,7 +279,7 @@ pub(crate) fn protect(
     while at < end {
         let region = system.machine.memory().region_at(at).ok_or(Errno::ENOMEM)?;
         let mut next = region.end.next_multiple_of(PAGE_BYTES).min(end);
-        let mut files = system.process.mapped.0.iter();
+        let mut files = system.space.mapped.0.iter();
         if let Some(file) = files.find(|file| file.start < next && at < file.end) {
             let is_refused = file.is_shared && !file.may_write && protection & PROT_WRITE != 0;
             match file.start <= at {
@@ -299,7 +312,7 @@ pub(crate) fn remap(
     let (start, mut old_end) = pages(system, address, old_length)?;
     let (_, end) = pages(system, address, length)?;
     let top = target(system.arch()).mapping_top;
-    let limit = system.process.memory_limit;
+    let limit = system.space.memory_limit;
     if is_fixed {
         let (to, to_end) = pages(system, wanted, length)?;
         if start < to_end && to < old_end {
@@ -328,7 +341,7 @@ pub(crate) fn remap(
         memory.map(RegionKind::Mapping, old_end, end - old_end, permissions).is_ok()
     };
     if !is_fixed && grows(memory) {
-        system.process.mapped.relocate(start, old_end, start, end - start);
+        system.space.mapped.relocate(start, old_end, start, end - start);
         system.load_grown(old_end, end);
         return Ok(start);
     }
@@ -342,7 +355,7 @@ pub(crate) fn remap(
     memory.map(RegionKind::Mapping, to, end - start, permissions).map_err(|_| Errno::ENOMEM)?;
     memory.move_pages(start, old_end, to);
     memory.unmap(start, old_end);
-    system.process.mapped.relocate(start, old_end, to, end - start);
+    system.space.mapped.relocate(start, old_end, to, end - start);
     system.load_grown(to + (old_end - start), to + (end - start));
     Ok(to)
 }
@@ -352,9 +365,30 @@ impl System {
     fn take_away(&mut self, start: u64, end: u64) {
         if start < end {
             self.flush_all_shared();
-            self.process.mapped.remove(start, end);
+            let anonymous = self.space.mapped.anonymous_inodes();
+            self.space.mapped.remove(start, end);
             self.machine.memory_mut().unmap(start, end);
+            anonymous.into_iter().for_each(|id| self.drop_unused(id));
         }
+    }
+
+    /// Notes that memory without a file is shared with processes that are made: behind it is a file without a name.
+    fn share_anonymous(&mut self, start: u64, end: u64) {
+        let time = self.wall_time();
+        let mut content = Content::default();
+        content.set_length(end - start);
+        let inode = Inode::new(Kind::File(content), 0o600, USER as u32, time);
+        let Some(inode) = self.tree.add_unnamed(inode) else { return };
+        self.space.mapped.add(MappedFile {
+            start,
+            end,
+            offset: 0,
+            path: "/dev/zero (deleted)".into(),
+            inode,
+            is_shared: true,
+            may_write: true,
+            is_anonymous: true,
+        });
     }
 }
 

@@ -2,14 +2,18 @@
 
 pub(crate) mod attributes;
 pub(crate) mod call;
+pub(crate) mod cloning;
 pub(crate) mod copies;
 pub(crate) mod descriptors;
 pub(crate) mod events;
+pub(crate) mod futex;
 pub(crate) mod identity;
 pub(crate) mod limits;
 pub(crate) mod memory;
 pub(crate) mod paths;
+pub(crate) mod pipes;
 pub(crate) mod polling;
+pub(crate) mod programs;
 pub(crate) mod scheduling;
 pub(crate) mod signals;
 pub(crate) mod status;
@@ -18,3 +22,4 @@ pub(crate) mod time;
 pub(crate) mod timers;
 pub(crate) mod transfers;
 pub(crate) mod users;
+pub(crate) mod waiting;

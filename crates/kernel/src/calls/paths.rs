@@ -43,7 +43,7 @@ pub(crate) fn find(
     find_path(system, fd, &path, last_link)
 }
 
-fn find_path(
+pub(crate) fn find_path(
     system: &mut System,
     fd: u32,
     path: &[u8],

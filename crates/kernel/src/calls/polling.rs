@@ -5,7 +5,8 @@ use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, put};
 use crate::calls::events;
 use crate::calls::time::read_time;
-use crate::files::open::{MAX_DESCRIPTORS, What};
+use crate::files::open::{MAX_DESCRIPTORS, OpenFlags, What};
+use crate::files::pipes::{ATOMIC_BYTES, PipeId};
 use crate::layout::number_at;
 use crate::signals::SignalSet;
 use crate::system::System;
@@ -13,6 +14,7 @@ use crate::task::Wait;
 
 const POLLIN: u64 = 1;
 const POLLOUT: u64 = 4;
+const POLLERR: u64 = 8;
 const POLLHUP: u64 = 0x10;
 const POLLNVAL: u64 = 0x20;
 const POLLRDNORM: u64 = 0x40;
@@ -24,7 +26,9 @@ fn readiness(system: &mut System, fd: u32) -> u64 {
         return u64::from(reads) * POLLIN + u64::from(writes) * POLLOUT;
     }
     let Ok(open) = system.open_file(fd) else { return POLLNVAL };
+    let flags = open.flags;
     match open.what {
+        What::Pipe(id) => pipe_readiness(system, id, flags),
         What::Input => match system.peek_input(1) {
             None => 0,
             Some(bytes) if bytes.is_empty() => POLLHUP,
@@ -33,6 +37,29 @@ fn readiness(system: &mut System, fd: u32) -> u64 {
         What::Output(_) => POLLOUT | POLLWRNORM,
         _ => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
     }
+}
+
+/// What an end of a pipe is ready for.
+fn pipe_readiness(system: &System, id: PipeId, flags: OpenFlags) -> u64 {
+    let mut ready = 0;
+    let pipe = system.pipes.get(id);
+    if flags.contains(OpenFlags::READ) {
+        if pipe.is_some_and(|pipe| !pipe.bytes.is_empty()) {
+            ready |= POLLIN | POLLRDNORM;
+        }
+        if !system.has_pipe_end(id, OpenFlags::WRITE) {
+            ready |= POLLHUP;
+        }
+    }
+    if flags.contains(OpenFlags::WRITE) {
+        if pipe.is_some_and(|pipe| pipe.room() as u64 >= ATOMIC_BYTES) {
+            ready |= POLLOUT | POLLWRNORM;
+        }
+        if !system.has_pipe_end(id, OpenFlags::READ) {
+            ready |= POLLERR;
+        }
+    }
+    ready
 }
 
 /// Looks at `count` structures and waits up to a number of nanoseconds, or for ever.
@@ -53,7 +80,7 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
         // A negative number is passed over.
         let found = match fd as i32 {
             ..0 => 0,
-            _ => readiness(system, fd) & (events | POLLHUP | POLLNVAL),
+            _ => readiness(system, fd) & (events | POLLHUP | POLLNVAL | POLLERR),
         };
         let is_input = system.open_file(fd).is_ok_and(|open| open.what == What::Input);
         waits_for_input |= is_input && events & (POLLIN | POLLRDNORM) != 0;
@@ -67,31 +94,24 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
             return Err(errno).into();
         }
     }
-    let now = system.machine.time();
-    if ready > 0 || duration == Some(0) || is_over(call, duration) {
+    let end = duration.map(|duration| call.deadline(duration));
+    if ready > 0 || is_over(call, end) {
         return Ok(ready).into();
     }
-    let end = duration.map(|duration| now.saturating_add(duration));
-    waits_for(end.into_iter().chain(first).min(), waits_for_input, signals).into()
+    waits_for(call, end.into_iter().chain(first).min(), waits_for_input, signals).into()
 }
 
-/// Whether the time that a call waited for has come. The first time that it was made said which.
-fn is_over(call: &Call, duration: Option<u64>) -> bool {
-    let is_time = |wait: Wait| match wait {
-        Wait::Until(_) | Wait::SignalOf { until: Some(_), .. } => true,
-        Wait::Input | Wait::Signal | Wait::SignalOf { until: None, .. } => false,
-    };
-    duration.is_some() && call.waited.is_some_and(is_time) && !call.interrupted
+/// Whether the time up to which a call waits has come.
+fn is_over(call: &mut Call, end: Option<u64>) -> bool {
+    end.is_some_and(|end| end <= call.system.machine.time())
 }
 
-/// What a call waits for that looks at descriptors: a time, input, or signals that one of them is read for.
-fn waits_for(until: Option<u64>, input: bool, signals: u64) -> Outcome {
-    Outcome::Waits(match until {
+/// What a call waits for that looks at descriptors: an event or a time, input, or signals that one of them is read for.
+fn waits_for(call: &Call, until: Option<u64>, input: bool, signals: u64) -> Outcome {
+    Outcome::Waits(match input {
         // Input comes when it is asked for: no time passes meanwhile.
-        _ if input => Wait::Input,
-        until if signals != 0 => Wait::SignalOf { set: signals, until },
-        Some(until) => Wait::Until(until),
-        None => Wait::Signal,
+        true => Wait::Input,
+        false => Wait::Event { since: call.system.events, until, signals, restarts: false },
     })
 }
 
@@ -179,8 +199,8 @@ fn read_set(system: &mut System, address: u64, count: u32) -> Result<Vec<u8>, Er
     Ok(bytes)
 }
 
-const READS: u64 = POLLIN | POLLRDNORM | POLLHUP;
-const WRITES: u64 = POLLOUT | POLLWRNORM;
+const READS: u64 = POLLIN | POLLRDNORM | POLLHUP | POLLERR;
+const WRITES: u64 = POLLOUT | POLLWRNORM | POLLERR;
 
 /// Looks at the descriptors below `count` of three sets and waits up to a number of nanoseconds, or for ever.
 fn select_for(
@@ -213,10 +233,10 @@ fn select_for(
         }
         found.push((set, answer));
     }
-    let now = call.system.machine.time();
-    if ready == 0 && duration != Some(0) && !is_over(call, duration) {
-        let end = duration.map(|duration| now.saturating_add(duration));
-        return Ok(waits_for(end.into_iter().chain(first).min(), input, signals).into());
+    let end = duration.map(|duration| call.deadline(duration));
+    if ready == 0 && !is_over(call, end) {
+        let until = end.into_iter().chain(first).min();
+        return Ok(waits_for(call, until, input, signals).into());
     }
     for (set, answer) in found.into_iter().filter(|(set, _)| *set != 0) {
         put(call.system, set, &answer)?;

@@ -6,8 +6,10 @@
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
-use crate::calls::identity::{PROCESS, USER};
+use crate::calls::identity::USER;
+use crate::calls::waiting::named;
 use crate::layout::Layout;
+use crate::process::ProcessId;
 use crate::system::System;
 use crate::task::TaskId;
 
@@ -140,37 +142,54 @@ pub(crate) fn processor(
     Ok(0)
 }
 
-/// Whether `which` and `who` name the process. Source: getpriority(2), PRIO_PROCESS, PRIO_PGRP, PRIO_USER.
-fn check_priority_of(which: u64, who: u64) -> Result<(), Errno> {
-    let own = match which as i32 {
-        0 | 1 => PROCESS,
-        2 => USER,
-        _ => return Err(Errno::EINVAL),
-    };
-    if who as u32 == 0 || u64::from(who as u32) == own { Ok(()) } else { Err(Errno::ESRCH) }
+/// The process that `which` and `who` name, the first of several. Source: getpriority(2), PRIO_PROCESS, PRIO_PGRP, PRIO_USER.
+fn priority_of(system: &System, which: u64, who: u64) -> Result<ProcessId, Errno> {
+    let who = who as u32;
+    match which as i32 {
+        0 => named(system, who.into()).map(|process| process.id),
+        1 => {
+            let group = if who == 0 { system.process.group } else { who };
+            let mut all = system.all_processes();
+            all.find(|process| process.group == group).map(|process| process.id).ok_or(Errno::ESRCH)
+        }
+        2 if matches!(u64::from(who), 0 | USER) => Ok(system.process.id),
+        2 => Err(Errno::ESRCH),
+        _ => Err(Errno::EINVAL),
+    }
 }
 
 /// `getpriority(2)` as the system call, which returns 20 less the nice value.
 pub(crate) fn nice(call: &mut Call, which: u64, who: u64) -> Result<u64, Errno> {
-    check_priority_of(which, who)?;
-    Ok((20 - call.system.process.nice) as u64)
+    let process = priority_of(call.system, which, who)?;
+    let nice = call.system.process(process).map_or(0, |process| process.nice);
+    Ok((20 - nice) as u64)
 }
 
 /// `setpriority(2)`
 pub(crate) fn set_nice(call: &mut Call, which: u64, who: u64, nice: i32) -> Result<u64, Errno> {
-    check_priority_of(which, who)?;
+    let process = priority_of(call.system, which, who)?;
+    let process = call.system.process_mut(process).ok_or(Errno::ESRCH)?;
     let nice = nice.clamp(-20, 19);
     // To be preferred again needs a privilege.
-    if nice < call.system.process.nice {
+    if nice < process.nice {
         return Err(Errno::EACCES);
     }
-    call.system.process.nice = nice;
+    process.nice = nice;
     Ok(0)
 }
 
-/// `membarrier(2)`: no command is offered.
+/// Commands of membarrier that have an effect at once, since tasks change between instructions: global, private, and their
+/// registration. Source: membarrier(2), <linux/membarrier.h>.
+const BARRIERS: u64 = 0x1f;
+
+/// `membarrier(2)`: what one task wrote is what the others read, so that nothing is to be done.
 pub(crate) fn membarrier(_: &mut Call, command: u64, flags: u64) -> Result<u64, Errno> {
-    if command as u32 == 0 && flags as u32 == 0 { Ok(0) } else { Err(Errno::EINVAL) }
+    match command as u32 as u64 {
+        _ if flags as u32 != 0 => Err(Errno::EINVAL),
+        0 => Ok(BARRIERS),
+        command if command.is_power_of_two() && command & BARRIERS != 0 => Ok(0),
+        _ => Err(Errno::EINVAL),
+    }
 }
 
 /// `personality(2)`: that of Linux, which stays.
@@ -218,7 +237,7 @@ pub(crate) fn times(call: &mut Call, Address(to): Address) -> Result<u64, Errno>
 pub(crate) fn sysinfo(call: &mut Call, Address(to): Address) -> Result<u64, Errno> {
     let word = call.abi.word_bytes();
     let seconds = call.system.machine.time() / 1_000_000_000;
-    let total = call.system.process.memory_limit / 4096;
+    let total = call.system.space.memory_limit / 4096;
     let free = total.saturating_sub(call.system.machine.memory().touched_bytes() / 4096);
     let mut layout = Layout::default();
     layout.put(word, [seconds, 0, 0, 0, total, free, 0, 0, 0, 0]);

@@ -9,13 +9,17 @@ use crate::Errno;
 use crate::abi::SyscallAbi;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, notice, put};
-use crate::calls::identity::{PROCESS, USER};
+use crate::calls::identity::USER;
 use crate::calls::time::read_time;
+use crate::calls::waiting::several;
 use crate::layout::{Layout, number_at};
+use crate::process::ProcessId;
 use crate::report::Notice;
 use crate::signals::deliver::{SS_DISABLE, stack_of, stack_words};
 use crate::signals::info::{Detail, SI_TKILL, SI_USER, SignalInfo};
-use crate::signals::{Action, LAST_SIGNAL, SA_RESTORER, SIG_DFL, SIG_IGN, SignalSet, is_catchable};
+use crate::signals::{
+    Action, LAST_SIGNAL, Recipient, SA_RESTORER, SIG_DFL, SIG_IGN, SignalSet, is_catchable,
+};
 use crate::stop::Termination;
 use crate::system::System;
 use crate::task::{TaskId, Wait};
@@ -280,18 +284,40 @@ pub(crate) fn sigreturn(_: &mut Call) -> Outcome {
     Outcome::Sigreturn { is_rt: false }
 }
 
-fn sender(number: u32, code: i32, value: u64) -> SignalInfo {
-    let (process, user) = (PROCESS as u32, USER as u32);
+fn sender(system: &System, number: u32, code: i32, value: u64) -> SignalInfo {
+    let (process, user) = (system.process.id.0, USER as u32);
     SignalInfo { number, code, detail: Detail::Sender { process, user, value } }
 }
 
 /// `kill(2)`: a positive number names a process, 0 and the negated number of a group that group, -1 every other
 /// process.
 pub(crate) fn kill(call: &mut Call, to: u64, number: u32) -> (Outcome, Option<Notice>) {
-    match to as i32 as i64 {
-        0 => signal(call.system, sender(number, SI_USER, 0), None),
-        to if to.unsigned_abs() == PROCESS => signal(call.system, sender(number, SI_USER, 0), None),
-        to => no_such_process(to),
+    let system = &mut *call.system;
+    let (to, info) = (to as i32, sender(system, number, SI_USER, 0));
+    if to > 0 {
+        return to_process(system, to, info);
+    }
+    if number > LAST_SIGNAL {
+        return (Errno::EINVAL.into(), None);
+    }
+    let (own, mut meant) = (system.process.id, several(system, to));
+    if meant.is_empty() {
+        return (Errno::ESRCH.into(), None);
+    }
+    // What it does to the process itself comes last.
+    meant.sort_by_key(|process| *process == own);
+    let mut last = (Outcome::Returned(0), None);
+    for process in meant {
+        last = signal(system, info, Recipient::Process(process));
+    }
+    last
+}
+
+fn to_process(system: &mut System, to: i32, info: SignalInfo) -> (Outcome, Option<Notice>) {
+    let id = ProcessId(to as u32);
+    match system.process(id) {
+        Some(_) => signal(system, info, Recipient::Process(id)),
+        None => no_such_process(system, to.into()),
     }
 }
 
@@ -304,8 +330,13 @@ pub(crate) fn tgkill(
 ) -> (Outcome, Option<Notice>) {
     match (process as i32 as i64, thread as i32 as i64) {
         (..=0, _) | (_, ..=0) => (Errno::EINVAL.into(), None),
-        (process, thread) if process == PROCESS as i64 => to_thread(call.system, thread, number),
-        (_, thread) => no_such_process(thread),
+        (process, thread) => {
+            let of = call.system.process_of(TaskId(thread as u32));
+            match of == Some(ProcessId(process as u32)) {
+                true => to_thread(call.system, thread, number),
+                false => no_such_process(call.system, thread),
+            }
+        }
     }
 }
 
@@ -321,8 +352,8 @@ fn to_thread(system: &mut System, thread: i64, number: u32) -> (Outcome, Option<
     let id = TaskId(thread as u32);
     let is_there = system.tasks().any(|task| task == id);
     match is_there {
-        true => signal(system, sender(number, SI_TKILL, 0), Some(id)),
-        false => no_such_process(thread),
+        true => signal(system, sender(system, number, SI_TKILL, 0), Recipient::Task(id)),
+        false => no_such_process(system, thread),
     }
 }
 
@@ -346,29 +377,37 @@ pub(crate) fn rt_sigqueueinfo(
         user: number_at(&bytes, from + 4, 4) as u32,
         value: number_at(&bytes, from + 8, width),
     };
-    match to as i32 as i64 {
-        to if to == PROCESS as i64 => signal(system, SignalInfo { number, code, detail }, None),
-        to => no_such_process(to),
+    // Who it is from is told to others as it is.
+    if to as u32 != system.process.id.0 && code >= 0 {
+        return (Errno::EPERM.into(), None);
     }
+    to_process(system, to as i32, SignalInfo { number, code, detail })
 }
 
-fn no_such_process(to: i64) -> (Outcome, Option<Notice>) {
-    let message = format!("a signal to {to}, which is not this program");
-    (Errno::ESRCH.into(), notice(message, "this program is 1000"))
+fn no_such_process(system: &System, to: i64) -> (Outcome, Option<Notice>) {
+    let own = system.process.id.0;
+    let message = format!("a signal to {to}, which is no process or thread of this run");
+    (Errno::ESRCH.into(), notice(message, &format!("this process is {own}")))
 }
 
-/// Sends the program itself a signal.
-fn signal(system: &mut System, info: SignalInfo, to: Option<TaskId>) -> (Outcome, Option<Notice>) {
+/// Sends a signal. What it does to who sends it is done at once.
+fn signal(system: &mut System, info: SignalInfo, to: Recipient) -> (Outcome, Option<Notice>) {
     let number = info.number;
     match number {
         0 => return (Outcome::Returned(0), None),
         1..=LAST_SIGNAL => {}
         _ => return (Errno::EINVAL.into(), None),
     }
+    let is_own = match to {
+        Recipient::Process(id) => id == system.process.id,
+        Recipient::Task(id) => system.process_of(id) == Some(system.process.id),
+    };
     let action = system.process.signals.action(number);
     let is_held_back = system.scheduler.current().signals.mask.contains(number);
     let standard = Signal::from_number(number.into());
-    if action.handler == SIG_DFL && !is_held_back {
+    let stops_only =
+        standard.is_some_and(Signal::stops) && system.process.id != system.first_process;
+    if is_own && action.handler == SIG_DFL && !is_held_back && !stops_only {
         match standard {
             // Source: signal(7), "Standard signals", the column "Action".
             Some(signal) if signal.is_ignored() => {}

@@ -8,6 +8,7 @@ use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, put, read_path};
 use crate::calls::identity::USER;
 use crate::calls::paths::{AT_EMPTY_PATH, AT_FDCWD, AT_SYMLINK_NOFOLLOW, find};
+use crate::calls::pipes::inode_of;
 use crate::files::content::BLOCK_BYTES;
 use crate::files::inode::{InodeId, Kind, S_IFIFO};
 use crate::files::open::What;
@@ -83,6 +84,7 @@ impl Status {
             What::Input => Status::of_stream(0),
             What::Output(number) => Status::of_stream(u64::from(*number)),
             What::Inode(id) | What::Proc(id, _) => Status::of_inode(system, *id),
+            What::Pipe(id) => Status { inode: inode_of(*id), ..Status::of_stream(0) },
             What::Event { .. } | What::Timer { .. } | What::Signals(_) => {
                 Status { mode: 0o600, ..Status::of_stream(3) }
             }

@@ -1,10 +1,11 @@
-//! What C libraries ask for on behalf of threads, of which there is one; random bytes.
+//! What C libraries ask for on behalf of threads; random bytes.
 
 use sotto_isa::x86::storage;
 
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put};
+use crate::system::System;
 
 /// Codes of arch_prctl. Source: arch_prctl(2), <asm/prctl.h>.
 const ARCH_SET_GS: u64 = 0x1001;
@@ -42,7 +43,11 @@ pub(crate) fn set_thread_area(
     call: &mut Call,
     Address(description): Address,
 ) -> Result<u64, Errno> {
-    let system = &mut *call.system;
+    set_segment(call.system, description).map(|()| 0)
+}
+
+/// Sets a segment of the running thread as a structure describes it.
+pub(crate) fn set_segment(system: &mut System, description: u64) -> Result<(), Errno> {
     let mut words = [0; 8];
     system.machine.memory_mut().read_bytes(description, &mut words).map_err(|_| Errno::EFAULT)?;
     let word =
@@ -65,21 +70,19 @@ pub(crate) fn set_thread_area(
         }
     };
     system.machine.set_register(storage(entry), 1 << 32 | u64::from(base));
-    Ok(0)
+    // A segment register that names it has the new base at once. Source: Linux, `do_set_thread_area`.
+    let selectors = system.machine.register(storage::SELECTORS);
+    for (shift, register) in [(32, storage::FS_BASE), (48, storage::GS_BASE)] {
+        if selectors >> shift & 0xfff8 == u64::from((FIRST_THREAD_ENTRY + entry) << 3) {
+            system.machine.set_register(register, base.into());
+        }
+    }
+    Ok(())
 }
 
-/// `set_tid_address(2)`
-pub(crate) fn set_tid_address(call: &mut Call, _: Address) -> Result<u64, Errno> {
-    Ok(call.system.running_task().0.into())
-}
-
-/// `set_robust_list(2)`
-pub(crate) fn set_robust_list(_: &mut Call, _: Address, _: u64) -> Result<u64, Errno> {
-    Ok(0)
-}
-
-/// `sched_yield(2)`
-pub(crate) fn sched_yield(_: &mut Call) -> Result<u64, Errno> {
+/// `sched_yield(2)`: the time slice is over.
+pub(crate) fn sched_yield(call: &mut Call) -> Result<u64, Errno> {
+    call.system.end_slice();
     Ok(0)
 }
 
@@ -112,25 +115,4 @@ pub(crate) fn getrandom(
         0 if count > 0 => Err(Errno::EFAULT),
         copied => Ok(copied as u64),
     }
-}
-
-/// Operations of futex. Source: futex(2), <linux/futex.h>.
-const FUTEX_WAIT: u64 = 0;
-const FUTEX_WAIT_BITSET: u64 = 9;
-const FUTEX_COMMAND: u64 = 0x7f;
-
-/// `futex(2)`
-pub(crate) fn futex(
-    call: &mut Call,
-    Address(address): Address,
-    operation: u64,
-    value: u64,
-) -> Result<u64, Errno> {
-    let system = &mut *call.system;
-    if !matches!(operation & FUTEX_COMMAND, FUTEX_WAIT | FUTEX_WAIT_BITSET) {
-        return Ok(0);
-    }
-    let mut word = [0; 4];
-    system.machine.memory_mut().read_bytes(address, &mut word).map_err(|_| Errno::EFAULT)?;
-    Err(if u32::from_le_bytes(word) == value as u32 { Errno::EDEADLK } else { Errno::EAGAIN })
 }

@@ -13,9 +13,11 @@ use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
 use crate::calls::events::{Events, read_events, write_events};
+use crate::calls::pipes::Readable;
 use crate::files::content::BLOCK_BYTES;
 use crate::files::inode::{Device, InodeId, Kind};
 use crate::files::open::{OpenFile, OpenFlags, What};
+use crate::files::pipes::PipeId;
 use crate::report::Notice;
 use crate::system::System;
 use crate::target::target;
@@ -159,8 +161,13 @@ impl Transfer<'_> {
             Ok(Some(Events::Waits(_))) if flags.contains(OpenFlags::NONBLOCK) => {
                 return (Errno::EAGAIN.into(), None);
             }
-            Ok(Some(Events::Waits(wait))) => return (Outcome::Waits(wait), None),
+            Ok(Some(Events::Waits(until))) => {
+                return (wait_for_event(system, until), None);
+            }
             Err(errno) => return (errno.into(), None),
+        }
+        if let What::Pipe(id) = what {
+            return self.read_pipe(system, id, flags);
         }
         if self.total() == 0 && !matches!(what, What::Inode(_)) {
             return (Outcome::Returned(0), None);
@@ -198,11 +205,51 @@ impl Transfer<'_> {
         }
     }
 
-    /// Reads standard input, piece by piece.
+    /// Reads standard input.
     fn read_input(&self, system: &mut System) -> Transferred {
         let Some(bytes) = system.peek_input(self.total() as usize) else {
             return (Outcome::Waits(Wait::Input), None);
         };
+        let taken = self.put_pieces(system, &bytes);
+        if taken == 0 && !bytes.is_empty() {
+            return self.refused_piece(system, &bytes);
+        }
+        system.take_input(taken);
+        (Outcome::Returned(taken as i64), None)
+    }
+
+    /// Reads a pipe.
+    fn read_pipe(&self, system: &mut System, id: PipeId, flags: OpenFlags) -> Transferred {
+        if self.position.is_some() {
+            return (Errno::ESPIPE.into(), None);
+        }
+        if self.total() == 0 {
+            return (Outcome::Returned(0), None);
+        }
+        let bytes = match system.peek_pipe(id, self.total() as usize) {
+            Readable::Bytes(bytes) => bytes,
+            Readable::Ended => return (Outcome::Returned(0), None),
+            Readable::Empty if flags.contains(OpenFlags::NONBLOCK) => {
+                return (Errno::EAGAIN.into(), None);
+            }
+            Readable::Empty => return (wait_for_event(system, None), None),
+        };
+        let taken = self.put_pieces(system, &bytes);
+        if taken == 0 {
+            return self.refused_piece(system, &bytes);
+        }
+        system.take_from_pipe(id, taken);
+        (Outcome::Returned(taken as i64), None)
+    }
+
+    /// What to say when the first piece has no place.
+    fn refused_piece(&self, system: &mut System, bytes: &[u8]) -> Transferred {
+        let needed = [(self.ranges[0].0, (bytes.len() as u64).min(self.ranges[0].1))];
+        Transfer { ranges: &needed, ..*self }.refused(system, true)
+    }
+
+    /// Puts bytes of a pipe into the ranges, piece by piece; how many were taken.
+    fn put_pieces(&self, system: &mut System, bytes: &[u8]) -> usize {
         let mut taken = 0;
         'ranges: for &(start, count) in self.ranges {
             let end = bytes.len().min(taken + count as usize);
@@ -216,12 +263,7 @@ impl Transfer<'_> {
                 taken += piece.len();
             }
         }
-        if taken == 0 && !bytes.is_empty() {
-            let needed = [(self.ranges[0].0, (bytes.len() as u64).min(self.ranges[0].1))];
-            return Transfer { ranges: &needed, ..*self }.refused(system, true);
-        }
-        system.take_input(taken);
-        (Outcome::Returned(taken as i64), None)
+        taken
     }
 
     /// Puts bytes into the ranges behind those that were transferred already; how many before the first that cannot be
@@ -278,6 +320,9 @@ impl Transfer<'_> {
         if let Err(refused) = self.check(system, false) {
             return refused;
         }
+        if let What::Pipe(id) = what {
+            return self.write_pipe(system, id, flags);
+        }
         let before = std::mem::take(system.transferred());
         let is_event = what.is_event();
         let file = match what {
@@ -325,6 +370,43 @@ impl Transfer<'_> {
         (Outcome::Returned(written as i64), None)
     }
 
+    /// Writes to a pipe: what does not find room waits for it, unless it may not.
+    fn write_pipe(&self, system: &mut System, id: PipeId, flags: OpenFlags) -> Transferred {
+        if self.position.is_some() {
+            return (Errno::ESPIPE.into(), None);
+        }
+        let before = std::mem::take(system.transferred());
+        let left = self.total() - before;
+        if left == 0 {
+            return (Outcome::Returned(before as i64), None);
+        }
+        let done = |before: u64| (Outcome::Returned(before as i64), None);
+        let room = match system.pipe_room(id, left, before) {
+            Ok(room) => room,
+            Err(_) if before > 0 => return done(before),
+            Err(errno) => return (errno.into(), None),
+        };
+        let (mut bytes, refused) = self.gather(system, before);
+        if refused {
+            bytes.truncate(bytes.len() / PIECE_BYTES * PIECE_BYTES);
+            if bytes.is_empty() {
+                return if before > 0 { done(before) } else { self.refused(system, false) };
+            }
+        }
+        bytes.truncate(room as usize);
+        system.put_into_pipe(id, &bytes);
+        let written = before + bytes.len() as u64;
+        let waits = written < self.total() && !refused;
+        match waits {
+            true if !flags.contains(OpenFlags::NONBLOCK) => {
+                *system.transferred() = written;
+                (wait_for_event(system, None), None)
+            }
+            true if written == 0 => (Errno::EAGAIN.into(), None),
+            _ => done(written),
+        }
+    }
+
     /// What a call says of its ranges before it looks at the memory.
     fn check(&self, system: &mut System, reads: bool) -> Result<(), Transferred> {
         let verb = if reads { "written" } else { "read" };
@@ -336,6 +418,11 @@ impl Transfer<'_> {
         }
         Ok(())
     }
+}
+
+/// Waits for something that happens to a descriptor, or for a time.
+fn wait_for_event(system: &System, until: Option<u64>) -> Outcome {
+    Outcome::Waits(Wait::Event { since: system.events, until, signals: 0, restarts: true })
 }
 
 /// Bytes that reading something at an offset gives.

@@ -1,57 +1,14 @@
-//! Users, groups, process groups and sessions. There is one user without privileges, and one process, which its parent, 1,
-//! started in a group of its own.
+//! Users and groups. There is one user without privileges.
 //!
-//! Sources: getuid(2), getgroups(2), setuid(2), setresuid(2), setfsuid(2), getpgid(2), setsid(2), capget(2), wait(2).
+//! Sources: getuid(2), getgroups(2), setuid(2), setresuid(2), setfsuid(2), capget(2).
 
 use crate::Errno;
 use crate::abi::SyscallAbi;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put};
-use crate::calls::identity::{PROCESS, USER};
+use crate::calls::identity::USER;
+use crate::calls::waiting::named;
 use crate::system::System;
-
-/// The process that started the program, and the session in which it did.
-const PARENT: u64 = 1;
-
-/// `getppid(2)`
-pub(crate) fn parent(_: &mut Call) -> Result<u64, Errno> {
-    Ok(PARENT)
-}
-
-/// `getpgrp(2)`
-pub(crate) fn group(_: &mut Call) -> Result<u64, Errno> {
-    Ok(PROCESS)
-}
-
-/// Whether a number names the process: its own number, or 0.
-fn is_own(number: u64) -> bool {
-    matches!(number as u32 as u64, 0 | PROCESS)
-}
-
-/// `getpgid(2)`
-pub(crate) fn group_of(_: &mut Call, process: u64) -> Result<u64, Errno> {
-    if is_own(process) { Ok(PROCESS) } else { Err(Errno::ESRCH) }
-}
-
-/// `getsid(2)`
-pub(crate) fn session_of(_: &mut Call, process: u64) -> Result<u64, Errno> {
-    if is_own(process) { Ok(PARENT) } else { Err(Errno::ESRCH) }
-}
-
-/// `setpgid(2)`
-pub(crate) fn set_group(_: &mut Call, process: u64, group: u64) -> Result<u64, Errno> {
-    match (is_own(process), group as i32) {
-        (_, ..0) => Err(Errno::EINVAL),
-        (false, _) => Err(Errno::ESRCH),
-        (true, group) if is_own(group as u64) => Ok(0),
-        (true, _) => Err(Errno::EPERM),
-    }
-}
-
-/// `setsid(2)`, which the leader of a group may not make.
-pub(crate) fn set_session(_: &mut Call) -> Result<u64, Errno> {
-    Err(Errno::EPERM)
-}
 
 /// `getgroups(2)`: there are none beside the user's own.
 pub(crate) fn groups(_: &mut Call, size: i32, _: Address) -> Result<u64, Errno> {
@@ -162,7 +119,7 @@ fn check_capabilities(system: &mut System, header: u64) -> Result<(), Errno> {
         put(system, header, &CAPABILITIES.to_le_bytes())?;
         return Err(Errno::EINVAL);
     }
-    if is_own(number(process).into()) { Ok(()) } else { Err(Errno::ESRCH) }
+    named(system, number(process).into()).map(|_| ())
 }
 
 /// `capget(2)`: the user has no capabilities.
@@ -192,29 +149,4 @@ pub(crate) fn set_capabilities(
     let mut sets = [0; 24];
     call.system.machine.memory_mut().read_bytes(data, &mut sets).map_err(|_| Errno::EFAULT)?;
     if sets == [0; 24] { Ok(0) } else { Err(Errno::EPERM) }
-}
-
-/// `wait4(2)`: the process has no children.
-pub(crate) fn wait4(
-    _: &mut Call,
-    _: i32,
-    _: Address,
-    options: u64,
-    _: Address,
-) -> Result<u64, Errno> {
-    const KNOWN: u32 = 1 | 2 | 8 | 0xf000_0000;
-    if options as u32 & !KNOWN != 0 { Err(Errno::EINVAL) } else { Err(Errno::ECHILD) }
-}
-
-/// `waitid(2)`: the process has no children.
-pub(crate) fn waitid(
-    _: &mut Call,
-    kind: u64,
-    _: u64,
-    _: Address,
-    options: u64,
-    _: Address,
-) -> Result<u64, Errno> {
-    // What changes of state are waited for must be said: WSTOPPED, WEXITED, WCONTINUED.
-    if options & 0xe == 0 || kind > 3 { Err(Errno::EINVAL) } else { Err(Errno::ECHILD) }
 }

@@ -5,6 +5,7 @@ pub(crate) mod content;
 pub(crate) mod inode;
 pub(crate) mod logs;
 pub(crate) mod open;
+pub(crate) mod pipes;
 pub(crate) mod proc;
 pub(crate) mod shown;
 pub(crate) mod tree;

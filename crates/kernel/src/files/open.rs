@@ -7,6 +7,7 @@ use bitflags::bitflags;
 use crate::Errno;
 use crate::calls::limits::most_descriptors;
 use crate::files::inode::InodeId;
+use crate::files::pipes::PipeId;
 use crate::files::tree::Tree;
 use crate::signals::SignalSet;
 use crate::system::System;
@@ -43,6 +44,8 @@ pub(crate) enum What {
     Timer { clock: u32, at: Option<u64>, interval: u64 },
     /// Pending signals of a set.
     Signals(SignalSet),
+    /// An end of a pipe: that which is read, or that which is written, as the flags say.
+    Pipe(PipeId),
 }
 
 impl What {
@@ -56,7 +59,7 @@ impl What {
         match self {
             What::Inode(id) | What::Proc(id, _) => Some(*id),
             What::Input | What::Output(_) => None,
-            What::Event { .. } | What::Timer { .. } | What::Signals(_) => None,
+            What::Event { .. } | What::Timer { .. } | What::Signals(_) | What::Pipe(_) => None,
         }
     }
 }
@@ -138,6 +141,18 @@ impl OpenFiles {
         };
         let descriptor = |file| Some(Descriptor { file, close_on_exec: false });
         (OpenFiles((0..3).map(stream).collect()), (0..3).map(descriptor).collect())
+    }
+
+    /// Counts one more use of the open file of a descriptor.
+    pub fn share(&mut self, descriptor: Descriptor) {
+        if let Some(open) = &mut self.0[descriptor.file as usize] {
+            open.uses += 1;
+        }
+    }
+
+    /// The open files.
+    pub fn iter(&self) -> impl Iterator<Item = &OpenFile> {
+        self.0.iter().flatten()
     }
 
     /// Whether an inode is open.
@@ -251,18 +266,24 @@ impl System {
         let slot = &mut self.open_files.0[file as usize];
         let Some(open) = slot else { return Ok(()) };
         open.uses -= 1;
-        if open.uses == 0
-            && let Some(id) = slot.take().and_then(|open| open.what.inode())
-        {
-            self.drop_unused(id);
+        if open.uses > 0 {
+            return Ok(());
+        }
+        let closed = slot.take();
+        self.note_event();
+        match closed.map(|open| open.what) {
+            Some(What::Pipe(id)) => self.drop_pipe(id),
+            Some(what) => what.inode().into_iter().for_each(|id| self.drop_unused(id)),
+            None => {}
         }
         Ok(())
     }
 
     /// Drops an inode if it has no name and is not open.
     pub(crate) fn drop_unused(&mut self, id: InodeId) {
-        let is_used =
-            self.open_files.has(id) || self.process.mapped.has(id) || self.process.directory == id;
+        let is_used = self.open_files.has(id)
+            || self.is_mapped(id)
+            || self.all_processes().any(|it| it.directory == id);
         self.tree.drop_unused(id, is_used);
     }
 

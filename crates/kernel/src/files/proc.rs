@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use crate::calls::identity::{PROCESS, USER};
+use crate::calls::identity::USER;
 use sotto_machine::RegionKind;
 
 use crate::files::inode::{Inode, Kind, ProcFile};
@@ -88,11 +88,12 @@ impl System {
     fn status(&self) -> String {
         let name = String::from_utf8_lossy(&self.process.name);
         let memory = self.machine.memory().mapped_bytes() / 1024;
+        let (own, parent) = (self.process.id.0, self.process.parent.0);
         format!(
-            "Name:\t{name}\nUmask:\t{:04o}\nState:\tR (running)\nTgid:\t{PROCESS}\nPid:\t{PROCESS}\nPPid:\t1\n\
+            "Name:\t{name}\nUmask:\t{:04o}\nState:\tR (running)\nTgid:\t{own}\nPid:\t{own}\nPPid:\t{parent}\n\
              Uid:\t{USER}\t{USER}\t{USER}\t{USER}\nGid:\t{USER}\t{USER}\t{USER}\t{USER}\nVmSize:\t{memory:8} kB\nThreads:\t{}\n",
             self.process.umask,
-            self.tasks().count(),
+            self.scheduler.tasks.iter().filter(|task| task.process == self.process.id).count(),
         )
     }
 }

@@ -3,15 +3,16 @@
 use sotto_machine::{Fault, Signal};
 
 use crate::Errno;
+use crate::process::{News, ProcessId};
 use crate::signals::info::SignalInfo;
 use crate::signals::{
-    Action, AlternateStack, FIRST_REAL_TIME, SA_NODEFER, SA_ONSTACK, SA_RESETHAND, SA_RESTART,
-    SIG_DFL, SIG_IGN, SignalSet, is_catchable,
+    Action, AlternateStack, FIRST_REAL_TIME, Recipient, SA_NODEFER, SA_ONSTACK, SA_RESETHAND,
+    SA_RESTART, SIG_DFL, SIG_IGN, SignalSet, is_catchable,
 };
 use crate::stop::Termination;
 use crate::system::System;
 use crate::target::target;
-use crate::task::{TaskId, Wait};
+use crate::task::{Task, Wait};
 
 /// A handler that is to be entered.
 pub(crate) struct Entry {
@@ -81,22 +82,58 @@ fn next_of(pending: &[SignalInfo], wanted: impl Fn(u32) -> bool) -> Option<usize
 }
 
 impl System {
-    /// Sends a signal to a task, or to the process.
-    pub(crate) fn send(&mut self, info: SignalInfo, to: Option<TaskId>) {
-        let action = self.process.signals.action(info.number);
-        let mut tasks = self.scheduler.tasks.iter_mut();
-        let is_blocked = |task: &crate::task::Task| task.signals.mask.contains(info.number);
+    /// Sends a signal.
+    pub(crate) fn send(&mut self, info: SignalInfo, to: Recipient) {
+        let id = match to {
+            Recipient::Process(id) => Some(id),
+            Recipient::Task(id) => self.process_of(id),
+        };
+        let Some(process) = id.and_then(|id| self.process(id)).filter(|it| it.ended.is_none())
+        else {
+            return;
+        };
+        let (id, action) = (process.id, process.signals.action(info.number));
+        self.note_event();
+        if self.stops_or_continues(id, info.number, action) {
+            return;
+        }
+        let tasks = &mut self.scheduler.tasks;
+        let is_blocked = |task: &Task| task.signals.mask.contains(info.number);
         let target = match to {
-            Some(id) => tasks.find(|task| task.id == id),
-            None => tasks.find(|task| !is_blocked(task)),
+            Recipient::Task(id) => tasks.iter().position(|task| task.id == id),
+            Recipient::Process(id) => {
+                let mut own = tasks.iter();
+                own.position(|task| task.process == id && !is_blocked(task))
+            }
         };
         match target {
             // A blocked signal may get another action before it is delivered.
-            Some(task) if action.ignores(info.number) && !is_blocked(task) => {}
-            Some(task) => add(&mut task.signals.pending, info),
-            None if to.is_none() => add(&mut self.process.signals.pending, info),
-            None => {}
+            Some(at) if action.ignores(info.number) && !is_blocked(&tasks[at]) => {}
+            Some(at) => add(&mut tasks[at].signals.pending, info),
+            None => {
+                if let Some(process) = self.process_mut(id) {
+                    add(&mut process.signals.pending, info);
+                }
+            }
         }
+    }
+
+    /// What a signal does to a process when it is sent, beside being delivered: stopping it or letting it go on. `true` if it has
+    /// no other effect. The first process has nobody who would let it go on, and is not stopped.
+    fn stops_or_continues(&mut self, id: ProcessId, number: u32, action: Action) -> bool {
+        let signal = Signal::from_number(number.into());
+        if matches!(signal, Some(Signal::SIGCONT | Signal::SIGKILL)) {
+            self.change_stop(id, News::Continued);
+            return false;
+        }
+        let is_default = action.handler == SIG_DFL || !is_catchable(number);
+        let stops = signal.is_some_and(Signal::stops) && is_default && id != self.first_process;
+        let mut tasks = self.scheduler.tasks.iter().filter(|task| task.process == id);
+        let is_open = tasks.any(|task| !task.signals.mask.contains(number));
+        if stops && is_open {
+            self.change_stop(id, News::Stopped(number));
+        }
+        stops && is_open
     }
 
     /// Takes a pending signal of a set from the running task, or from its process.
@@ -112,16 +149,19 @@ impl System {
 
     /// Whether a task has a pending signal of a set.
     pub(crate) fn has_pending(&self, index: usize, set: SignalSet) -> bool {
-        let own = &self.scheduler.tasks[index].signals.pending;
-        let mut all = own.iter().chain(&self.process.signals.pending);
+        let task = &self.scheduler.tasks[index];
+        let shared = self.process(task.process).map(|process| &process.signals.pending);
+        let mut all = task.signals.pending.iter().chain(shared.into_iter().flatten());
         all.any(|info| set.contains(info.number))
     }
 
     /// Whether a task has a signal to take before it goes on.
     pub(crate) fn has_signal(&self, index: usize) -> bool {
         let task = &self.scheduler.tasks[index];
-        let nothing = task.signals.pending.is_empty() && self.process.signals.pending.is_empty();
-        !nothing && self.has_pending(index, SignalSet(!task.signals.mask.0))
+        let process = self.process(task.process);
+        let is_empty = process.is_none_or(|process| process.signals.pending.is_empty());
+        !(is_empty && task.signals.pending.is_empty())
+            && self.has_pending(index, SignalSet(!task.signals.mask.0))
     }
 
     /// Raises the signal of a fault, if a handler takes it; `false` if it ends the program.
@@ -155,7 +195,11 @@ impl System {
             next.is_some_and(|number| self.process.signals.action(number).flags & SA_RESTART != 0);
         let task = self.scheduler.current();
         match wait {
-            Wait::Input if restarts => task.wait = None,
+            Wait::Input | Wait::Event { restarts: true, .. } | Wait::Futex { until: None }
+                if restarts && task.transferred == 0 =>
+            {
+                (task.wait, task.futex, task.deadline) = (None, None, None);
+            }
             _ => task.interrupted = true,
         }
     }

@@ -37,6 +37,12 @@ pub(crate) enum Detail {
         user: u32,
         value: u64,
     },
+    /// A process that has changed: who it is, and its status or signal.
+    Child {
+        process: u32,
+        user: u32,
+        status: u32,
+    },
     /// Of a timer: its number, how often it ran out meanwhile, and a value.
     Timer {
         timer: i32,
@@ -126,6 +132,7 @@ impl SignalInfo {
                 layout.put(4, [timer as u32, overrun]);
                 layout.put(width, [value]);
             }
+            Detail::Child { process, user, status } => layout.put(4, [process, user, status]),
             Detail::Fault { address, .. } => layout.put(width, [address]),
         }
         layout.fill_to(INFO_BYTES);

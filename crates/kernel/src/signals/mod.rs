@@ -12,6 +12,8 @@ mod x86_state;
 
 use std::sync::Arc;
 
+use crate::process::ProcessId;
+use crate::task::TaskId;
 use info::SignalInfo;
 use sotto_machine::Signal;
 use timers::Timer;
@@ -26,6 +28,8 @@ pub(crate) const SIG_DFL: u64 = 0;
 pub(crate) const SIG_IGN: u64 = 1;
 
 // Flags of an action. Source: sigaction(2), <asm-generic/signal-defs.h>.
+pub(crate) const SA_NOCLDSTOP: u64 = 1;
+pub(crate) const SA_NOCLDWAIT: u64 = 2;
 pub(crate) const SA_SIGINFO: u64 = 4;
 pub(crate) const SA_RESTORER: u64 = 0x0400_0000;
 const SA_ONSTACK: u64 = 0x0800_0000;
@@ -89,6 +93,14 @@ impl Action {
     }
 }
 
+/// Who a signal is sent to.
+#[derive(Copy, Clone, PartialEq, Eq, Debug)]
+pub(crate) enum Recipient {
+    /// Any task of a process.
+    Process(ProcessId),
+    Task(TaskId),
+}
+
 /// What the tasks of a process share of signals.
 #[derive(Clone)]
 pub(crate) struct ProcessSignals {
@@ -111,6 +123,22 @@ impl ProcessSignals {
     /// What is done at a signal.
     pub fn action(&self, number: u32) -> Action {
         self.actions[number as usize - 1]
+    }
+
+    /// What a child starts with: the same actions, and nothing that is pending.
+    pub fn of_child(&self) -> ProcessSignals {
+        let actions = self.actions.clone();
+        ProcessSignals { actions, pending: Vec::new(), timers: Vec::new() }
+    }
+
+    /// Forgets handlers; what is ignored stays so. Source: execve(2).
+    pub fn reset_handlers(&mut self) {
+        for action in Arc::make_mut(&mut self.actions) {
+            *action = Action {
+                handler: if action.handler == SIG_IGN { SIG_IGN } else { SIG_DFL },
+                ..Action::default()
+            };
+        }
     }
 
     pub fn set_action(&mut self, number: u32, action: Action) {

@@ -5,8 +5,9 @@
 use sotto_machine::Signal;
 
 use crate::calls::time::is_cpu_clock;
-use crate::signals::SignalSet;
+use crate::process::{Process, ProcessId};
 use crate::signals::info::{Detail, SI_KERNEL, SI_TIMER, SignalInfo};
+use crate::signals::{Recipient, SignalSet};
 use crate::system::System;
 use crate::task::{TaskId, Wait};
 
@@ -103,21 +104,32 @@ impl System {
 
     /// Sends the signals of timers that ran out.
     pub(crate) fn run_timers(&mut self) {
-        if self.process.signals.timers.is_empty() {
+        let has_any = |process: &Process| !process.signals.timers.is_empty();
+        if !has_any(&self.process) && !self.processes.values().any(|process| has_any(process)) {
             return;
         }
-        for index in 0..self.process.signals.timers.len() {
-            let Timer { id, at, interval, notify, overrun } = self.process.signals.timers[index];
+        let with: Vec<ProcessId> =
+            self.all_processes().filter(|it| has_any(it)).map(|it| it.id).collect();
+        with.into_iter().for_each(|process| self.run_timers_of(process));
+    }
+
+    fn run_timers_of(&mut self, owner: ProcessId) {
+        for index in 0.. {
+            let found = self.process(owner).and_then(|it| it.signals.timers.get(index)).copied();
+            let Some(Timer { id, at, interval, notify, overrun }) = found else { break };
             let now = self.now_of(id);
             let Some(at) = at.filter(|at| *at <= now) else { continue };
             let missed = (now - at).checked_div(interval).unwrap_or(0);
             let is_pending = match notify {
                 Notify::Signal { number, task, .. } if id.number().is_some() => {
-                    self.is_pending_from_timer(number, task)
+                    self.is_pending_from_timer(owner, number, task)
                 }
                 _ => false,
             };
-            let timer = &mut self.process.signals.timers[index];
+            let process = self.process_mut(owner);
+            let Some(timer) = process.and_then(|it| it.signals.timers.get_mut(index)) else {
+                break;
+            };
             timer.at =
                 (interval != 0).then(|| at.saturating_add(interval.saturating_mul(missed + 1)));
             timer.overrun = if is_pending { overrun + missed + 1 } else { missed };
@@ -130,15 +142,16 @@ impl System {
                     }
                     _ => (SI_KERNEL, Detail::None),
                 };
-                self.send(SignalInfo { number, code, detail }, task);
+                let to = task.map_or(Recipient::Process(owner), Recipient::Task);
+                self.send(SignalInfo { number, code, detail }, to);
             }
         }
     }
 
-    fn is_pending_from_timer(&self, number: u32, task: Option<TaskId>) -> bool {
+    fn is_pending_from_timer(&self, owner: ProcessId, number: u32, task: Option<TaskId>) -> bool {
         let is_it = |info: &SignalInfo| info.number == number && info.code == SI_TIMER;
         match task {
-            None => self.process.signals.pending.iter().any(is_it),
+            None => self.process(owner).is_some_and(|it| it.signals.pending.iter().any(is_it)),
             Some(task) => {
                 let mut tasks = self.scheduler.tasks.iter();
                 tasks.any(|other| other.id == task && other.signals.pending.iter().any(is_it))
@@ -149,15 +162,19 @@ impl System {
     /// The first time at which a timer of all time runs out whose signal has an effect on what waits. Without one a timer
     /// that runs out again and again would keep the clock going for ever.
     pub(crate) fn first_timer(&self) -> Option<u64> {
-        let timers = self.process.signals.timers.iter();
-        let running = timers.filter(|timer| !timer.id.is_cpu() && self.has_effect(timer));
-        running.filter_map(|timer| timer.at).min()
+        let timers = self
+            .all_processes()
+            .flat_map(|process| process.signals.timers.iter().map(move |timer| (process, timer)));
+        let running =
+            timers.filter(|(process, timer)| !timer.id.is_cpu() && self.has_effect(process, timer));
+        running.filter_map(|(_, timer)| timer.at).min()
     }
 
-    fn has_effect(&self, timer: &Timer) -> bool {
+    fn has_effect(&self, process: &Process, timer: &Timer) -> bool {
         let Notify::Signal { number, .. } = timer.notify else { return false };
-        let is_taken = !self.process.signals.action(number).ignores(number);
-        self.scheduler.tasks.iter().any(|task| match task.wait {
+        let is_taken = !process.signals.action(number).ignores(number);
+        let mut tasks = self.scheduler.tasks.iter().filter(|task| task.process == process.id);
+        tasks.any(|task| match task.wait {
             Some(Wait::SignalOf { set, .. }) if SignalSet(set).contains(number) => true,
             _ => is_taken && !task.signals.mask.contains(number),
         })
@@ -165,7 +182,8 @@ impl System {
 
     /// Instructions that may be executed before a timer runs out.
     pub(crate) fn instructions_to_timer(&mut self) -> u64 {
-        if self.process.signals.timers.is_empty() {
+        let has_any = |process: &Process| !process.signals.timers.is_empty();
+        if !has_any(&self.process) && !self.processes.values().any(|process| has_any(process)) {
             return u64::MAX;
         }
         let (now, busy) = (self.machine.time(), self.machine.busy_time());
@@ -173,6 +191,7 @@ impl System {
             let now = if timer.id.is_cpu() { busy } else { now };
             timer.at.map(|at| at.saturating_sub(now))
         };
-        self.process.signals.timers.iter().filter_map(left).min().unwrap_or(u64::MAX)
+        let timers = self.all_processes().flat_map(|process| &process.signals.timers);
+        timers.filter_map(left).min().unwrap_or(u64::MAX)
     }
 }

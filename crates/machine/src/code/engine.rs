@@ -80,6 +80,11 @@ impl<C: Processor> Engine<C> {
         }
     }
 
+    /// The addresses before which running stops.
+    pub fn stops(&self) -> &[u64] {
+        &self.stops
+    }
+
     /// Whether running stops before an address.
     pub fn is_stop(&self, address: u64) -> bool {
         self.stops.contains(&address)

@@ -79,6 +79,11 @@ impl Memory {
         self.page_limit = bytes.div_ceil(PAGE_BYTES);
     }
 
+    /// Bytes that may be touched.
+    pub fn limit(&self) -> u64 {
+        self.page_limit.saturating_mul(PAGE_BYTES)
+    }
+
     /// Bytes of the pages that were written.
     pub fn touched_bytes(&self) -> u64 {
         self.touched * PAGE_BYTES

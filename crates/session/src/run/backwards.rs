@@ -86,7 +86,7 @@ impl Session {
             found = Some((self.moment(), number));
         }
         while self.moment() + 1 < end {
-            self.system.machine.set_stops(&stops);
+            self.system.set_stops(&stops);
             let budget = end - 1 - self.moment();
             let before = self.moment();
             let stop = match wanted {
@@ -118,7 +118,7 @@ impl Session {
                 break;
             }
         }
-        self.system.machine.set_stops(&[]);
+        self.system.set_stops(&[]);
         found.filter(|(moment, _)| *moment < end)
     }
 

@@ -125,9 +125,7 @@ impl History {
 
     /// Bytes of a snapshot that are not in the one before it.
     fn cost(&self, at: usize, snapshot: &SystemSnapshot) -> usize {
-        let memory = snapshot.machine().memory();
-        let before = self.checkpoints[at - 1].snapshot.machine().memory();
-        memory.bytes_not_in(before) + snapshot.own_bytes()
+        snapshot.memory_bytes_not_in(&self.checkpoints[at - 1].snapshot) + snapshot.own_bytes()
     }
 
     fn insert(&mut self, at: usize, snapshot: SystemSnapshot) {
@@ -203,7 +201,7 @@ impl Session {
     /// Goes to a moment, earlier or later. Later moments are reached by running without stops.
     pub fn go_to(&mut self, moment: u64) -> StopReason {
         self.system.show_running();
-        self.system.machine.set_stops(&[]);
+        self.system.set_stops(&[]);
         if moment < self.moment() {
             self.restore_before(moment);
             // Whoever goes back once goes back again, to a moment close by.
@@ -257,7 +255,7 @@ impl Session {
     pub(crate) fn settle(&mut self) {
         if self.system.is_unfinished() {
             let moment = self.moment();
-            self.system.machine.set_stops(&[]);
+            self.system.set_stops(&[]);
             self.restore_before(moment);
             self.advance_to(moment);
         }
@@ -312,7 +310,7 @@ impl Session {
         if ended_by_fault && target == moment {
             // The same moment, before the fault.
             self.restore_before(moment);
-            self.system.machine.set_stops(&[]);
+            self.system.set_stops(&[]);
             return self.advance_to(moment);
         }
         self.go_to(target);

@@ -204,10 +204,10 @@ impl Session {
     pub(crate) fn watch_through(&mut self, start: u64, end: u64, watcher: &mut Watcher) {
         if self.moment() != start {
             self.restore_before(start);
-            self.system.machine.set_stops(&[]);
+            self.system.set_stops(&[]);
             self.advance_to(start);
         }
-        self.system.machine.set_stops(&[]);
+        self.system.set_stops(&[]);
         while self.moment() < end {
             match self.run_on(end - self.moment(), Some(watcher)) {
                 Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,

@@ -45,7 +45,7 @@ impl Session {
             if self.moment() >= end {
                 return StopReason::Limit;
             }
-            self.system.machine.set_stops(&stops);
+            self.system.set_stops(&stops);
             let budget = (end - self.moment()).min(CHECKPOINT_EVERY);
             let before = self.moment();
             // What is executed again for searches does not stop at calls.

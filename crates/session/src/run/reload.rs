@@ -139,7 +139,7 @@ impl Session {
         let addresses = self.image.lines.addresses_of(line.file, line.line);
         self.go_to(0);
         let mut times = u64::from(addresses.contains(&self.system.machine.pc()));
-        self.system.machine.set_stops(&addresses);
+        self.system.set_stops(&addresses);
         while self.moment() < now && !interrupted() {
             match self.run_on(now - self.moment(), None) {
                 Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,
@@ -160,7 +160,7 @@ impl Session {
         interrupted: &dyn Fn() -> bool,
     ) -> bool {
         let mut left = times - u64::from(addresses.contains(&self.system.machine.pc())).min(times);
-        self.system.machine.set_stops(addresses);
+        self.system.set_stops(addresses);
         while left > 0 && self.moment() < limit && !interrupted() {
             match self.run_on(limit - self.moment(), None) {
                 Stop::NeedsInput | Stop::Stuck | Stop::MemoryLimit | Stop::Terminated(_) => break,

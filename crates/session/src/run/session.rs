@@ -228,7 +228,7 @@ impl Session {
     /// Sets what is asked now and then whether a long instruction is to be left.
     pub fn set_interrupt(&mut self, interrupted: fn() -> bool) {
         self.interrupted = interrupted;
-        self.system.machine.set_interrupt(interrupted);
+        self.system.set_interrupt(interrupted);
     }
 
     /// The process, to give it input or to look into its memory.

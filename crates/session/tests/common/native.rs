@@ -1,6 +1,6 @@
 //! C programs of the corpus, and what they do on this computer's own processor.
 
-use std::io::Write;
+use std::io::{ErrorKind, Write};
 use std::os::unix::process::ExitStatusExt;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -17,13 +17,16 @@ pub struct Outcome {
 
 /// Runs a program with the corpus's arguments and input.
 pub fn natively(program: &Path) -> Outcome {
-    let mut child = Command::new(program)
-        .args(ARGUMENTS)
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
+    let mut command = Command::new(program);
+    command.args(ARGUMENTS).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = loop {
+        match command.spawn() {
+            Ok(child) => break child,
+            // A process that another test starts just now has the file open for writing until it executes its own.
+            Err(error) if error.kind() == ErrorKind::ExecutableFileBusy => std::thread::yield_now(),
+            Err(error) => panic!("{error}"),
+        }
+    };
     // A program that does not read its input may be gone already.
     let _ = child.stdin.take().unwrap().write_all(INPUT.as_bytes());
     let result = child.wait_with_output().unwrap();

@@ -61,7 +61,7 @@ const POP: Form = Form {
 };
 const XCHG: Form = Form {
     mnemonic: "xchg",
-    traits: Traits::LOCKABLE,
+    traits: Traits::LOCKABLE.with(Traits::INDIVISIBLE),
     meaning: Meaning::Xchg,
     summary: "exchanges the two operands",
     source: "SDM Vol. 2D, XCHG",
