@@ -190,8 +190,11 @@ fn program_bytes(
     system.tree.file_bytes(id).ok_or(Errno::EACCES)
 }
 
-/// The interpreter that a script names, and the argument behind it; `None` if it is no script.
-fn script_line(bytes: &[u8]) -> Result<Option<(Vec<u8>, Option<Vec<u8>>)>, Errno> {
+/// The interpreter that a script names, and the argument behind it.
+type ScriptLine = (Vec<u8>, Option<Vec<u8>>);
+
+/// What the first line of a script says; `None` if it is no script.
+fn script_line(bytes: &[u8]) -> Result<Option<ScriptLine>, Errno> {
     let Some(rest) = bytes.strip_prefix(b"#!") else { return Ok(None) };
     let rest = &rest[..rest.len().min(MOST_LINE_BYTES - 2)];
     let line = rest.split(|byte| *byte == b'\n' || *byte == 0).next().unwrap_or_default();

@@ -197,8 +197,10 @@ pub(crate) fn wait4(
     if options & !KNOWN != 0 {
         return Err(Errno::EINVAL).into();
     }
+    if process == i32::MIN {
+        return Err(Errno::ESRCH).into();
+    }
     let whose = match process {
-        i32::MIN => return Err(Errno::ESRCH).into(),
         ..-1 => Whose::Group(process.unsigned_abs()),
         -1 => Whose::Any,
         0 => Whose::Group(call.system.process.group),
