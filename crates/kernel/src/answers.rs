@@ -104,7 +104,8 @@ impl System {
                     };
                 }
                 if !matches!(answer.outcome, Outcome::Waits(_)) {
-                    self.scheduler.current().deadline = None;
+                    let task = self.scheduler.current();
+                    (task.deadline, task.waits_in) = (None, None);
                 }
                 answer
             }
@@ -126,7 +127,12 @@ impl System {
             // It is made again when that is so, or for the rest.
             Outcome::Waits(wait) => {
                 self.written.clear();
-                self.scheduler.current().wait = Some(*wait);
+                let wait = *wait;
+                let task = self.scheduler.current();
+                task.wait = Some(wait);
+                if task.waits_in.is_none() {
+                    task.waits_in = Some((Arc::new(report), moment));
+                }
                 return Handled::Waits;
             }
             Outcome::Unfinished => {

@@ -60,12 +60,16 @@ impl System {
             if left > 0
                 && let Some(delivery) = self.deliver()
             {
-                match self.delivered(delivery, task, watcher.as_deref_mut()) {
+                let space = u64::from(self.space.id.0);
+                let watcher = watcher.as_deref_mut().filter(|watcher| watcher.looks_at(space));
+                match self.delivered(delivery, task, watcher) {
                     Some(stop) => break stop,
                     None => continue,
                 }
             }
             let left = left.min(self.scheduler.left()).min(self.instructions_to_timer());
+            let space = u64::from(self.space.id.0);
+            let mut watcher = watcher.as_deref_mut().filter(|watcher| watcher.looks_at(space));
             let run: Run = match &mut watcher {
                 Some(watcher) => {
                     watcher.watch_registers_of(u64::from(task.0));

@@ -48,9 +48,9 @@ pub use report::{
     ArgumentReport, CompletedCall, KernelWrite, Notice, RepeatedNotice, SyscallReport,
 };
 pub use signals::signal_name;
-pub use space::SpaceId;
+pub use space::{SpaceId, SpaceOrigin};
 pub use stop::{Progress, Stop, Termination};
 pub use structures::Structure;
 pub use system::{InputSource, System, SystemSnapshot};
 pub use target::{Target, target};
-pub use task::{TaskId, Wait};
+pub use task::{TaskId, TaskState, Wait};

@@ -9,7 +9,7 @@ use crate::process::ProcessId;
 use crate::signals::SignalSet;
 use crate::stop::Stop;
 use crate::system::System;
-use crate::task::{Task, TaskId, Wait};
+use crate::task::{Task, TaskId, TaskState, Wait};
 
 /// Instructions of a time slice.
 const TIME_SLICE: u64 = 10_000;
@@ -107,6 +107,23 @@ impl System {
     /// What a task waits for, if it does.
     pub fn wait_of(&self, id: TaskId) -> Option<Wait> {
         self.scheduler.tasks.iter().find(|task| task.id == id)?.wait
+    }
+
+    /// What there is to tell of each task, in the order in which they are run.
+    pub fn task_states(&self) -> Vec<TaskState> {
+        let state = |task: &Task| {
+            let process = self.process(task.process)?;
+            Some(TaskState {
+                id: task.id,
+                process: task.process,
+                name: String::from_utf8_lossy(&process.name).into_owned(),
+                waits_in: task.waits_in.clone().filter(|_| task.wait.is_some()),
+                woken_by: task.woken_by,
+                stopped_by: process.stopped,
+                is_suspended: process.suspended,
+            })
+        };
+        self.scheduler.tasks.iter().filter_map(state).collect()
     }
 
     /// The process of a task.

@@ -9,6 +9,7 @@ use sotto_object::Image;
 use crate::load::Startup;
 use crate::mapped_files::MappedFiles;
 use crate::system::System;
+use crate::task::TaskId;
 
 /// The number of an address space. Each that is made has a new one.
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -20,6 +21,8 @@ pub(crate) struct Space {
     pub id: SpaceId,
     /// The program in it, if it is not the one that the run began with.
     pub program: Option<Arc<Image>>,
+    /// The address space that it was a copy of.
+    pub origin: Option<Arc<SpaceOrigin>>,
     /// The files that are mapped.
     pub mapped: MappedFiles,
     /// Where the heap starts, and where it ends now.
@@ -34,8 +37,21 @@ impl Space {
         let end = image.segments.iter().map(|segment| segment.end()).max().unwrap_or(0);
         let start = end.next_multiple_of(PAGE_BYTES);
         let (heap, memory_limit) = ((start, start), startup.memory_limit);
-        Space { id, program: None, mapped, heap, memory_limit }
+        Space { id, program: None, origin: None, mapped, heap, memory_limit }
     }
+}
+
+/// Where the memory of a process comes from that was made by fork(2).
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct SpaceOrigin {
+    /// The address space that it is a copy of.
+    pub space: SpaceId,
+    /// The task that made it.
+    pub task: TaskId,
+    /// When it was made: so many instructions were completed.
+    pub moment: u64,
+    /// Where that came from.
+    pub before: Option<Arc<SpaceOrigin>>,
 }
 
 /// An address space whose tasks do not run now: its machine has the memory, and registers that do not count.
@@ -89,6 +105,16 @@ impl System {
         self.space.id
     }
 
+    /// The address space that the one which is shown was a copy of.
+    pub fn shown_origin(&self) -> Option<&Arc<SpaceOrigin>> {
+        self.space.origin.as_ref()
+    }
+
+    /// Whether there is an address space of a number.
+    pub fn has_space(&self, id: SpaceId) -> bool {
+        self.space.id == id || self.spaces.contains_key(&id)
+    }
+
     /// The program in the address space that is shown; `None` if it is the one that the run began with.
     pub fn shown_program(&self) -> Option<&Arc<Image>> {
         self.space.program.as_ref()
@@ -112,7 +138,13 @@ impl System {
     pub(crate) fn copy_space(&mut self) -> SpaceId {
         self.flush_for_copy();
         let id = self.next_space();
-        let space = Space { id, ..self.space.clone() };
+        let origin = SpaceOrigin {
+            space: self.space.id,
+            task: self.running_task(),
+            moment: self.executed,
+            before: self.space.origin.clone(),
+        };
+        let space = Space { id, origin: Some(Arc::new(origin)), ..self.space.clone() };
         let machine = Box::new(self.machine.fork());
         self.spaces.insert(id, ParkedSpace { machine, space });
         id

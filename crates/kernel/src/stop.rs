@@ -40,7 +40,7 @@ pub enum Stop {
     AtCall,
     /// A task wants input, and there is none yet. Give some or close the input, and go on.
     NeedsInput,
-    /// Every task waits for a signal that nothing will send.
+    /// Every task waits for another, or for a signal that nothing will send.
     Stuck,
     /// A handler was entered for the signal of this number, which is a step of its own; go on.
     Delivered(u32),

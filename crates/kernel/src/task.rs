@@ -1,9 +1,12 @@
 //! Tasks: what Linux calls threads, and processes of one thread.
 
+use std::sync::Arc;
+
 use sotto_machine::Cpu;
 
 use crate::calls::futex::FutexWait;
 use crate::process::ProcessId;
+use crate::report::SyscallReport;
 use crate::signals::TaskSignals;
 
 /// The number of a task, as `gettid(2)` tells it.
@@ -57,6 +60,25 @@ impl Wait {
     }
 }
 
+/// What there is to tell of a task.
+#[derive(Clone, Debug)]
+pub struct TaskState {
+    /// Its number.
+    pub id: TaskId,
+    /// Its process.
+    pub process: ProcessId,
+    /// The name of the program, or what the program said instead.
+    pub name: String,
+    /// The call in which it waits, and the moment at which it made that; `None` if it can go on.
+    pub waits_in: Option<(Arc<SyscallReport>, u64)>,
+    /// The task that woke it last at a futex, and the moment at which it did.
+    pub woken_by: Option<(TaskId, u64)>,
+    /// Its process was stopped by a signal of this number.
+    pub stopped_by: Option<u32>,
+    /// Its process waits in vfork for a child to execute a program or to end.
+    pub is_suspended: bool,
+}
+
 /// A task.
 #[derive(Clone)]
 pub(crate) struct Task {
@@ -66,6 +88,10 @@ pub(crate) struct Task {
     pub cpu: Option<Cpu>,
     /// What the system call that it makes waits for. The instruction is not completed, and its registers are as before it.
     pub wait: Option<Wait>,
+    /// That call, and the moment at which it was made.
+    pub waits_in: Option<(Arc<SyscallReport>, u64)>,
+    /// The task that woke it last, and the moment at which it did.
+    pub woken_by: Option<(TaskId, u64)>,
     /// Bytes that the call has transferred so far, which is not completed.
     pub transferred: u64,
     /// The time at which the call ends at the latest, from when it was made first.
@@ -90,6 +116,8 @@ impl Task {
             process,
             cpu,
             wait: None,
+            waits_in: None,
+            woken_by: None,
             transferred: 0,
             deadline: None,
             futex: None,

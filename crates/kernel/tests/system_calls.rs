@@ -140,7 +140,7 @@ fn programs_of_32_bits_have_their_own_structures() {
         call(383, &["0", "segment", "0", "0x7ff", "log"]),    // statx of a path
     ];
     let text = format!(
-        " .target x86-32\n .global _start\n .data\nempty: db 0\nsegment: dd -1, mine, 0xfffff, 0x51\nmine: dd 1, 0x5ea\n .bss\nlog: .skip 1024\n .text\n_start:\n{} mov eax, 1\n int 0x80\n",
+        " .target x86-32\n .global _start\n .data\nempty: db 0\nsegment: dd -1, mine, 0xfffff, 0x51\nmine: dd 1, 0x5ea\n .bss\n .balign 4\nlog: .skip 1024\n .text\n_start:\n{} mov eax, 1\n int 0x80\n",
         calls.concat()
     );
     let (results, mut system, image) = results_of(&text);

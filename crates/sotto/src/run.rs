@@ -24,7 +24,7 @@ const BROKEN_PIPE: u8 = 141;
 /// Status of a run that reached its limit, as timeout(1) has it.
 const LIMIT_REACHED: u8 = 124;
 /// What there is to say of a program that waits for ever.
-pub const STUCK: &str = "it waits for a signal that nothing will send";
+pub const STUCK: &str = "all that is left waits, and nothing will end that";
 
 /// What a program starts with that is given these arguments, its own name first, in such a system with these folders.
 pub fn startup(
@@ -124,7 +124,7 @@ fn run(
                 return Ok(ending.shell_status() as u8);
             }
             Stop::NeedsInput => guest_io::more_input(session)?,
-            Stop::Stuck => return stopped(session, STUCK, LIMIT_REACHED, as_json),
+            Stop::Stuck => return stuck(session, as_json),
             Stop::MemoryLimit => {
                 let limit = render::byte_count(session.system().memory_limit());
                 let why = format!("it wants more memory than the {limit} that it may have");
@@ -144,6 +144,17 @@ fn run(
             return stopped(session, "interrupted", INTERRUPTED, as_json);
         }
     }
+}
+
+/// Reports a run in which all tasks wait, and what each waits for.
+fn stuck(session: &mut Session, as_json: bool) -> Result<u8, Failure> {
+    let status = stopped(session, STUCK, LIMIT_REACHED, as_json)?;
+    let tasks = session.tasks();
+    let _ = match as_json {
+        true => Stream::Error.say_json(&json!({ "tasks": tasks })),
+        false => Stream::Error.say(&tasks.iter().map(render::task).collect::<Vec<_>>().join("\n")),
+    };
+    Ok(status)
 }
 
 /// Whether somebody still reads the output.

@@ -54,7 +54,7 @@ pub enum Ending {
     },
     /// It waits for input, and there is none.
     NeedsInput,
-    /// It waits for a signal that nothing will send.
+    /// It waits, and nothing will end that.
     Stuck,
     /// It wants more memory than it may have.
     MemoryLimit,
@@ -71,7 +71,7 @@ impl Ending {
                 format!("it runs on after {limit} instructions (`--limit` sets how many)")
             }
             Ending::NeedsInput => "it waits for input".to_string(),
-            Ending::Stuck => "it waits for a signal that nothing will send".to_string(),
+            Ending::Stuck => "it waits, and nothing will end that".to_string(),
             Ending::MemoryLimit => "it wants more memory than it may have".to_string(),
         })
     }

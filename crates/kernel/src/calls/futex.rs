@@ -90,6 +90,7 @@ impl System {
     /// Wakes up to `most` tasks that wait at a futex with a bit in common; how many.
     fn wake(&mut self, key: FutexKey, most: u64, bitset: u32) -> u64 {
         let mut woken = 0;
+        let by = (self.running_task(), self.executed);
         for index in self.waiters(key) {
             if woken == most {
                 break;
@@ -99,6 +100,7 @@ impl System {
                 && !wait.is_lock
             {
                 wait.is_woken = true;
+                self.scheduler.tasks[index].woken_by = Some(by);
                 woken += 1;
             }
         }
@@ -147,6 +149,7 @@ impl System {
         if let Some(wait) = &mut self.scheduler.tasks[next].futex {
             wait.is_woken = true;
         }
+        self.scheduler.tasks[next].woken_by = Some((self.running_task(), self.executed));
         Ok(())
     }
 

@@ -199,6 +199,7 @@ impl System {
                 if restarts && task.transferred == 0 =>
             {
                 (task.wait, task.futex, task.deadline) = (None, None, None);
+                task.waits_in = None;
             }
             _ => task.interrupted = true,
         }

@@ -123,6 +123,8 @@ pub struct Watcher {
     task: Option<u64>,
     /// The task that is running is another.
     memory_only: bool,
+    /// The address space whose memory is watched, if not that of any.
+    space: Option<u64>,
 }
 
 /// The last write to a range of memory.
@@ -146,7 +148,19 @@ impl Watcher {
             touched: 0,
             task: None,
             memory_only: false,
+            space: None,
         }
+    }
+
+    /// The same, of which nothing is seen while another address space is in use.
+    #[must_use]
+    pub fn in_space(self, space: u64) -> Watcher {
+        Watcher { space: Some(space), ..self }
+    }
+
+    /// Whether it looks out while an address space is in use.
+    pub fn looks_at(&self, space: u64) -> bool {
+        self.space.is_none_or(|own| own == space)
     }
 
     /// What it watches.

@@ -9,7 +9,7 @@ use sotto_finding::{Finding, Place, hex};
 
 use crate::{
     Change, CodeLine, Comparison, FaultReport, Frame, Mark, MemoryLine, NamedVariable, Readings,
-    StackView, StepReport, SyscallView,
+    StackView, StepReport, SyscallView, TaskView,
 };
 
 /// An answer.
@@ -136,6 +136,11 @@ pub enum Answer {
         /// The outermost.
         outermost: Vec<Frame>,
     },
+    /// The tasks.
+    Tasks {
+        /// In the order in which they are run.
+        tasks: Vec<TaskView>,
+    },
     /// The latest instructions that were executed.
     Recent {
         /// What each did, the earliest first.
@@ -251,6 +256,9 @@ pub enum StopTag {
 pub struct At {
     /// Instructions completed.
     pub moment: u64,
+    /// The task that is looked at, if there are several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub task: Option<u32>,
     /// The instruction that is next.
     pub place: Place,
     /// It as text; `null` if there is none.

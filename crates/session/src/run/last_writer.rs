@@ -2,11 +2,12 @@
 
 use sotto_asm::{Binary, Expr};
 use sotto_isa::{FlagSet, RegisterId, Storage, Width};
-use sotto_kernel::Stop;
+use sotto_kernel::{SpaceId, Stop};
 use sotto_machine::{OnWrite, Watched, Watcher};
 
 use crate::run::evaluate;
 use crate::run::evaluate::EvaluateError;
+use crate::run::lineage::Lineage;
 use crate::run::variables::{VariableNow, place_now, variable_named, width_of};
 use crate::{Session, StepReport};
 
@@ -171,29 +172,42 @@ impl Session {
     /// The latest checkpoint first: what was written lately is found soon. Between two checkpoints
     /// that share the pages of watched memory nothing has written there, and nothing is executed.
     pub(crate) fn last_write(&mut self, watched: &Watched, since: u64) -> Option<u64> {
-        let task = u64::from(self.system.shown_task().0);
+        let mut lineage = Lineage::of(&self.system);
         let mut end = self.moment();
         while end > since {
+            let born = lineage.go_back_to(end);
+            let Lineage { space, task, .. } = lineage;
             let start = self.history.before(end - 1).executed();
-            if !self.is_untouched_between(watched, start, end) {
-                let mut watcher = Watcher::new(watched.clone(), OnWrite::Note).of_task(task);
-                self.watch_through(start.max(since), end, &mut watcher);
+            let from = start.max(born);
+            if from > start || !self.is_untouched_between(watched, space, start, end) {
+                let mut watcher = Watcher::new(watched.clone(), OnWrite::Note)
+                    .of_task(u64::from(task.0))
+                    .in_space(u64::from(space.0));
+                self.watch_through(from.max(since), end, &mut watcher);
                 if let Some(moment) = watcher.last_write() {
                     return Some(moment);
                 }
             }
-            end = start;
+            end = from;
         }
         None
     }
 
     /// Whether both moments have checkpoints, next to each other, that share all pages of what is watched.
-    pub(crate) fn is_untouched_between(&self, watched: &Watched, start: u64, end: u64) -> bool {
+    pub(crate) fn is_untouched_between(
+        &self,
+        watched: &Watched,
+        space: SpaceId,
+        start: u64,
+        end: u64,
+    ) -> bool {
         watched.is_memory_only()
             && self.history.after(start).is_some_and(|later| {
                 let (a, b) = (self.history.before(start), later);
-                let unchanged =
-                    |range| a.machine().memory().is_untouched_until(b.machine().memory(), range);
+                let unchanged = |range| {
+                    let (before, after) = (a.memory(space), b.memory(space));
+                    before.zip(after).is_some_and(|(a, b)| a.is_untouched_until(b, range))
+                };
                 a.executed() == start
                     && later.executed() == end
                     && watched.memory().iter().all(unchanged)

@@ -5,6 +5,7 @@ pub(crate) mod changes;
 pub(crate) mod evaluate;
 pub(crate) mod history;
 pub(crate) mod last_writer;
+pub(crate) mod lineage;
 pub(crate) mod marks;
 pub(crate) mod modules;
 pub(crate) mod motion;

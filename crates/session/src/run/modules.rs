@@ -2,11 +2,14 @@
 
 use std::sync::Arc;
 
-use sotto_kernel::MappedFile;
+use sotto_kernel::{MappedFile, SpaceId};
 use sotto_object::{Image, read_shared};
 
 use crate::Session;
 use crate::views::text_cache::TextCache;
+
+/// The address space with which a run begins.
+pub(crate) const FIRST_SPACE: SpaceId = SpaceId(1);
 
 /// What a session knows of shared objects.
 #[derive(Default)]
@@ -17,9 +20,48 @@ pub(crate) struct Modules {
     program: Option<Box<Image>>,
 }
 
+/// What is known of the program in an address space that is not shown.
+pub(crate) struct ParkedImage {
+    image: Image,
+    modules: Modules,
+}
+
 impl Session {
+    /// Makes the image that of the program in the address space which is shown.
+    fn show_image(&mut self) {
+        let space = self.system.shown_space();
+        if space == self.image_space {
+            return;
+        }
+        let found =
+            self.images.remove(&space).unwrap_or_else(|| match self.system.shown_program() {
+                Some(program) => {
+                    ParkedImage { image: (**program).clone(), modules: Modules::default() }
+                }
+                // A copy of the first program begins with what was loaded there.
+                None => ParkedImage { image: self.first_image(), modules: Modules::default() },
+            });
+        let image = std::mem::replace(&mut self.image, found.image);
+        let modules = std::mem::replace(&mut self.modules, found.modules);
+        self.images.insert(self.image_space, ParkedImage { image, modules });
+        self.image_space = space;
+        self.texts = TextCache::default();
+        let system = &self.system;
+        self.images.retain(|space, _| *space == FIRST_SPACE || system.has_space(*space));
+    }
+
+    /// The program that the run began with, without what it loaded.
+    fn first_image(&self) -> Image {
+        let (image, modules) = match self.images.get(&FIRST_SPACE) {
+            Some(first) => (&first.image, &first.modules),
+            None => (&self.image, &self.modules),
+        };
+        modules.program.as_deref().unwrap_or(image).clone()
+    }
+
     /// Reads the symbols and lines of shared objects that were loaded since the last time.
     pub fn read_modules(&mut self) {
+        self.show_image();
         if self.system.has_mapped(&self.modules.seen) {
             return;
         }

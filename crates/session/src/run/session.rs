@@ -1,10 +1,12 @@
 //! The session: a process with its history.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 use std::sync::Arc;
 
 use sotto_isa::{Arch, FlagInfo, Instruction, OperandOrder, Storage, Width};
-use sotto_kernel::{StartError, Startup, Stop, SyscallReport, System, TaskId, Termination};
+use sotto_kernel::{
+    SpaceId, StartError, Startup, Stop, SyscallReport, System, TaskId, Termination,
+};
 use sotto_object::Image;
 
 use crate::faults::fault_report;
@@ -13,7 +15,7 @@ use crate::run::evaluate;
 use crate::run::evaluate::{EvaluateError, Evaluated};
 use crate::run::history::History;
 use crate::run::marks::Mark;
-use crate::run::modules::Modules;
+use crate::run::modules::{FIRST_SPACE, Modules, ParkedImage};
 use crate::run::observe::{StepObserver, Stepped};
 use crate::run::stops::Stops;
 use crate::views::places::{ImageNames, Place, SourceText};
@@ -38,7 +40,7 @@ pub enum StopReason {
     Call,
     /// The program wants input.
     NeedsInput,
-    /// The program waits for a signal that nothing will send.
+    /// Every task waits for another, or for a signal that nothing will send.
     Stuck,
     /// The program ended.
     Terminated,
@@ -117,6 +119,10 @@ pub struct Session {
     /// The program, with the shared objects that it loaded so far.
     pub(crate) image: Image,
     pub(crate) modules: Modules,
+    /// The address space that `image` is of.
+    pub(crate) image_space: SpaceId,
+    /// The programs of other address spaces.
+    pub(crate) images: BTreeMap<SpaceId, ParkedImage>,
     sources: Vec<SourceText>,
     /// The order in which operands are written.
     order: OperandOrder,
@@ -157,6 +163,8 @@ impl Session {
             system,
             image,
             modules: Modules::default(),
+            image_space: FIRST_SPACE,
+            images: BTreeMap::new(),
             sources,
             order: OperandOrder::default(),
             history,

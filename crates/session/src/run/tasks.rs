@@ -1,8 +1,11 @@
 //! Which task is looked at: registers, flags, frames and the stack are those of the task that is shown.
 
-use sotto_kernel::TaskId;
+use serde::Serialize;
+use sotto_kernel::{TaskId, signal_name};
 
 use crate::Session;
+use crate::views::places::Place;
+use crate::views::step_report::{SyscallView, syscall_view};
 
 impl Session {
     /// Looks at a task: registers, flags, frames and the stack are its own until something is executed. `false` if there is
@@ -11,15 +14,16 @@ impl Session {
         let found = self.system.show_task(task);
         if found {
             self.selected = Some(task).filter(|task| *task != self.system.running_task());
+            self.read_modules();
         }
         found
     }
 
     /// Looks at the running task.
     pub(crate) fn select_running(&mut self) {
-        self.read_modules();
         self.selected = None;
         self.system.show_running();
+        self.read_modules();
     }
 
     /// Shows the task again that is looked at.
@@ -28,4 +32,66 @@ impl Session {
             self.system.show_task(task);
         }
     }
+
+    /// The number of the task that is looked at, if there are several.
+    pub fn shown_task_number(&self) -> Option<u32> {
+        (self.system.tasks().count() > 1).then(|| self.system.shown_task().0)
+    }
+
+    /// The tasks, in the order in which they are run.
+    pub fn tasks(&mut self) -> Vec<TaskView> {
+        let (shown, running) = (self.system.shown_task(), self.system.running_task());
+        let mut views = Vec::new();
+        for state in self.system.task_states() {
+            self.system.show_task(state.id);
+            self.read_modules();
+            let waits_in = state.waits_in;
+            views.push(TaskView {
+                task: state.id.0,
+                process: state.process.0,
+                name: state.name,
+                is_running: state.id == running,
+                is_shown: state.id == shown,
+                place: self.here(),
+                waits_in: waits_in.as_ref().map(|(call, _)| syscall_view(call, &self.image)),
+                waits_since: waits_in.map(|(_, moment)| moment),
+                stopped_by: state.stopped_by.map(signal_name),
+                is_suspended: state.is_suspended,
+                woken_by: state.woken_by.map(|(task, _)| task.0),
+                woken_at: state.woken_by.map(|(_, moment)| moment),
+            });
+        }
+        self.system.show_task(shown);
+        self.read_modules();
+        views
+    }
+}
+
+/// What there is to tell of a task.
+#[derive(Clone, PartialEq, Debug, Serialize)]
+pub struct TaskView {
+    /// Its number.
+    pub task: u32,
+    /// The number of its process.
+    pub process: u32,
+    /// The name of its program.
+    pub name: String,
+    /// It executes the next instruction.
+    pub is_running: bool,
+    /// It is the one that is looked at.
+    pub is_shown: bool,
+    /// Where it is.
+    pub place: Place,
+    /// The system call in which it waits; `null` if it can go on.
+    pub waits_in: Option<SyscallView>,
+    /// The moment at which it made that call.
+    pub waits_since: Option<u64>,
+    /// The signal that stopped its process, until SIGCONT.
+    pub stopped_by: Option<String>,
+    /// Its process waits in vfork for a child to execute a program or to end.
+    pub is_suspended: bool,
+    /// The task that woke it last at a futex.
+    pub woken_by: Option<u32>,
+    /// The moment at which that did.
+    pub woken_at: Option<u64>,
 }

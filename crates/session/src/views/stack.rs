@@ -10,6 +10,7 @@ use sotto_isa::{Arch, Control, Instruction, Operand, Reg, RegKind, Storage};
 use sotto_kernel::{KernelWrite, auxiliary_name};
 use sotto_machine::{MAX_RANGES, OnWrite, RangeWrite, RegionKind, StepEffects, Watched, Watcher};
 
+use crate::run::lineage::Lineage;
 use crate::views::frame_code::{FrameUses, first_passed, is_gap, words_passed};
 use crate::views::places::{Place, hex};
 use crate::{Frame, Session};
@@ -390,19 +391,22 @@ impl Session {
     fn last_writes(&mut self, slots: &[u64], left: &mut u64) -> (Vec<Option<RangeWrite>>, u64) {
         let width = self.arch().address_bytes();
         let mut found = vec![None; slots.len()];
+        let mut lineage = Lineage::of(&self.system);
         let mut end = self.moment();
         while end > 0 && found.iter().any(Option::is_none) {
             let missing: Vec<usize> = (0..slots.len()).filter(|&at| found[at].is_none()).collect();
             let mut watched = Watched::default();
             missing.iter().for_each(|&at| watched.add_memory(slots[at], width));
+            let born = lineage.go_back_to(end);
             let mut start = self.history.before(end - 1).executed();
-            if !self.is_untouched_between(&watched, start, end) {
+            if start < born || !self.is_untouched_between(&watched, lineage.space, start, end) {
                 if *left == 0 {
                     break;
                 }
-                start = start.max(end.saturating_sub(*left));
+                start = start.max(end.saturating_sub(*left)).max(born);
                 *left -= end - start;
-                let mut watcher = Watcher::new(watched, OnWrite::Note);
+                let watcher = Watcher::new(watched, OnWrite::Note);
+                let mut watcher = watcher.in_space(u64::from(lineage.space.0));
                 self.watch_through(start, end, &mut watcher);
                 for (&at, last) in missing.iter().zip(watcher.last_of_ranges()) {
                     found[at] = *last;

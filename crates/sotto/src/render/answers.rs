@@ -72,6 +72,7 @@ pub fn to_text(answer: &Answer) -> Option<String> {
         Answer::Flags { flags } => lines(flags, flag),
         Answer::Stack(view) => render::stack(view),
         Answer::Frames { frames, left_out, outermost } => chain(frames, *left_out, outermost),
+        Answer::Tasks { tasks } => lines(tasks, render::task),
         Answer::Recent { steps } if steps.is_empty() => {
             "no instruction has been executed yet".to_string()
         }
@@ -140,7 +141,7 @@ fn written(output: &OutputText) -> Option<String> {
 }
 
 fn at(at: &At) -> String {
-    let next = render::next(&at.place, at.instruction.as_deref(), at.moment);
+    let next = render::next(&at.place, at.instruction.as_deref(), at.moment, at.task);
     let shown = at.shown.iter().map(value);
     shown.chain([next]).collect::<Vec<String>>().join("\n")
 }

@@ -10,7 +10,7 @@ use std::fmt::Write;
 use sotto_isa::Width;
 use sotto_session::{
     Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Reading,
-    Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView,
+    Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView, TaskView,
     VectorReport, read_as,
 };
 
@@ -159,7 +159,11 @@ pub fn step(report: &StepReport) -> String {
 
 /// The moment, place and text of a step.
 pub fn step_head(report: &StepReport) -> String {
-    head(report.moment, &report.place, &report.instruction)
+    let mut head = head(report.moment, &report.place, &report.instruction);
+    if let Some(task) = report.task {
+        head += &paint(Tone::Quiet, &format!("  task {task}"));
+    }
+    head
 }
 
 /// A moment, and the place and text of the instruction that leads there.
@@ -182,6 +186,11 @@ pub fn step_line_into(report: &StepReport, out: &mut String) {
     let missing = 6usize.saturating_sub(out.len() - start);
     out.insert_str(start, &"      "[..missing]);
     out.push_str("  ");
+    if let Some(task) = report.task {
+        out.push_str("task ");
+        push_decimal(out, task.into());
+        out.push_str("  ");
+    }
     let column = out.len();
     match (&report.place.file, report.place.line) {
         (Some(file), Some(line)) => {
@@ -475,14 +484,39 @@ pub fn syscall(call: &SyscallView) -> String {
     text
 }
 
-/// The instruction that comes next.
-pub fn next(place: &Place, instruction: Option<&str>, moment: u64) -> String {
+/// A task: where it is, or what it waits for.
+pub fn task(task: &TaskView) -> String {
+    let mark = if task.is_running { ">" } else { " " };
+    let number = paint(Tone::Strong, &task.task.to_string());
+    let process = match task.process == task.task {
+        true => String::new(),
+        false => format!(" of {}", task.process),
+    };
+    let head = format!("  {mark} {number}{process}  {}", task.name);
+    let state = match (&task.stopped_by, &task.waits_in, task.waits_since) {
+        (Some(signal), ..) => format!("stopped by {signal}"),
+        (_, Some(call), Some(since)) => {
+            format!("waits since #{} in {}", thousands(since), syscall(call))
+        }
+        _ if task.is_suspended => "waits in vfork for its child".to_string(),
+        _ => "can go on".to_string(),
+    };
+    let mut text = format!("{head}  {state}\n        at {}", place_line(&task.place));
+    if let (Some(by), Some(at)) = (task.woken_by, task.woken_at) {
+        text += &paint(Tone::Quiet, &format!("; woken last by {by} at #{}", thousands(at)));
+    }
+    text
+}
+
+/// The instruction that comes next, and the task that is looked at, if there are several.
+pub fn next(place: &Place, instruction: Option<&str>, moment: u64, task: Option<u32>) -> String {
     let what = match instruction {
         Some(instruction) => code_columns(place, instruction),
         None => format!("{:#x}  nothing that can be executed", place.address),
     };
     let moment = paint(Tone::Quiet, &format!("#{}", thousands(moment)));
-    format!("  {}  {what}  {moment}", paint(Tone::Help, "next"))
+    let task = task.map_or_else(String::new, |task| format!("  task {task}"));
+    format!("  {}  {what}  {moment}{task}", paint(Tone::Help, "next"))
 }
 
 /// Why a program died.

@@ -1,6 +1,7 @@
 //! What a program looks like now: registers, flags, stack, frames, memory, output, source and code.
 
 use sotto_isa::{LaneKind, Lanes, Reg, RegisterValue, Width};
+use sotto_kernel::TaskId;
 use sotto_session::protocol::{
     Answer, FlagAnswer, OutputText, Part, RegisterAnswer, SourceRow, SyscallRow,
 };
@@ -173,6 +174,21 @@ impl Commander {
             frames.truncate(most);
         }
         self.tell(&Answer::Frames { frames, left_out, outermost });
+    }
+
+    /// The threads and processes.
+    pub(crate) fn tasks(&mut self) {
+        let tasks = self.session.tasks();
+        self.tell(&Answer::Tasks { tasks });
+    }
+
+    /// Looks at a thread or process.
+    pub(crate) fn task(&mut self, number: u64) -> Result<(), CommandError> {
+        let task = u32::try_from(number).ok().map(TaskId);
+        match task.is_some_and(|task| self.session.select_task(task)) {
+            true => Ok(()),
+            false => Err(format!("no task {number}; `tasks` lists them").into()),
+        }
     }
 
     /// The variables of the compiled routine that is running.

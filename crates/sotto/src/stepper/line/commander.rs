@@ -346,6 +346,8 @@ impl Commander {
             Command::Flags => self.flags(),
             Command::Stack(count) => self.stack(count.unwrap_or(STACK_WORDS)),
             Command::Frames(count) => self.frames(*count),
+            Command::Tasks => self.tasks(),
+            Command::Task(number) => self.task(*number)?,
             Command::Recent(count) => self.recent(*count),
             Command::Memory { place, count, format } => self.memory(place, *count, *format)?,
             Command::Change { target, value } => self.change(target, value)?,
@@ -512,7 +514,7 @@ impl Commander {
                 (StopTag::NeedsInput, None, Some(words.to_string()))
             }
             StopReason::Stuck => {
-                let words = "the program waits for a signal that nothing will send: `send SIGNAL`";
+                let words = "all that is left waits, and nothing will end that: `tasks` says for what, `send SIGNAL` ends it";
                 (StopTag::Stuck, None, Some(words.to_string()))
             }
             StopReason::Limit => (StopTag::Limit, None, Some("stopped at the limit".to_string())),
@@ -554,6 +556,7 @@ impl Commander {
         let shown = self.shown_values().into_iter();
         At {
             moment: self.session.moment(),
+            task: self.session.shown_task_number(),
             place: self.session.here(),
             instruction: self.session.next_instruction().map(|(_, text)| text),
             shown: shown.map(|(expression, value)| Shown { expression, value }).collect(),

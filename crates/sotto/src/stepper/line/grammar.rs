@@ -40,6 +40,8 @@ pub enum Command {
     Flags,
     Stack(Option<u64>),
     Frames(Option<u64>),
+    Tasks,
+    Task(u64),
     Recent(u64),
     Memory { place: String, count: Option<u64>, format: Format },
     Change { target: String, value: String },
@@ -241,6 +243,20 @@ const COMMANDS: &[Row] = &[
             "" => Ok(Command::Frames(None)),
             _ => Ok(Command::Frames(Some(rest.number(None)?))),
         },
+        ..ROW
+    },
+    Row {
+        word: "tasks",
+        arguments: "",
+        help: "the threads and processes, and what each waits for",
+        make: |rest| rest.nothing(Command::Tasks),
+        ..ROW
+    },
+    Row {
+        word: "task",
+        arguments: "N",
+        help: "look at a thread or process, until something is executed",
+        make: |rest| Ok(Command::Task(rest.number(None)?)),
         ..ROW
     },
     Row {
