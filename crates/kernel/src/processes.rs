@@ -3,14 +3,14 @@
 //! The process of the task that is shown is [`System::process`], the others are parked, and so are those that ended and were not
 //! waited for. Sources: clone(2), fork(2), vfork(2), _exit(2), wait(2), credentials(7), setpgid(2).
 
-use sotto_isa::Storage;
 use sotto_machine::Signal;
 
-use crate::Errno;
+use crate::calls::identity::USER;
 use crate::execution::Handled;
 use crate::process::{News, OUTSIDE, Process, ProcessId};
 use crate::signals::info::{Detail, SignalInfo};
 use crate::signals::{Recipient, SA_NOCLDSTOP, SA_NOCLDWAIT, SIG_IGN};
+use crate::space::SpaceId;
 use crate::stop::{Stop, Termination};
 use crate::system::System;
 use crate::target::target;
@@ -176,7 +176,9 @@ impl System {
         if new.clears_handlers {
             process.signals.reset_handlers();
         }
-        self.share_open_files(&process.descriptors);
+        for descriptor in process.descriptors.iter().flatten() {
+            self.open_files.share(*descriptor);
+        }
         self.processes.insert(process.id, Box::new(process));
     }
 
@@ -212,7 +214,7 @@ impl System {
         if let Some(process) = self.process_mut(id) {
             process.ended = Some(ending);
             // What is left of it has no memory.
-            process.space = crate::space::SpaceId(0);
+            process.space = SpaceId::NONE;
             signal = process.exit_signal;
         }
         self.drop_unused_spaces();
@@ -255,8 +257,7 @@ impl System {
         code: i32,
         status: u32,
     ) {
-        let user = crate::calls::identity::USER as u32;
-        let detail = Detail::Child { process: of.0, user, status };
+        let detail = Detail::Child { process: of.0, user: USER as u32, status };
         self.send(SignalInfo { number, code, detail }, Recipient::Process(parent));
     }
 
@@ -283,11 +284,6 @@ impl System {
         }
     }
 
-    /// Makes another process the owner of the number of descriptors' open files.
-    fn share_open_files(&mut self, descriptors: &[Option<crate::files::open::Descriptor>]) {
-        descriptors.iter().flatten().for_each(|descriptor| self.open_files.share(*descriptor));
-    }
-
     /// What is done with the memory of a thread that ends: its futexes are told, and the word that it named is cleared.
     pub(crate) fn clear_at_end(&mut self) {
         self.end_robust_list();
@@ -296,15 +292,5 @@ impl System {
         if address != 0 && self.machine.memory_mut().write(address, [0; 4]).is_ok() {
             self.wake_at(address, 1);
         }
-    }
-
-    /// Sets the thread pointer of a machine that keeps it in a register.
-    pub(crate) fn set_pointer_register(
-        &mut self,
-        storage: Storage,
-        value: u64,
-    ) -> Result<(), Errno> {
-        self.machine.set_register(storage, value);
-        Ok(())
     }
 }

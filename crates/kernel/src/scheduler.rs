@@ -109,6 +109,11 @@ impl System {
         self.scheduler.tasks.iter().find(|task| task.id == id)?.wait
     }
 
+    /// A wait for something that happens to a descriptor or to a process, up to a time.
+    pub(crate) fn event_wait(&self, until: Option<u64>, restarts: bool) -> Wait {
+        Wait::Event { since: self.events, until, signals: 0, restarts }
+    }
+
     /// What there is to tell of each task, in the order in which they are run.
     pub fn task_states(&self) -> Vec<TaskState> {
         let state = |task: &Task| {

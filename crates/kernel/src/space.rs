@@ -15,6 +15,13 @@ use crate::task::TaskId;
 #[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub struct SpaceId(pub u32);
 
+impl SpaceId {
+    /// That of a process which has ended.
+    pub(crate) const NONE: SpaceId = SpaceId(0);
+    /// That of the process with which a run begins.
+    pub const FIRST: SpaceId = SpaceId(1);
+}
+
 /// What is known of an address space beside its memory, which is in its machine.
 #[derive(Clone)]
 pub(crate) struct Space {

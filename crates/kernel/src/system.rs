@@ -169,7 +169,7 @@ impl System {
             walk(&mut tree, ROOT, HOME, LastLink::Followed).ok().and_then(|found| found.inode);
         let directory = home.unwrap_or(ROOT);
         let interpreter = Interpreter::find(image, &mut tree)?;
-        let (first, first_space) = (ProcessId(PROCESS as u32), SpaceId(1));
+        let (first, first_space) = (ProcessId(PROCESS as u32), SpaceId::FIRST);
         let mapped = interpreter.as_ref().map(Interpreter::mapped_files).unwrap_or_default();
         let executable = startup.arguments.first().map_or(&b""[..], Vec::as_slice);
         Ok(System {

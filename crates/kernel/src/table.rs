@@ -617,7 +617,7 @@ syscalls! {
     ///
     /// Modelled: waiting, waking, moving waiters, locks that know their owner; priorities are not inherited, since there are none.
     /// Source: futex(2).
-    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, second: Address, compared: Number) => futex::futex;
+    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex;
 
     /// Tells the time of a clock in the structure at `time`.
     ///
@@ -635,7 +635,7 @@ syscalls! {
     ///
     /// Modelled: as futex.
     /// Source: futex(2).
-    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, second: Address, compared: Number) => futex::futex_time64;
+    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex_time64;
 
     /// Tells the time of day in the structure at `time`.
     ///
@@ -1035,10 +1035,10 @@ syscalls! {
 
     /// Makes a thread or a process.
     ///
-    /// Modelled: threads of a process, copies of it, and processes in the same memory for which the maker waits. Machines other than
-    /// x86-64 have the last two arguments the other way round.
+    /// Modelled: threads of a process, copies of it, and processes in the same memory for which the maker waits. On x86-64 the fourth
+    /// argument is where the child's number goes and the fifth the thread pointer; elsewhere it is the other way round.
     /// Source: clone(2).
-    clone { x86_64: 56, x86_32: 120, arm64: 220, arm32: 120 } (flags: Flags(CLONE), stack: Address, parent_number: Address, fourth: Number, fifth: Number) => cloning::clone;
+    clone { x86_64: 56, x86_32: 120, arm64: 220, arm32: 120 } (flags: Flags(CLONE), stack: Address, parent_tid: Address, child_tid_or_tls: Number, tls_or_child_tid: Number) => cloning::clone;
 
     /// Makes a thread or a process as the structure at `arguments` says.
     ///

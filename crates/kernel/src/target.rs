@@ -132,7 +132,10 @@ static X86_64: Target = Target {
     features: 0,
     open_bits: OpenBits::COMMON,
     signal_frames: x86_64::FRAMES,
-    set_thread_pointer: |system, value| system.set_pointer_register(x86::storage::FS_BASE, value),
+    set_thread_pointer: |system, value| {
+        system.machine.set_register(x86::storage::FS_BASE, value);
+        Ok(())
+    },
     // A handler brings its restorer along.
     vdso: Vdso { place: 0, code: &[], sigreturn: [0; 2] },
 };
@@ -193,7 +196,8 @@ static ARM64: Target = Target {
     open_bits: OpenBits::ARM,
     signal_frames: arm64::FRAMES,
     set_thread_pointer: |system, value| {
-        system.set_pointer_register(isa_arm64::storage::TPIDR_EL0, value)
+        system.machine.set_register(isa_arm64::storage::TPIDR_EL0, value);
+        Ok(())
     },
     vdso: Vdso {
         place: 0x7fff_f7ff_d000,

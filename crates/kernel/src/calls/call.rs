@@ -38,11 +38,6 @@ impl Call<'_> {
         *task.deadline.get_or_insert(now.saturating_add(duration))
     }
 
-    /// A wait for something that happens to a descriptor or to a process.
-    pub fn wait_for_event(&self, until: Option<u64>, restarts: bool) -> Outcome {
-        Outcome::Waits(Wait::Event { since: self.system.events, until, signals: 0, restarts })
-    }
-
     /// A word of the machine as a signed number.
     pub fn signed(&self, value: u64) -> i64 {
         match self.abi.word_bytes() {
@@ -121,15 +116,28 @@ const MAX_PATH_BYTES: u64 = 4096;
 ///
 /// EFAULT if it cannot be read, ENAMETOOLONG if it is longer than a path may be.
 pub(crate) fn read_path(system: &mut System, address: u64) -> Result<Vec<u8>, Errno> {
-    let mut path = Vec::new();
-    for at in 0..MAX_PATH_BYTES {
+    read_string(system, address, MAX_PATH_BYTES)?.ok_or(Errno::ENAMETOOLONG)
+}
+
+/// A string that ends with a zero byte, without it; `None` if there is none among the first `most` bytes.
+///
+/// # Errors
+///
+/// EFAULT if it cannot be read.
+pub(crate) fn read_string(
+    system: &mut System,
+    address: u64,
+    most: u64,
+) -> Result<Option<Vec<u8>>, Errno> {
+    let mut text = Vec::new();
+    for at in 0..most {
         let byte = system.machine.memory_mut().read::<1>(address.wrapping_add(at));
         match byte.map_err(|_| Errno::EFAULT)? {
-            [0] => return Ok(path),
-            [byte] => path.push(byte),
+            [0] => return Ok(Some(text)),
+            [byte] => text.push(byte),
         }
     }
-    Err(Errno::ENAMETOOLONG)
+    Ok(None)
 }
 
 /// Words in the order of memory, of so many bytes.

@@ -1,11 +1,16 @@
 //! Making tasks: threads and processes. Sources: clone(2), fork(2), vfork(2).
 
+use sotto_machine::Signal;
+
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, notice, put};
 use crate::layout::number_at;
 use crate::processes::{MOST_TASKS, NewTask};
 use crate::system::System;
+
+/// The signal that fork(2) sends the parent when the child ends.
+const SIGCHLD: u64 = Signal::SIGCHLD.number() as u64;
 
 // Flags. Source: clone(2), <linux/sched.h>.
 const EXIT_SIGNAL: u64 = 0xff;
@@ -42,21 +47,23 @@ pub(crate) const CLONE: &[(&str, u64)] = &[
     ("CLONE_PARENT_SETTID", CLONE_PARENT_SETTID),
     ("CLONE_CHILD_CLEARTID", CLONE_CHILD_CLEARTID),
     ("CLONE_CHILD_SETTID", CLONE_CHILD_SETTID),
-    ("SIGCHLD", 17),
+    ("SIGCHLD", SIGCHLD),
 ];
 
-/// What is asked for.
+/// The arguments of clone, whichever call they came by.
 #[derive(Default)]
 struct Request {
     flags: u64,
     exit_signal: u64,
-    /// The stack pointer, or 0.
+    /// The stack pointer, or 0 for that of who makes the task.
     stack: u64,
+    /// Where the number of the task is written for who makes it, and for itself.
     parent_number: u64,
     child_number: u64,
     thread_pointer: u64,
 }
 
+/// Checks a request, and makes the task when the call is completed.
 fn start(call: &mut Call, request: &Request) -> Answer {
     let Request { flags, .. } = *request;
     let has = |flag: u64| flags & flag != 0;
@@ -71,11 +78,7 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         | CLONE_UNTRACED
         | CLONE_IO
         | CLONE_CLEAR_SIGHAND;
-    let is_own_process = has(CLONE_VM) && !has(CLONE_VFORK) || has(CLONE_FILES) || has(CLONE_FS);
-    if flags & !known != 0
-        || has(CLONE_PIDFD)
-        || !is_thread && is_own_process && has(CLONE_FILES | CLONE_FS)
-    {
+    if flags & !known != 0 || has(CLONE_PIDFD) || !is_thread && has(CLONE_FILES | CLONE_FS) {
         let message = format!("`clone` with the flags {flags:#x} makes what is not modelled");
         let help = "modelled are threads of a process (CLONE_VM, CLONE_THREAD), copies of it (fork) and vfork";
         return (Outcome::from(Errno::EINVAL), notice(message, help)).into();
@@ -86,14 +89,12 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         return (Outcome::from(Errno::EAGAIN), notice(message, "let some end, and wait for them"))
             .into();
     }
-    let pointer = has(CLONE_SETTLS).then_some(request.thread_pointer);
     let id = system.scheduler.next_id();
     if has(CLONE_PARENT_SETTID)
         && let Err(errno) = put(system, request.parent_number, &id.to_le_bytes())
     {
         return Err(errno).into();
     }
-    let at = |flag: u64| if has(flag) { request.child_number } else { 0 };
     Outcome::Started(Box::new(NewTask {
         id,
         is_thread,
@@ -103,9 +104,9 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         clears_handlers: has(CLONE_CLEAR_SIGHAND),
         exit_signal: request.exit_signal as u32,
         stack: Some(request.stack).filter(|stack| *stack != 0),
-        thread_pointer: pointer,
+        thread_pointer: has(CLONE_SETTLS).then_some(request.thread_pointer),
         tell_at: has(CLONE_CHILD_SETTID).then_some(request.child_number),
-        clear_at_end: at(CLONE_CHILD_CLEARTID),
+        clear_at_end: if has(CLONE_CHILD_CLEARTID) { request.child_number } else { 0 },
     }))
     .into()
 }
@@ -142,6 +143,7 @@ pub(crate) fn clone3(call: &mut Call, Address(arguments): Address, size: u64) ->
     }
 }
 
+/// The structure `clone_args`.
 fn read_arguments(system: &mut System, at: u64, size: u64) -> Result<Request, Errno> {
     const LEAST: u64 = 64;
     if size < LEAST {
@@ -177,11 +179,11 @@ fn read_arguments(system: &mut System, at: u64, size: u64) -> Result<Request, Er
 
 /// `fork(2)`
 pub(crate) fn fork(call: &mut Call) -> Answer {
-    start(call, &Request { exit_signal: 17, ..Request::default() })
+    start(call, &Request { exit_signal: SIGCHLD, ..Request::default() })
 }
 
 /// `vfork(2)`
 pub(crate) fn vfork(call: &mut Call) -> Answer {
     let flags = CLONE_VM | CLONE_VFORK;
-    start(call, &Request { flags, exit_signal: 17, ..Request::default() })
+    start(call, &Request { flags, exit_signal: SIGCHLD, ..Request::default() })
 }

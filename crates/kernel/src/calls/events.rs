@@ -13,7 +13,6 @@ use crate::signals::SignalSet;
 use crate::signals::info::Detail;
 use crate::system::System;
 use crate::target::target;
-use crate::task::Wait;
 
 /// Flags of the three calls: those of open, with the bits that the machine has for these.
 fn open_flags(call: &Call, flags: u64, others: u64) -> Result<(OpenFlags, bool, u64), Errno> {
@@ -298,10 +297,7 @@ pub(crate) fn write_events(system: &mut System, fd: u32, bytes: &[u8]) -> Option
                     Ok(8).into()
                 }
                 _ if is_nonblocking => Err(Errno::EAGAIN).into(),
-                _ => {
-                    let (since, until) = (system.events, None);
-                    Outcome::Waits(Wait::Event { since, until, signals: 0, restarts: true }).into()
-                }
+                _ => Outcome::Waits(system.event_wait(None, true)).into(),
             })
         }
         What::Timer { .. } | What::Signals(_) => Some(Err(Errno::EINVAL).into()),

@@ -9,6 +9,7 @@ use crate::calls::time::read_time;
 use crate::files::inode::InodeId;
 use crate::space::SpaceId;
 use crate::system::System;
+use crate::target::target;
 use crate::task::{TaskId, Wait};
 
 /// A futex, by which tasks of several processes find each other too.
@@ -57,6 +58,11 @@ const FUTEX_OWNER_DIED: u32 = 0x4000_0000;
 const FUTEX_TID_MASK: u32 = 0x3fff_ffff;
 
 impl System {
+    /// The word of a futex.
+    ///
+    /// # Errors
+    ///
+    /// EINVAL if the address is no multiple of 4, EFAULT if it cannot be read.
     fn futex_word(&mut self, address: u64) -> Result<u32, Errno> {
         if !address.is_multiple_of(4) {
             return Err(Errno::EINVAL);
@@ -65,6 +71,7 @@ impl System {
         Ok(u32::from_le_bytes(bytes))
     }
 
+    /// Which futex an address names in the address space that is shown.
     fn futex_key(&self, address: u64) -> FutexKey {
         let files = self.space.mapped.0.iter();
         let mut shared = files.filter(|file| file.is_shared);
@@ -156,7 +163,7 @@ impl System {
     /// Tells the futexes of the list of a task that ends that their owner died. Source: Linux, `exit_robust_list`.
     pub(crate) fn end_robust_list(&mut self) {
         const MOST: usize = 2048;
-        let width = target_width(self);
+        let width = target(self.arch()).abi.word_bytes();
         let task = self.scheduler.current();
         let (head, id) = (std::mem::take(&mut task.robust_list), task.id.0);
         if head == 0 {
@@ -211,10 +218,6 @@ impl System {
             }
         }
     }
-}
-
-fn target_width(system: &System) -> usize {
-    crate::target::target(system.arch()).abi.word_bytes()
 }
 
 /// `futex(2)`, with a time in words of the machine.

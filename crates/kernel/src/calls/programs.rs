@@ -7,7 +7,7 @@ use sotto_object::{Image, read_executable};
 
 use crate::Errno;
 use crate::arguments::{Address, Fd};
-use crate::calls::call::{Answer, Call, Outcome, notice, read_path};
+use crate::calls::call::{Answer, Call, Outcome, notice, read_path, read_string};
 use crate::calls::paths::{AT_EMPTY_PATH, AT_FDCWD, AT_SYMLINK_NOFOLLOW, find_path};
 use crate::files::inode::{Kind, Want};
 use crate::files::walk::LastLink;
@@ -17,6 +17,7 @@ use crate::process::name_of;
 use crate::report::Notice;
 use crate::space::{ParkedSpace, Space};
 use crate::system::System;
+use crate::task::TaskId;
 
 /// A program that is ready to run.
 pub(crate) struct Program {
@@ -32,9 +33,13 @@ const MOST_LINE_BYTES: usize = 256;
 /// As many scripts may name each other.
 const MOST_SCRIPTS: usize = 5;
 
+/// Bytes of one string. Source: execve(2), "Limits on size of arguments and environment".
+const MOST_STRING_BYTES: u64 = 131_072;
+
 /// Why a program is not executed.
 type Refused = (Errno, Option<Notice>);
 
+/// The strings of a list of addresses that ends with 0.
 fn strings(call: &mut Call, mut at: u64) -> Result<Vec<Vec<u8>>, Errno> {
     let width = call.abi.word_bytes();
     let (mut found, mut bytes) = (Vec::new(), 0);
@@ -50,7 +55,7 @@ fn strings(call: &mut Call, mut at: u64) -> Result<Vec<Vec<u8>>, Errno> {
         if address == 0 {
             return Ok(found);
         }
-        let text = read_string(call.system, address)?;
+        let text = read_string(call.system, address, MOST_STRING_BYTES)?.ok_or(Errno::E2BIG)?;
         bytes += text.len() + 9;
         if bytes > MAX_STRING_BYTES {
             return Err(Errno::E2BIG);
@@ -58,20 +63,6 @@ fn strings(call: &mut Call, mut at: u64) -> Result<Vec<Vec<u8>>, Errno> {
         found.push(text);
         at = at.wrapping_add(width as u64);
     }
-}
-
-/// A string that ends with a zero byte. Source: execve(2), "Limits on size of arguments and environment".
-fn read_string(system: &mut System, address: u64) -> Result<Vec<u8>, Errno> {
-    const MOST: u64 = 131_072;
-    let mut text = Vec::new();
-    for at in 0..MOST {
-        let byte = system.machine.memory_mut().read::<1>(address.wrapping_add(at));
-        match byte.map_err(|_| Errno::EFAULT)? {
-            [0] => return Ok(text),
-            [byte] => text.push(byte),
-        }
-    }
-    Err(Errno::E2BIG)
 }
 
 /// `execve(2)`
@@ -172,6 +163,7 @@ fn prepare(
     Ok(Program { machine, image: Arc::new(image), mapped, startup, path: name })
 }
 
+/// The bytes of a file that may be executed.
 fn program_bytes(
     system: &mut System,
     fd: u32,
@@ -218,7 +210,7 @@ impl System {
         self.remove_tasks(|task| task.process == process && task.id != own);
         // The first task has the number of the process.
         let current = self.scheduler.current();
-        current.id = crate::task::TaskId(process.0);
+        current.id = TaskId(process.0);
         current.signals.alternate = None;
         current.robust_list = 0;
         machine.take_time_of(&mut self.machine);

@@ -162,7 +162,7 @@ impl Transfer<'_> {
                 return (Errno::EAGAIN.into(), None);
             }
             Ok(Some(Events::Waits(until))) => {
-                return (wait_for_event(system, until), None);
+                return (Outcome::Waits(system.event_wait(until, true)), None);
             }
             Err(errno) => return (errno.into(), None),
         }
@@ -232,7 +232,7 @@ impl Transfer<'_> {
             Readable::Empty if flags.contains(OpenFlags::NONBLOCK) => {
                 return (Errno::EAGAIN.into(), None);
             }
-            Readable::Empty => return (wait_for_event(system, None), None),
+            Readable::Empty => return (Outcome::Waits(system.event_wait(None, true)), None),
         };
         let taken = self.put_pieces(system, &bytes);
         if taken == 0 {
@@ -400,7 +400,7 @@ impl Transfer<'_> {
         match waits {
             true if !flags.contains(OpenFlags::NONBLOCK) => {
                 *system.transferred() = written;
-                (wait_for_event(system, None), None)
+                (Outcome::Waits(system.event_wait(None, true)), None)
             }
             true if written == 0 => (Errno::EAGAIN.into(), None),
             _ => done(written),
@@ -418,11 +418,6 @@ impl Transfer<'_> {
         }
         Ok(())
     }
-}
-
-/// Waits for something that happens to a descriptor, or for a time.
-fn wait_for_event(system: &System, until: Option<u64>) -> Outcome {
-    Outcome::Waits(Wait::Event { since: system.events, until, signals: 0, restarts: true })
 }
 
 /// Bytes that reading something at an offset gives.

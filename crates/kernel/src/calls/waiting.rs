@@ -2,9 +2,11 @@
 //!
 //! Sources: wait4(2), waitid(2), getpid(2), setpgid(2), setsid(2), credentials(7).
 
+use sotto_machine::Signal;
+
 use crate::Errno;
 use crate::arguments::Address;
-use crate::calls::call::{Answer, Call, put, words};
+use crate::calls::call::{Answer, Call, Outcome, put, words};
 use crate::calls::identity::USER;
 use crate::layout::Layout;
 use crate::process::{News, OUTSIDE, Process, ProcessId};
@@ -101,6 +103,8 @@ enum Whose {
     Group(u32),
 }
 
+const SIGCHLD: u32 = Signal::SIGCHLD.number() as u32;
+
 /// What changes are waited for, and how. Source: waitid(2), <linux/wait.h>.
 const WNOHANG: u64 = 1;
 const WSTOPPED: u64 = 2;
@@ -148,7 +152,7 @@ fn find(system: &System, whose: Whose, options: u64) -> Result<Option<(ProcessId
             Whose::Process(number) => process.id.0 == number,
             Whose::Group(group) => process.group == group,
         };
-        let is_clone = process.exit_signal != 17;
+        let is_clone = process.exit_signal != SIGCHLD;
         let is_kind = options & WALL != 0 || is_clone == (options & WCLONE != 0);
         process.parent == own && is_it && is_kind
     };
@@ -209,7 +213,7 @@ pub(crate) fn wait4(
     let (id, change) = match find(call.system, whose, options | WEXITED) {
         Ok(Some(found)) => found,
         Ok(None) if options & WNOHANG != 0 => return Ok(0).into(),
-        Ok(None) => return call.wait_for_event(None, true).into(),
+        Ok(None) => return Outcome::Waits(call.system.event_wait(None, true)).into(),
         Err(errno) => return Err(errno).into(),
     };
     let told = tell(call, status, usage, change);
@@ -258,14 +262,16 @@ pub(crate) fn waitid(
         _ => return Err(Errno::EINVAL).into(),
     };
     let found = match find(call.system, whose, options) {
-        Ok(None) if options & WNOHANG == 0 => return call.wait_for_event(None, true).into(),
+        Ok(None) if options & WNOHANG == 0 => {
+            return Outcome::Waits(call.system.event_wait(None, true)).into();
+        }
         Ok(found) => found,
         Err(errno) => return Err(errno).into(),
     };
     let mut layout = Layout::default();
     if let Some((process, change)) = found {
         let (code, status) = change.code();
-        layout.put(4, [17, 0, code as u32]);
+        layout.put(4, [SIGCHLD, 0, code as u32]);
         layout.fill_to(if call.abi.word_bytes() == 8 { 16 } else { 12 });
         layout.put(4, [process.0, USER as u32, status]);
     }

@@ -8,9 +8,6 @@ use sotto_object::{Image, read_shared};
 use crate::Session;
 use crate::views::text_cache::TextCache;
 
-/// The address space with which a run begins.
-pub(crate) const FIRST_SPACE: SpaceId = SpaceId(1);
-
 /// What a session knows of shared objects.
 #[derive(Default)]
 pub(crate) struct Modules {
@@ -47,12 +44,12 @@ impl Session {
         self.image_space = space;
         self.texts = TextCache::default();
         let system = &self.system;
-        self.images.retain(|space, _| *space == FIRST_SPACE || system.has_space(*space));
+        self.images.retain(|space, _| *space == SpaceId::FIRST || system.has_space(*space));
     }
 
     /// The program that the run began with, without what it loaded.
     fn first_image(&self) -> Image {
-        let (image, modules) = match self.images.get(&FIRST_SPACE) {
+        let (image, modules) = match self.images.get(&SpaceId::FIRST) {
             Some(first) => (&first.image, &first.modules),
             None => (&self.image, &self.modules),
         };

@@ -15,7 +15,7 @@ use crate::run::evaluate;
 use crate::run::evaluate::{EvaluateError, Evaluated};
 use crate::run::history::History;
 use crate::run::marks::Mark;
-use crate::run::modules::{FIRST_SPACE, Modules, ParkedImage};
+use crate::run::modules::{Modules, ParkedImage};
 use crate::run::observe::{StepObserver, Stepped};
 use crate::run::stops::Stops;
 use crate::views::places::{ImageNames, Place, SourceText};
@@ -163,7 +163,7 @@ impl Session {
             system,
             image,
             modules: Modules::default(),
-            image_space: FIRST_SPACE,
+            image_space: SpaceId::FIRST,
             images: BTreeMap::new(),
             sources,
             order: OperandOrder::default(),
