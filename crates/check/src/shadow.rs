@@ -408,7 +408,10 @@ impl Shadow {
         let convention = call.abi.arch().convention();
         let number = self.read_register(convention.syscall_number);
         uses.extend(self.report_use(number, at, "as the number of a system call"));
-        for (storage, argument) in convention.syscall_arguments.iter().zip(call.arguments()) {
+        for argument in call.arguments() {
+            let Some(storage) = convention.syscall_arguments.get(argument.register) else {
+                continue;
+            };
             // Descriptors, counts and flags are narrower; addresses are whole.
             let width = if argument.is_address { self.arch.address_bytes() } else { 4 };
             let low = &self.registers[usize::from(storage.0)][..width as usize];

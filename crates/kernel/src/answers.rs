@@ -87,7 +87,7 @@ impl System {
             self.count_slice(1);
             return Handled::GoOn;
         };
-        report.captured = CapturedArguments::before(row.arguments, values, abi, self);
+        report.captured = CapturedArguments::before(row, values, abi, self);
         let Answer { outcome, notice } = match refused {
             Some(result) => Outcome::Returned(result).into(),
             None => {

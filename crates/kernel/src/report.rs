@@ -10,6 +10,7 @@ use crate::calls::paths::AT_FDCWD;
 use crate::errno::Errno;
 use crate::structures::flags;
 use crate::system::System;
+use crate::table::SyscallRow;
 use crate::target::target;
 use crate::task::TaskId;
 
@@ -21,6 +22,8 @@ const SHOWN_BYTES: u64 = 40;
 pub struct ArgumentReport {
     /// Its name.
     pub name: &'static str,
+    /// Which of the convention's argument registers has it, from 0.
+    pub register: usize,
     /// Its value.
     pub value: u64,
     /// The value in words: what a descriptor names, a buffer's contents, the names of flags.
@@ -129,6 +132,8 @@ pub(crate) const MOST_ARGUMENTS: usize = 6;
 pub(crate) struct CapturedArguments {
     kinds: &'static [(&'static str, ArgumentKind)],
     values: [u64; MOST_ARGUMENTS],
+    /// A bit for each argument that counts.
+    counts: u8,
     contents: Vec<(u8, Content)>,
 }
 
@@ -178,12 +183,13 @@ impl Content {
 impl CapturedArguments {
     /// The arguments before a call is made, with what that may change: what descriptors name, and structures that it reads.
     pub fn before(
-        kinds: &'static [(&'static str, ArgumentKind)],
+        row: &'static SyscallRow,
         values: [u64; MOST_ARGUMENTS],
         abi: SyscallAbi,
         system: &System,
     ) -> CapturedArguments {
-        let mut captured = CapturedArguments { kinds, values, contents: Vec::new() };
+        let (kinds, counts) = (row.arguments, (row.counts)(abi, &values));
+        let mut captured = CapturedArguments { kinds, values, counts, contents: Vec::new() };
         for (index, kind) in captured.taken(abi) {
             let value = values[index];
             let words = match kind {
@@ -248,6 +254,9 @@ impl CapturedArguments {
         let named = self.kinds.iter().filter(|(_, kind)| !(is_wide && *kind == ArgumentKind::High));
         let mut reports: Vec<ArgumentReport> = Vec::new();
         for ((index, kind), (name, _)) in self.taken(abi).zip(named) {
+            if self.counts >> index & 1 == 0 {
+                continue;
+            }
             let value = self.values[index];
             let content = self.contents.iter().find(|(at, _)| usize::from(*at) == index);
             let content = content.map(|(_, content)| content.words());
@@ -308,7 +317,16 @@ impl CapturedArguments {
                 _ => value,
             };
             let is_sent = matches!(kind, ArgumentKind::BytesIn(_));
-            reports.push(ArgumentReport { name, value, shown, is_named, is_address, is_sent });
+            let register = index;
+            reports.push(ArgumentReport {
+                name,
+                register,
+                value,
+                shown,
+                is_named,
+                is_address,
+                is_sent,
+            });
         }
         reports
     }

@@ -44,6 +44,8 @@ pub struct SyscallRow {
     pub returns_address: bool,
     /// One line in words.
     pub summary: &'static str,
+    /// Which of its arguments count, given all of them: a bit for each. The others are neither looked at nor shown.
+    pub(crate) counts: fn(SyscallAbi, &[u64; 6]) -> u8,
     /// The function that carries it out, given its six registers.
     pub(crate) perform: fn(&mut Call, &[u64; 6]) -> Answer,
     /// What is modelled and what is not, and where the rules come from.
@@ -74,7 +76,17 @@ macro_rules! argument {
     };
 }
 
-/// Makes the table.
+/// Which arguments count: all, unless a function says.
+macro_rules! counts {
+    () => {
+        |_, _| u8::MAX
+    };
+    ($counts:path) => {
+        $counts
+    };
+}
+
+/// Makes the table. What stands behind `counting` says which arguments count.
 ///
 /// ```text
 /// /// Summary.            ->  SyscallRow { name: "close", arguments: &[("fd", ArgumentKind::Fd)],
@@ -86,7 +98,7 @@ macro_rules! syscalls {
         #[doc = $summary:literal]
         $(#[doc = $details:literal])*
         $name:ident { x86_64: $x86_64:tt, x86_32: $x86_32:tt, arm64: $arm64:tt, arm32: $arm32:tt }
-        ($($argument:ident: $kind:ident $(($detail:expr))?),*) $(-> $returns:ident)? => $function:path;
+        ($($argument:ident: $kind:ident $(($detail:expr))?),*) $(-> $returns:ident)? => $function:path $(, counting $counts:path)?;
     )*) => {
         /// Every system call that is modelled.
         pub const SYSCALLS: &[SyscallRow] = &[$(
@@ -106,6 +118,7 @@ macro_rules! syscalls {
                     arm32: number!($arm32),
                 },
                 arguments: &[$((stringify!($argument), ArgumentKind::$kind $(($detail))?)),*],
+                counts: counts!($($counts)?),
                 returns_address: false $(|| matches!(ArgumentKind::$returns, ArgumentKind::Address))?,
                 summary: $summary,
                 details: concat!($($details, "\n"),*),
@@ -178,13 +191,13 @@ syscalls! {
     ///
     /// Returns the lowest file descriptor that is free. Files are in memory, and are gone when the program ends.
     /// Source: open(2).
-    open { x86_64: 2, x86_32: 5, arm64: _, arm32: 5 } (path: Text, flags: OpenFlags, mode: Mode) => paths::open;
+    open { x86_64: 2, x86_32: 5, arm64: _, arm32: 5 } (path: Text, flags: OpenFlags, mode: Mode) => paths::open, counting paths::open_counts;
 
     /// Opens the file `path`, from the directory `fd`, and with O_CREAT makes it with the permissions `mode`.
     ///
     /// Returns the lowest file descriptor that is free. Files are in memory, and are gone when the program ends.
     /// Source: open(2).
-    openat { x86_64: 257, x86_32: 295, arm64: 56, arm32: 322 } (fd: DirFd, path: Text, flags: OpenFlags, mode: Mode) => paths::openat;
+    openat { x86_64: 257, x86_32: 295, arm64: 56, arm32: 322 } (fd: DirFd, path: Text, flags: OpenFlags, mode: Mode) => paths::openat, counting paths::openat_counts;
 
     /// Makes the file `path` with the permissions `mode`, or empties it, and opens it for writing.
     ///
@@ -210,13 +223,13 @@ syscalls! {
     ///
     /// Modelled: duplicating, and reading and setting flags. Not modelled: locks, signals, leases (EINVAL).
     /// Source: fcntl(2).
-    fcntl { x86_64: 72, x86_32: 55, arm64: 25, arm32: 55 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl;
+    fcntl { x86_64: 72, x86_32: 55, arm64: 25, arm32: 55 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl, counting descriptors::fcntl_counts;
 
     /// Does to the open file `fd` what `command` says.
     ///
     /// Modelled: as fcntl.
     /// Source: fcntl(2).
-    fcntl64 { x86_64: _, x86_32: 221, arm64: _, arm32: 221 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl;
+    fcntl64 { x86_64: _, x86_32: 221, arm64: _, arm32: 221 } (fd: Fd, command: OneOf(FCNTL), argument: Bits) => descriptors::fcntl, counting descriptors::fcntl_counts;
 
     /// Sets the file offset of the open file `fd`.
     ///
@@ -556,7 +569,7 @@ syscalls! {
     /// Resizes the mapping at `address`, moving it if it must and may be moved.
     ///
     /// Source: mremap(2).
-    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP), to: Address) -> Address => memory::remap;
+    mremap { x86_64: 25, x86_32: 163, arm64: 216, arm32: 163 } (address: Address, old_length: Count, length: Count, flags: Flags(MREMAP), to: Address) -> Address => memory::remap, counting memory::remap_counts;
 
     /// Advises the kernel about the pages of `length` bytes from `address`.
     ///
@@ -617,7 +630,7 @@ syscalls! {
     ///
     /// Modelled: waiting, waking, moving waiters, locks that know their owner; priorities are not inherited, since there are none.
     /// Source: futex(2).
-    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex;
+    futex { x86_64: 202, x86_32: 240, arm64: 98, arm32: 240 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex, counting futex::counts;
 
     /// Tells the time of a clock in the structure at `time`.
     ///
@@ -635,7 +648,7 @@ syscalls! {
     ///
     /// Modelled: as futex.
     /// Source: futex(2).
-    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex_time64;
+    futex_time64 { x86_64: _, x86_32: 422, arm64: _, arm32: 422 } (address: Address, operation: Operation(FUTEX), value: Number, timeout: Number, address2: Address, value3: Number) => futex::futex_time64, counting futex::counts;
 
     /// Tells the time of day in the structure at `time`.
     ///
@@ -1038,7 +1051,7 @@ syscalls! {
     /// Modelled: threads of a process, copies of it, and processes in the same memory for which the maker waits. On x86-64 the fourth
     /// argument is where the child's number goes and the fifth the thread pointer; elsewhere it is the other way round.
     /// Source: clone(2).
-    clone { x86_64: 56, x86_32: 120, arm64: 220, arm32: 120 } (flags: Flags(CLONE), stack: Address, parent_tid: Address, child_tid_or_tls: Number, tls_or_child_tid: Number) => cloning::clone;
+    clone { x86_64: 56, x86_32: 120, arm64: 220, arm32: 120 } (flags: Flags(CLONE), stack: Address, parent_tid: Address, child_tid_or_tls: Number, tls_or_child_tid: Number) => cloning::clone, counting cloning::counts;
 
     /// Makes a thread or a process as the structure at `arguments` says.
     ///

@@ -16,6 +16,7 @@ const PROGRAMS: &[(&str, &str, &str)] = &[
     ("flash.s", include_str!("../demos/flash.s"), "a routine, called and returned from"),
     ("swell.s", include_str!("../demos/swell.s"), "doubles beside each other, in vector registers"),
     ("bell.s", include_str!("../demos/bell.s"), "32-bit code: arguments on the stack, int 0x80"),
+    ("keepers.s", include_str!("../demos/keepers.s"), "two threads that count together"),
     ("watch.s", include_str!("../demos/watch.s"), "the C library: assemble it with --object"),
     ("lamp_arm64.s", include_str!("../demos/lamp_arm64.s"), "the lamp on 64-bit ARM"),
     (
@@ -81,13 +82,14 @@ pub fn demo_command(args: &DemoArgs) -> Result<u8, Failure> {
             "sotto step heights --at highest",
             "C, once it is compiled, with the instructions of its lines",
         ),
+        ("sotto run --interleavings 100 keepers.s", "a count that depends on when threads go on"),
         ("sotto trace tide.s", "every instruction with what it changed, a line each"),
         ("sotto call flash.s lit_seconds 0xe61", "one routine, with an argument"),
         ("sotto check mistakes/C105.s", "a mistake, its place and its remedy"),
         ("sotto explain adc", "what an instruction does, to which flags"),
         ("sotto explain write", "a system call, with its number and registers"),
     ] {
-        let command = format!("{command:<38}");
+        let command = format!("{command:<40}");
         say(&format!("  {} {}", paint(Tone::Strong, &command), paint(Tone::Quiet, what)))?;
     }
     Ok(0)

@@ -41,15 +41,17 @@ line: .ascii \"ebb\\n\"
 ";
 
 const COMMANDS: &str = "step 3\nbreak at .on when ecx != 3\nwatch [total]\nbreaks\nback 3\nresume\nresume\n\
-                        frames\nstack 4\nregisters\nregisters rax xmm0 vectors\nflags\nmemory depths\nmark here\n\
+                        frames\ntasks\nstack 4\nregisters\nregisters rax xmm0 vectors\nflags\nmemory depths\nmark here\n\
                         compare here\nshow eax\nshow eax as all\nchange edx to 5\nwho eax\nrecent 2\nsource\ncode\nvariables\n\
-                        unbreak 1\nunbreak 2\nresume\nsyscalls\noutput\ncheck\nrewind\nstep 90\nhelp\nfeed 5\nstpe\n";
+                        unbreak 1\nunbreak 2\nresume\nsyscalls\noutput\ncheck\nrewind\nstep 90\nuntil #319\ntasks\nstep\nhelp\nfeed 5\nstpe\n";
 
 /// The types that the fields of each answer have.
 fn fields() -> BTreeMap<String, BTreeMap<String, BTreeSet<&'static str>>> {
-    let folder = Folder::new(&[("station.s", STATION), ("flash.s", &demo("flash.s"))]);
+    let (flash, keepers) = (demo("flash.s"), demo("keepers.s"));
+    let folder =
+        Folder::new(&[("station.s", STATION), ("flash.s", &flash), ("keepers.s", &keepers)]);
     let mut answers: BTreeMap<String, BTreeMap<String, BTreeSet<&'static str>>> = BTreeMap::new();
-    for file in ["station.s", "flash.s"] {
+    for file in ["station.s", "flash.s", "keepers.s"] {
         let text = folder.transcript(&["step", file, "--json"], COMMANDS);
         for line in text.lines() {
             let Ok(Value::Object(answer)) = serde_json::from_str(line) else { continue };

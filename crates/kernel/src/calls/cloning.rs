@@ -3,6 +3,7 @@
 use sotto_machine::Signal;
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, notice, put};
 use crate::layout::number_at;
@@ -84,8 +85,9 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         return (Outcome::from(Errno::EINVAL), notice(message, help)).into();
     }
     let system = &mut *call.system;
-    if system.scheduler.tasks.len() >= MOST_TASKS {
-        let message = format!("there are {MOST_TASKS} tasks, and no more may be made");
+    if system.scheduler.tasks.len().max(system.all_processes().count()) >= MOST_TASKS {
+        let message =
+            format!("there are {MOST_TASKS} threads and processes, and no more may be made");
         return (Outcome::from(Errno::EAGAIN), notice(message, "let some end, and wait for them"))
             .into();
     }
@@ -109,6 +111,17 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         clear_at_end: if has(CLONE_CHILD_CLEARTID) { request.child_number } else { 0 },
     }))
     .into()
+}
+
+/// Which arguments the flags ask for.
+pub(crate) fn counts(abi: SyscallAbi, values: &[u64; 6]) -> u8 {
+    let asks = |flags: u64| u8::from(values[0] & flags != 0);
+    let child = asks(CLONE_CHILD_SETTID | CLONE_CHILD_CLEARTID);
+    let (fourth, fifth) = match abi.clone_has_pointer_last() {
+        true => (child, asks(CLONE_SETTLS)),
+        false => (asks(CLONE_SETTLS), child),
+    };
+    0b11 | asks(CLONE_PARENT_SETTID | CLONE_PIDFD) << 2 | fourth << 3 | fifth << 4
 }
 
 /// `clone(2)`, whose last two arguments machines have in their own order.

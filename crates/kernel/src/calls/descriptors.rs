@@ -5,6 +5,7 @@
 use std::sync::Arc;
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice, put};
 use crate::files::inode::{Device, Kind};
@@ -103,6 +104,11 @@ pub(crate) fn close_range(
         }
     }
     Ok(0)
+}
+
+/// Which arguments of fcntl count: what only asks takes none.
+pub(crate) fn fcntl_counts(_: SyscallAbi, values: &[u64; 6]) -> u8 {
+    if matches!(values[1], F_GETFD | F_GETFL) { 0b11 } else { 0b111 }
 }
 
 /// `fcntl(2)`

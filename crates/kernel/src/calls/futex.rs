@@ -3,6 +3,7 @@
 //! Sources: futex(2), get_robust_list(2); Linux, `kernel/futex/`.
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, put};
 use crate::calls::time::read_time;
@@ -217,6 +218,20 @@ impl System {
                 }
             }
         }
+    }
+}
+
+/// Which arguments an operation looks at. Source: futex(2), the operations.
+pub(crate) fn counts(_: SyscallAbi, values: &[u64; 6]) -> u8 {
+    match values[1] & FUTEX_COMMAND {
+        FUTEX_WAIT => 0b00_1111,
+        FUTEX_WAKE => 0b00_0111,
+        FUTEX_REQUEUE => 0b01_1111,
+        FUTEX_WAIT_BITSET => 0b10_1111,
+        FUTEX_WAKE_BITSET => 0b10_0111,
+        FUTEX_LOCK_PI | FUTEX_LOCK_PI2 => 0b00_1011,
+        FUTEX_UNLOCK_PI | FUTEX_TRYLOCK_PI => 0b00_0011,
+        _ => 0b11_1111,
     }
 }
 

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use sotto_machine::{Memory, PAGE_BYTES, Permissions, RegionKind};
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice, put, read_path};
 use crate::calls::identity::USER;
@@ -293,6 +294,11 @@ pub(crate) fn protect(
         at = next;
     }
     Ok(0)
+}
+
+/// Which arguments of mremap count: the new address with MREMAP_FIXED alone.
+pub(crate) fn remap_counts(_: SyscallAbi, values: &[u64; 6]) -> u8 {
+    if values[3] & MREMAP_FIXED != 0 { 0b1_1111 } else { 0b1111 }
 }
 
 /// `mremap(2)`: resizes a mapping, in place or elsewhere.

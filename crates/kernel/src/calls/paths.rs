@@ -4,6 +4,7 @@
 //! truncate(2), utimensat(2), readlink(2), chdir(2), path_resolution(7); Linux, `fs/namei.c` for the order of the checks.
 
 use crate::Errno;
+use crate::abi::SyscallAbi;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, put, read_path};
 use crate::calls::identity::USER;
@@ -105,6 +106,23 @@ impl System {
         let inode = Inode::new(kind, permissions, USER as u32, time);
         self.tree.add(found.directory, name, inode).ok_or(Errno::ENOSPC)
     }
+}
+
+/// Whether flags of open ask for permissions: those of a file that is made.
+fn asks_for_mode(abi: SyscallAbi, flags: u64) -> bool {
+    let bits = &target(abi.arch()).open_bits;
+    let temporary = bits.temporary | bits.directory;
+    flags & bits.create != 0 || flags & temporary == temporary
+}
+
+/// Which arguments of open count.
+pub(crate) fn open_counts(abi: SyscallAbi, values: &[u64; 6]) -> u8 {
+    if asks_for_mode(abi, values[1]) { 0b111 } else { 0b11 }
+}
+
+/// Which arguments of openat count.
+pub(crate) fn openat_counts(abi: SyscallAbi, values: &[u64; 6]) -> u8 {
+    if asks_for_mode(abi, values[2]) { 0b1111 } else { 0b111 }
 }
 
 /// `open(2)`

@@ -138,7 +138,7 @@ pub enum Answer {
     },
     /// The tasks.
     Tasks {
-        /// In the order in which they are run.
+        /// In the order in which they are run; none once the program has ended.
         tasks: Vec<TaskView>,
     },
     /// The latest instructions that were executed.

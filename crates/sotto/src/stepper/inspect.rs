@@ -178,17 +178,21 @@ impl Commander {
 
     /// The threads and processes.
     pub(crate) fn tasks(&mut self) {
-        let tasks = self.session.tasks();
+        let has_ended = self.session.ending().is_some();
+        let tasks = if has_ended { Vec::new() } else { self.session.tasks() };
         self.tell(&Answer::Tasks { tasks });
     }
 
     /// Looks at a thread or process.
     pub(crate) fn task(&mut self, number: u64) -> Result<(), CommandError> {
         let task = u32::try_from(number).ok().map(TaskId);
-        match task.is_some_and(|task| self.session.select_task(task)) {
-            true => Ok(()),
-            false => Err(format!("no task {number}; `tasks` lists them").into()),
+        if !task.is_some_and(|task| self.session.select_task(task)) {
+            return Err(format!("no task {number}; `tasks` lists them").into());
         }
+        let mut tasks = self.session.tasks();
+        tasks.retain(|task| task.is_shown);
+        self.tell(&Answer::Tasks { tasks });
+        Ok(())
     }
 
     /// The variables of the compiled routine that is running.

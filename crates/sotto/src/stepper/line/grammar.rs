@@ -255,7 +255,7 @@ const COMMANDS: &[Row] = &[
     Row {
         word: "task",
         arguments: "N",
-        help: "look at a thread or process, until something is executed",
+        help: "look at a thread or process until something executes",
         make: |rest| Ok(Command::Task(rest.number(None)?)),
         ..ROW
     },
