@@ -227,7 +227,8 @@ fn draw_pane(
 
 fn header(frame: &mut Frame, area: Rect, picture: &ViewModel, theme: &Theme, name: &str) {
     let state = picture.state.clone().unwrap_or_else(|| picture.place.clone());
-    let text = format!(" {name}   {}", clean(&state));
+    let task = picture.task.map_or_else(String::new, |task| format!("  task {task}"));
+    let text = format!(" {name}   {}{task}", clean(&state));
     let width = usize::from(area.width);
     let text: String = text.chars().take(width).collect();
     let padded = format!("{text:<width$}");

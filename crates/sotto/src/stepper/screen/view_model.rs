@@ -80,6 +80,8 @@ pub struct MemoryRow {
 pub struct ViewModel {
     /// Where the program is.
     pub place: String,
+    /// The task that is looked at, if there are several.
+    pub task: Option<u32>,
     /// The file whose lines are shown.
     pub file: String,
     pub code: Vec<CodeLine>,
@@ -160,6 +162,7 @@ impl ViewModel {
         let last = trail.last().filter(|report| report.moment == moment).cloned();
         let here = session.here();
         let mut picture = ViewModel {
+            task: session.shown_task_number(),
             place: match (here.location(), here.name()) {
                 (Some(location), Some(name)) => {
                     let file = location.rsplit('/').next().unwrap_or_default();
