@@ -18,6 +18,20 @@ static void look(const char *what, int fd, int events) {
     printf("%x\n", it.revents);
 }
 
+/* A child that sends a signal again and again, since nobody knows when the wait begins which it is to end. */
+static pid_t bother(void) {
+    pid_t parent = getpid(), child = fork();
+    while (!child)
+        usleep(2000), kill(parent, SIGUSR1);
+    return child;
+}
+
+static void leave_off(pid_t child) {
+    kill(child, SIGKILL);
+    while (waitpid(child, NULL, 0) < 0 && errno == EINTR)
+        ;
+}
+
 int main(void) {
     int p[2], q[2];
     char text[32] = {0};
@@ -123,12 +137,11 @@ int main(void) {
     pipe(p);
     pid_t self = getpid();
     sigaction(SIGUSR1, &plain, NULL);
-    if (!(child = fork())) {
-        usleep(2000), kill(self, SIGUSR1);
-        _exit(0);
-    }
-    tell("interrupted", read(p[0], text, 1));
-    waitpid(child, NULL, 0);
+    child = bother();
+    long ended = read(p[0], text, 1);
+    int why = errno;
+    leave_off(child);
+    printf("interrupted: %ld %d\n", ended, why);
     sigaction(SIGUSR1, &again, NULL);
     if (!(child = fork())) {
         usleep(2000), kill(self, SIGUSR1);
@@ -138,11 +151,9 @@ int main(void) {
     tell("begun again", read(p[0], text, 1));
     waitpid(child, NULL, 0);
     sigaction(SIGUSR1, &plain, NULL);
-    if (!(child = fork())) {
-        usleep(2000), kill(self, SIGUSR1);
-        _exit(0);
-    }
-    tell("a part", write(p[1], block, sizeof block));
-    waitpid(child, NULL, 0);
+    child = bother();
+    ended = write(p[1], block, sizeof block);
+    leave_off(child);
+    tell("a part", ended);
     return 0;
 }
