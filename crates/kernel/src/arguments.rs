@@ -205,6 +205,68 @@ pub(crate) const FUTEX: &[(&str, u64)] = &[
     ("FUTEX_CMP_REQUEUE_PI", 12),
     ("FUTEX_LOCK_PI2", 13),
 ];
+/// Families of sockets. Source: socket(2).
+pub(crate) const AF: &[(&str, u64)] =
+    &[("AF_UNIX", 1), ("AF_INET", 2), ("AF_INET6", 10), ("AF_NETLINK", 16), ("AF_PACKET", 17)];
+/// Types of sockets, with their flags.
+pub(crate) const SOCK: &[(&str, u64)] = &[
+    ("SOCK_NONBLOCK", 0o4000),
+    ("SOCK_CLOEXEC", 0o2_000_000),
+    ("SOCK_STREAM", 1),
+    ("SOCK_DGRAM", 2),
+    ("SOCK_RAW", 3),
+    ("SOCK_SEQPACKET", 5),
+];
+/// Flags of send(2) and recv(2).
+pub(crate) const MSG: &[(&str, u64)] = &[
+    ("MSG_OOB", 1),
+    ("MSG_PEEK", 2),
+    ("MSG_DONTROUTE", 4),
+    ("MSG_TRUNC", 0x20),
+    ("MSG_DONTWAIT", 0x40),
+    ("MSG_EOR", 0x80),
+    ("MSG_WAITALL", 0x100),
+    ("MSG_ERRQUEUE", 0x2000),
+    ("MSG_NOSIGNAL", 0x4000),
+    ("MSG_MORE", 0x8000),
+    ("MSG_WAITFORONE", 0x1_0000),
+    ("MSG_CMSG_CLOEXEC", 0x4000_0000),
+];
+/// What shutdown(2) shuts down.
+pub(crate) const SHUT: &[(&str, u64)] = &[("SHUT_RD", 0), ("SHUT_WR", 1), ("SHUT_RDWR", 2)];
+/// Levels of options of sockets. Source: getsockopt(2).
+pub(crate) const SOL: &[(&str, u64)] =
+    &[("IPPROTO_IP", 0), ("SOL_SOCKET", 1), ("IPPROTO_TCP", 6), ("IPPROTO_IPV6", 41)];
+/// The calls that socketcall(2) makes. Source: <linux/net.h>.
+pub(crate) const SOCKETCALL: &[(&str, u64)] = &[
+    ("SYS_SOCKET", 1),
+    ("SYS_BIND", 2),
+    ("SYS_CONNECT", 3),
+    ("SYS_LISTEN", 4),
+    ("SYS_ACCEPT", 5),
+    ("SYS_GETSOCKNAME", 6),
+    ("SYS_GETPEERNAME", 7),
+    ("SYS_SOCKETPAIR", 8),
+    ("SYS_SEND", 9),
+    ("SYS_RECV", 10),
+    ("SYS_SENDTO", 11),
+    ("SYS_RECVFROM", 12),
+    ("SYS_SHUTDOWN", 13),
+    ("SYS_SETSOCKOPT", 14),
+    ("SYS_GETSOCKOPT", 15),
+    ("SYS_SENDMSG", 16),
+    ("SYS_RECVMSG", 17),
+    ("SYS_ACCEPT4", 18),
+    ("SYS_RECVMMSG", 19),
+    ("SYS_SENDMMSG", 20),
+];
+/// Operations of epoll_ctl(2).
+pub(crate) const EPOLL_CTL: &[(&str, u64)] =
+    &[("EPOLL_CTL_ADD", 1), ("EPOLL_CTL_DEL", 2), ("EPOLL_CTL_MOD", 3)];
+/// Flags of epoll_create1(2).
+pub(crate) const EPOLL: &[(&str, u64)] = &[("EPOLL_CLOEXEC", 0o2_000_000)];
+/// Flags of pidfd_open(2).
+pub(crate) const PIDFD: &[(&str, u64)] = &[("PIDFD_NONBLOCK", 0o4000)];
 /// Flags of pipe2(2).
 pub(crate) const PIPE: &[(&str, u64)] =
     &[("O_NONBLOCK", 0o4000), ("O_DIRECT", 0o40_000), ("O_CLOEXEC", 0o2_000_000)];

@@ -6,7 +6,9 @@
 use sotto_machine::Signal;
 
 use crate::calls::identity::USER;
+use crate::calls::readiness::POLLIN;
 use crate::execution::Handled;
+use crate::files::epolls::Source;
 use crate::process::{News, OUTSIDE, Process, ProcessId};
 use crate::signals::info::{Detail, SignalInfo};
 use crate::signals::{Recipient, SA_NOCLDSTOP, SA_NOCLDWAIT, SIG_IGN};
@@ -114,11 +116,6 @@ impl System {
         self.show_space(self.process.space);
     }
 
-    /// Notes that something happened which tasks may wait for.
-    pub(crate) fn note_event(&mut self) {
-        self.events += 1;
-    }
-
     /// Makes a task, for which the call that asks for it was completed.
     pub(crate) fn start_task(&mut self, new: NewTask) {
         let (own, id) = (self.process.id, ProcessId(new.id));
@@ -177,7 +174,7 @@ impl System {
             process.signals.reset_handlers();
         }
         for descriptor in process.descriptors.iter().flatten() {
-            self.open_files.share(*descriptor);
+            self.open_files.share(descriptor.file);
         }
         self.processes.insert(process.id, Box::new(process));
     }
@@ -204,7 +201,6 @@ impl System {
         self.resume_parent();
         self.remove_tasks(|task| task.process == id);
         self.leave_children(id);
-        self.note_event();
         let parent = self.process(id).map_or(OUTSIDE, |process| process.parent);
         let is_waited_for = self.process(parent).is_some_and(|parent| {
             let action = parent.signals.action(Signal::SIGCHLD.number() as u32);
@@ -218,6 +214,7 @@ impl System {
             signal = process.exit_signal;
         }
         self.drop_unused_spaces();
+        self.note_ready(Source::Process(id), POLLIN);
         if signal != 0 {
             let (code, status) = change_of(ending);
             self.tell_parent(id, parent, signal, code, status);

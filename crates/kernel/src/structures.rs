@@ -5,6 +5,8 @@ use std::fmt::Write;
 use sotto_machine::Machine;
 
 use crate::abi::SyscallAbi;
+use crate::calls::epoll;
+use crate::files::addresses::{MAX_ADDRESS_BYTES, SocketAddress};
 use crate::layout::number_at;
 use crate::signals::signal_name;
 
@@ -57,6 +59,18 @@ pub enum Structure {
     Offset,
     /// A number of 32 bits.
     Number,
+    /// Two descriptors.
+    Descriptors,
+    /// An address of a socket, as long as the argument at this index says. Source: sockaddr(3type).
+    SocketAddress(usize),
+    /// An address of a socket that is told, with its length where the argument at this index says.
+    ToldAddress(usize),
+    /// A message with its buffers. Source: recvmsg(2).
+    Message,
+    /// Events that are waited for. Source: epoll_event(3type).
+    EpollEvent,
+    /// Events that are told, as many as the call returned.
+    EpollEvents,
 }
 
 /// Pieces of a list that are shown.
@@ -86,6 +100,21 @@ const POLL_EVENTS: [(&str, u64); 9] = [
     ("POLLRDNORM", 0x40),
     ("POLLWRNORM", 0x100),
     ("POLLRDHUP", 0x2000),
+];
+/// Events of epoll_ctl(2).
+const EPOLL_EVENTS: [(&str, u64); 12] = [
+    ("EPOLLIN", 1),
+    ("EPOLLPRI", 2),
+    ("EPOLLOUT", 4),
+    ("EPOLLERR", 8),
+    ("EPOLLHUP", 0x10),
+    ("EPOLLRDNORM", 0x40),
+    ("EPOLLWRNORM", 0x100),
+    ("EPOLLRDHUP", 0x2000),
+    ("EPOLLEXCLUSIVE", 1 << 28),
+    ("EPOLLWAKEUP", 1 << 29),
+    ("EPOLLONESHOT", 1 << 30),
+    ("EPOLLET", 1 << 31),
 ];
 
 /// Reads structures out of the memory of a program.
@@ -225,6 +254,25 @@ impl Reader<'_> {
     }
 }
 
+impl Reader<'_> {
+    /// Buffers, as many as there are said to be.
+    fn vector(&self, address: u64, count: u64) -> Option<String> {
+        self.list(count, |number| {
+            let at = address.wrapping_add(2 * self.word as u64 * number);
+            let [base, length] = self.numbers(at, self.word)?;
+            Some(self.text(base, length).unwrap_or_else(|| format!("{length} at {base:#x}")))
+        })
+    }
+
+    /// Events, and the data that comes with them.
+    fn event(&self, address: u64, data: usize) -> Option<String> {
+        let [events] = self.numbers(address, 4)?;
+        let [data] = self.numbers(address.wrapping_add(data as u64), 8)?;
+        let data = if data < 10 { data.to_string() } else { format!("{data:#x}") };
+        Some(format!("{{{}, {data}}}", flags(events, &EPOLL_EVENTS)))
+    }
+}
+
 const NANOSECONDS: u64 = 1_000_000_000;
 const MICROSECONDS: u64 = 1_000_000;
 const UTIME_NOW: i64 = 0x3fff_ffff;
@@ -288,11 +336,37 @@ impl Structure {
                     found => format!("{} {events} -> {}", fd as i32, flags(found, &POLL_EVENTS)),
                 })
             }),
-            Structure::Vector(count) => reader.list(*values.get(count)?, |number| {
-                let at = address.wrapping_add(2 * word as u64 * number);
-                let [base, length] = reader.numbers(at, word)?;
-                Some(reader.text(base, length).unwrap_or_else(|| format!("{length} at {base:#x}")))
-            }),
+            Structure::Vector(count) => reader.vector(address, *values.get(count)?),
+            Structure::Message => {
+                let [name, bytes, vector, count] = reader.numbers(address, word)?;
+                let buffers = reader.vector(vector, count)?;
+                let length = (bytes & 0xffff_ffff).min(MAX_ADDRESS_BYTES as u64) as usize;
+                let name = reader.bytes(name, length).filter(|_| name != 0);
+                Some(match name.and_then(|name| SocketAddress::show(&name)) {
+                    Some(name) => format!("{{{name}, {buffers}}}"),
+                    None => format!("{{{buffers}}}"),
+                })
+            }
+            Structure::Descriptors => {
+                let [one, other] = reader.numbers(address, 4)?;
+                Some(format!("[{}, {}]", one as i32, other as i32))
+            }
+            Structure::SocketAddress(length) => {
+                let length = (*values.get(length)? as usize).min(MAX_ADDRESS_BYTES);
+                SocketAddress::show(&reader.bytes(address, length)?)
+            }
+            Structure::ToldAddress(length) => {
+                let [length] = reader.numbers(*values.get(length)?, 4)?;
+                let length = (length as usize).min(MAX_ADDRESS_BYTES);
+                SocketAddress::show(&reader.bytes(address, length)?)
+            }
+            Structure::EpollEvent => reader.event(address, epoll::data_offset(abi)),
+            Structure::EpollEvents => {
+                let offset = epoll::data_offset(abi);
+                let size = offset as u64 + 8;
+                let at = |number| address.wrapping_add(size * number);
+                reader.list(result, |number| reader.event(at(number), offset))
+            }
             Structure::Entries => reader.entries(address, result),
             Structure::Usage => {
                 let time = reader.time(address, word, MICROSECONDS)?;

@@ -8,10 +8,12 @@ use sotto_machine::{Machine, MemorySnapshot, Snapshot};
 use sotto_object::Image;
 
 use crate::calls::identity::{PROCESS, USER};
+use crate::files::epolls::Epolls;
 use crate::files::logs::{InputLog, MemoryStore, Output, OutputLog, Store};
 use crate::files::open::OpenFiles;
 use crate::files::pipes::Pipes;
 use crate::files::shown::ShownFolder;
+use crate::files::sockets::Sockets;
 use crate::files::tree::{HOME, Origin, ROOT, Tree};
 use crate::files::walk::{LastLink, walk};
 use crate::load::{self, Interpreter, MAX_STRING_BYTES, StartError, Startup};
@@ -43,6 +45,9 @@ pub struct System {
     pub(crate) events: u64,
     /// The pipes that are open.
     pub(crate) pipes: Pipes,
+    pub(crate) sockets: Sockets,
+    /// The sets of descriptors that are waited for.
+    pub(crate) epolls: Epolls,
     pub(crate) scheduler: Scheduler,
     /// The files.
     pub(crate) tree: Tree,
@@ -87,6 +92,8 @@ pub struct SystemSnapshot {
     last_space: u32,
     events: u64,
     pipes: Pipes,
+    sockets: Sockets,
+    epolls: Epolls,
     scheduler: Scheduler,
     tree: Tree,
     open_files: OpenFiles,
@@ -106,6 +113,8 @@ impl SystemSnapshot {
             + self.processes.values().map(|process| process.bytes()).sum::<usize>()
             + self.spaces.values().map(|space| space.machine.own_bytes()).sum::<usize>()
             + self.pipes.bytes()
+            + self.sockets.bytes()
+            + self.epolls.bytes()
             + self.tree.own_bytes()
             + self.made.capacity() * size_of::<Arc<CompletedCall>>()
     }
@@ -182,6 +191,8 @@ impl System {
             first_process: first,
             events: 0,
             pipes: Pipes::default(),
+            sockets: Sockets::default(),
+            epolls: Epolls::default(),
             scheduler: Scheduler::new(first, startup.interleaving),
             tree,
             open_files,
@@ -366,6 +377,8 @@ impl System {
             last_space: self.last_space,
             events: self.events,
             pipes: self.pipes.clone(),
+            sockets: self.sockets.clone(),
+            epolls: self.epolls.clone(),
             scheduler: self.scheduler.clone(),
             tree: self.tree.clone(),
             open_files: self.open_files.clone(),
@@ -386,6 +399,8 @@ impl System {
         self.last_space = snapshot.last_space;
         self.events = snapshot.events;
         self.pipes.clone_from(&snapshot.pipes);
+        self.sockets.clone_from(&snapshot.sockets);
+        self.epolls.clone_from(&snapshot.epolls);
         self.scheduler.clone_from(&snapshot.scheduler);
         self.tree.clone_from(&snapshot.tree);
         self.open_files.clone_from(&snapshot.open_files);

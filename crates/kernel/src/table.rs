@@ -6,16 +6,17 @@ use sotto_isa::Arch;
 
 use crate::abi::SyscallAbi;
 use crate::arguments::{
-    ACCESS, ARCH, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, EFD,
-    FALLOC, FCNTL, FUTEX, IOCTL, ITIMER, LOCK, MADV, MAP, MCL, MFD, MREMAP, MS, PIPE, PRCTL, PROT,
-    RENAME, RLIMIT, RWF, SEEK, SFD, SIG, TFD, TIMER, XATTR,
+    ACCESS, AF, ARCH, AT, AT_ACCESS, AT_REMOVE, Argument, ArgumentKind, CLOCK, CLOSE_RANGE, EFD,
+    EPOLL, EPOLL_CTL, FALLOC, FCNTL, FUTEX, IOCTL, ITIMER, LOCK, MADV, MAP, MCL, MFD, MREMAP, MS,
+    MSG, PIDFD, PIPE, PRCTL, PROT, RENAME, RLIMIT, RWF, SEEK, SFD, SHUT, SIG, SOCK, SOCKETCALL,
+    SOL, TFD, TIMER, XATTR,
 };
 use crate::calls::call::{Answer, Call};
 use crate::calls::cloning::CLONE;
 use crate::calls::{
-    attributes, cloning, copies, descriptors, events, futex, identity, limits, memory, paths,
-    pipes, polling, programs, scheduling, signals, status, threads, time, timers, transfers, users,
-    waiting,
+    attributes, cloning, copies, descriptors, epoll, events, futex, identity, limits, memory,
+    messages, paths, pidfds, pipes, polling, programs, scheduling, signals, socket_options,
+    sockets, status, threads, time, timers, transfers, users, waiting,
 };
 use crate::structures::Structure;
 use crate::target::target;
@@ -728,7 +729,7 @@ syscalls! {
 
     /// Waits until one of the `count` descriptors in the structures at `fds` is ready, at most `timeout` milliseconds.
     ///
-    /// Returns how many are ready. Standard input is ready when there is some, or at its end; all else always is.
+    /// Returns how many are ready. Standard input is ready when there is some, or at its end; files always are.
     /// Source: poll(2).
     poll { x86_64: 7, x86_32: 168, arm64: _, arm32: 168 } (fds: Out(Structure::Poll(1)), count: Number, timeout: Int) => polling::poll;
 
@@ -774,7 +775,7 @@ syscalls! {
 
     /// Sends a signal to a process.
     ///
-    /// Modelled: signals to the program itself. Those that stop a program have no effect.
+    /// 0 names the own group, -1 every other process, and a negated number that group.
     /// Source: kill(2).
     kill { x86_64: 62, x86_32: 37, arm64: 129, arm32: 37 } (pid: Number, signal: Signal) => signals::kill;
 
@@ -1074,12 +1075,12 @@ syscalls! {
     /// Makes a pipe, and writes the descriptors of its ends, that to read and that to write, to `ends`.
     ///
     /// Source: pipe(2).
-    pipe { x86_64: 22, x86_32: 42, arm64: _, arm32: 42 } (ends: Address) => pipes::pipe;
+    pipe { x86_64: 22, x86_32: 42, arm64: _, arm32: 42 } (ends: Out(Structure::Descriptors)) => pipes::pipe;
 
     /// Makes a pipe, and writes the descriptors of its ends, that to read and that to write, to `ends`.
     ///
     /// Source: pipe(2).
-    pipe2 { x86_64: 293, x86_32: 331, arm64: 59, arm32: 359 } (ends: Address, flags: Flags(PIPE)) => pipes::pipe2;
+    pipe2 { x86_64: 293, x86_32: 331, arm64: 59, arm32: 359 } (ends: Out(Structure::Descriptors), flags: Flags(PIPE)) => pipes::pipe2;
 
     /// Waits for a child to change its state.
     ///
@@ -1497,6 +1498,171 @@ syscalls! {
     /// Returns how many are.
     /// Source: select(2).
     pselect6_time64 { x86_64: _, x86_32: 413, arm64: _, arm32: 413 } (count: Int, reads: Address, writes: Address, exceptions: Address, time: In(Structure::Timespec64), mask: Address) => polling::pselect6_time64;
+
+    /// Makes a socket of the family `domain`, and opens it.
+    ///
+    /// Modelled: AF_UNIX, and AF_INET and AF_INET6 between the processes of the program: streams and datagrams. No other computer can be reached.
+    /// Source: socket(2).
+    socket { x86_64: 41, x86_32: 359, arm64: 198, arm32: 281 } (domain: OneOf(AF), type: Operation(SOCK), protocol: Number) => sockets::socket;
+
+    /// Makes two sockets that are connected with each other, and writes their descriptors to `ends`.
+    ///
+    /// Source: socketpair(2).
+    socketpair { x86_64: 53, x86_32: 360, arm64: 199, arm32: 288 } (domain: OneOf(AF), type: Operation(SOCK), protocol: Number, ends: Out(Structure::Descriptors)) => sockets::socketpair;
+
+    /// Gives the socket `fd` the name at `address`.
+    ///
+    /// A path becomes a file. Ports below 1024 are for administrators: EACCES.
+    /// Source: bind(2), unix(7), ip(7).
+    bind { x86_64: 49, x86_32: 361, arm64: 200, arm32: 282 } (fd: Fd, address: In(Structure::SocketAddress(2)), length: Count) => sockets::bind;
+
+    /// Makes the socket `fd` one that takes connections, of which `backlog` may wait.
+    ///
+    /// Source: listen(2).
+    listen { x86_64: 50, x86_32: 363, arm64: 201, arm32: 284 } (fd: Fd, backlog: Int) => sockets::listen;
+
+    /// Takes a connection that waits at the socket `fd`, and opens it.
+    ///
+    /// Source: accept(2).
+    accept { x86_64: 43, x86_32: _, arm64: 202, arm32: 285 } (fd: Fd, address: Out(Structure::ToldAddress(2)), length: Address) => sockets::accept;
+
+    /// Takes a connection that waits at the socket `fd`, and opens it with flags.
+    ///
+    /// Source: accept(2).
+    accept4 { x86_64: 288, x86_32: 364, arm64: 242, arm32: 366 } (fd: Fd, address: Out(Structure::ToldAddress(2)), length: Address, flags: Operation(SOCK)) => sockets::accept4;
+
+    /// Connects the socket `fd` with the one at `address`.
+    ///
+    /// Addresses that are not the computer's own cannot be reached: ENETUNREACH.
+    /// Source: connect(2).
+    connect { x86_64: 42, x86_32: 362, arm64: 203, arm32: 283 } (fd: Fd, address: In(Structure::SocketAddress(2)), length: Count) => sockets::connect;
+
+    /// Shuts down one direction of the connection `fd`, or both.
+    ///
+    /// Source: shutdown(2).
+    shutdown { x86_64: 48, x86_32: 373, arm64: 210, arm32: 293 } (fd: Fd, how: OneOf(SHUT)) => sockets::shutdown;
+
+    /// Tells the name of the socket `fd`.
+    ///
+    /// Source: getsockname(2).
+    getsockname { x86_64: 51, x86_32: 367, arm64: 204, arm32: 286 } (fd: Fd, address: Out(Structure::ToldAddress(2)), length: Address) => sockets::getsockname;
+
+    /// Tells the name of the socket that `fd` is connected with.
+    ///
+    /// Source: getpeername(2).
+    getpeername { x86_64: 52, x86_32: 368, arm64: 205, arm32: 287 } (fd: Fd, address: Out(Structure::ToldAddress(2)), length: Address) => sockets::getpeername;
+
+    /// Sends `count` bytes starting at `buf` by the socket `fd`, to `address` if it is not connected.
+    ///
+    /// Source: send(2).
+    sendto { x86_64: 44, x86_32: 369, arm64: 206, arm32: 290 } (fd: Fd, buf: BytesIn(2), count: Count, flags: Flags(MSG), address: In(Structure::SocketAddress(5)), length: Count) => messages::sendto;
+
+    /// Receives up to `count` bytes by the socket `fd` into `buf`, and tells who sent them.
+    ///
+    /// Source: recv(2).
+    recvfrom { x86_64: 45, x86_32: 371, arm64: 207, arm32: 292 } (fd: Fd, buf: BytesOut, count: Count, flags: Flags(MSG), address: Out(Structure::ToldAddress(5)), length: Address) => messages::recvfrom;
+
+    /// Sends the buffers of a message by the socket `fd`, with descriptors if it carries such.
+    ///
+    /// Source: send(2), unix(7).
+    sendmsg { x86_64: 46, x86_32: 370, arm64: 211, arm32: 296 } (fd: Fd, message: In(Structure::Message), flags: Flags(MSG)) => messages::sendmsg;
+
+    /// Receives into the buffers of a message by the socket `fd`, with descriptors if it carries such.
+    ///
+    /// Source: recv(2), unix(7).
+    recvmsg { x86_64: 47, x86_32: 372, arm64: 212, arm32: 297 } (fd: Fd, message: Out(Structure::Message), flags: Flags(MSG)) => messages::recvmsg;
+
+    /// Sends `count` messages by the socket `fd`.
+    ///
+    /// Returns how many were sent.
+    /// Source: sendmmsg(2).
+    sendmmsg { x86_64: 307, x86_32: 345, arm64: 269, arm32: 374 } (fd: Fd, messages: Address, count: Number, flags: Flags(MSG)) => messages::sendmmsg;
+
+    /// Receives up to `count` messages by the socket `fd`.
+    ///
+    /// Returns how many were received.
+    /// Source: recvmmsg(2).
+    recvmmsg { x86_64: 299, x86_32: 337, arm64: 243, arm32: 365 } (fd: Fd, messages: Address, count: Number, flags: Flags(MSG), time: In(Structure::Timespec)) => messages::recvmmsg;
+
+    /// Receives up to `count` messages by the socket `fd`, with seconds of 64 bits.
+    ///
+    /// Source: recvmmsg(2).
+    recvmmsg_time64 { x86_64: _, x86_32: 417, arm64: _, arm32: 417 } (fd: Fd, messages: Address, count: Number, flags: Flags(MSG), time: In(Structure::Timespec64)) => messages::recvmmsg_time64;
+
+    /// Sets an option of the socket `fd`.
+    ///
+    /// Modelled: times after which calls give up, SO_PASSCRED, SO_REUSEADDR, IPV6_V6ONLY. Others are kept and have no effect.
+    /// Source: getsockopt(2), socket(7), tcp(7).
+    setsockopt { x86_64: 54, x86_32: 366, arm64: 208, arm32: 294 } (fd: Fd, level: OneOf(SOL), option: Number, value: Address, length: Count) => socket_options::setsockopt;
+
+    /// Tells an option of the socket `fd`.
+    ///
+    /// Source: getsockopt(2), socket(7), tcp(7).
+    getsockopt { x86_64: 55, x86_32: 365, arm64: 209, arm32: 295 } (fd: Fd, level: OneOf(SOL), option: Number, value: Address, length: Address) => socket_options::getsockopt;
+
+    /// Makes one of the calls of sockets, with its arguments in words at `arguments`.
+    ///
+    /// Source: socketcall(2).
+    socketcall { x86_64: _, x86_32: 102, arm64: _, arm32: 102 } (call: OneOf(SOCKETCALL), arguments: Address) => sockets::socketcall;
+
+    /// Opens a set of descriptors that are waited for.
+    ///
+    /// Source: epoll_create(2).
+    epoll_create { x86_64: 213, x86_32: 254, arm64: _, arm32: 250 } (size: Int) => epoll::epoll_create;
+
+    /// Opens a set of descriptors that are waited for.
+    ///
+    /// Source: epoll_create(2).
+    epoll_create1 { x86_64: 291, x86_32: 329, arm64: 20, arm32: 357 } (flags: Flags(EPOLL)) => epoll::epoll_create1;
+
+    /// Adds the descriptor `fd` to the set `set`, changes what is asked of it, or takes it out.
+    ///
+    /// Files and directories are always ready, and are refused: EPERM.
+    /// Source: epoll_ctl(2), epoll(7).
+    epoll_ctl { x86_64: 233, x86_32: 255, arm64: 21, arm32: 251 } (set: Fd, operation: OneOf(EPOLL_CTL), fd: Fd, event: In(Structure::EpollEvent)) => epoll::epoll_ctl;
+
+    /// Waits until a descriptor of the set `set` is ready, at most `timeout` milliseconds.
+    ///
+    /// Returns how many are, up to `count`.
+    /// Source: epoll_wait(2).
+    epoll_wait { x86_64: 232, x86_32: 256, arm64: _, arm32: 252 } (set: Fd, events: Out(Structure::EpollEvents), count: Int, timeout: Int) => epoll::epoll_wait;
+
+    /// Waits under another signal mask until a descriptor of the set `set` is ready, at most `timeout` milliseconds.
+    ///
+    /// Source: epoll_wait(2).
+    epoll_pwait { x86_64: 281, x86_32: 319, arm64: 22, arm32: 346 } (set: Fd, events: Out(Structure::EpollEvents), count: Int, timeout: Int, mask: In(Structure::SignalSet), size: Count) => epoll::epoll_pwait;
+
+    /// Waits under another signal mask until a descriptor of the set `set` is ready, as long as the structure at `time` says.
+    ///
+    /// Source: epoll_wait(2).
+    epoll_pwait2 { x86_64: 441, x86_32: 441, arm64: 441, arm32: 441 } (set: Fd, events: Out(Structure::EpollEvents), count: Int, time: In(Structure::Timespec64), mask: In(Structure::SignalSet), size: Count) => epoll::epoll_pwait2;
+
+    /// Opens a descriptor that names a process.
+    ///
+    /// It can be read when the process has ended.
+    /// Source: pidfd_open(2).
+    pidfd_open { x86_64: 434, x86_32: 434, arm64: 434, arm32: 434 } (pid: Int, flags: Flags(PIDFD)) => pidfds::pidfd_open;
+
+    /// Sends a signal to the process that `fd` names.
+    ///
+    /// Source: pidfd_send_signal(2).
+    pidfd_send_signal { x86_64: 424, x86_32: 424, arm64: 424, arm32: 424 } (fd: Fd, signal: Signal, info: In(Structure::SignalInfo), flags: Number) => pidfds::pidfd_send_signal;
+
+    /// Makes another descriptor for what `wanted` names in the process that `fd` names.
+    ///
+    /// Source: pidfd_getfd(2).
+    pidfd_getfd { x86_64: 438, x86_32: 438, arm64: 438, arm32: 438 } (fd: Fd, wanted: Number, flags: Number) => pidfds::pidfd_getfd;
+
+    /// Makes the file `path`: a pipe that has a name, or an empty file.
+    ///
+    /// Devices are for administrators: EPERM.
+    /// Source: mknod(2), fifo(7).
+    mknod { x86_64: 133, x86_32: 14, arm64: _, arm32: 14 } (path: Text, mode: Mode, device: Number) => paths::mknod;
+
+    /// Makes the file `path`, from the directory `fd`: a pipe that has a name, or an empty file.
+    ///
+    /// Source: mknod(2), fifo(7).
+    mknodat { x86_64: 259, x86_32: 297, arm64: 33, arm32: 324 } (fd: DirFd, path: Text, mode: Mode, device: Number) => paths::mknodat;
 }
 
 impl SyscallRow {

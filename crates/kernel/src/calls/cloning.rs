@@ -7,6 +7,7 @@ use crate::abi::SyscallAbi;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, notice, put};
 use crate::layout::number_at;
+use crate::process::ProcessId;
 use crate::processes::{MOST_TASKS, NewTask};
 use crate::system::System;
 
@@ -60,6 +61,8 @@ struct Request {
     stack: u64,
     /// Where the number of the task is written for who makes it, and for itself.
     parent_number: u64,
+    /// Where a descriptor that names it is written.
+    descriptor_at: u64,
     child_number: u64,
     thread_pointer: u64,
 }
@@ -79,7 +82,7 @@ fn start(call: &mut Call, request: &Request) -> Answer {
         | CLONE_UNTRACED
         | CLONE_IO
         | CLONE_CLEAR_SIGHAND;
-    if flags & !known != 0 || has(CLONE_PIDFD) || !is_thread && has(CLONE_FILES | CLONE_FS) {
+    if flags & !known != 0 || !is_thread && has(CLONE_FILES | CLONE_FS) {
         let message = format!("`clone` with the flags {flags:#x} makes what is not modelled");
         let help = "modelled are threads of a process (CLONE_VM, CLONE_THREAD), copies of it (fork) and vfork";
         return (Outcome::from(Errno::EINVAL), notice(message, help)).into();
@@ -90,6 +93,23 @@ fn start(call: &mut Call, request: &Request) -> Answer {
             format!("there are {MOST_TASKS} threads and processes, and no more may be made");
         return (Outcome::from(Errno::EAGAIN), notice(message, "let some end, and wait for them"))
             .into();
+    }
+    if has(CLONE_PIDFD) {
+        // The old call has one address for both numbers.
+        let is_shared = request.descriptor_at == request.parent_number;
+        if has(CLONE_DETACHED) || is_thread || has(CLONE_PARENT_SETTID) && is_shared {
+            return Err(Errno::EINVAL).into();
+        }
+        let id = ProcessId(system.scheduler.last_id + 1);
+        let opened = system.open_process(id, false).and_then(|fd| {
+            let told = put(system, request.descriptor_at, &fd.to_le_bytes());
+            told.inspect_err(|_| {
+                let _ = system.close(fd);
+            })
+        });
+        if let Err(errno) = opened {
+            return Err(errno).into();
+        }
     }
     let id = system.scheduler.next_id();
     if has(CLONE_PARENT_SETTID)
@@ -142,6 +162,7 @@ pub(crate) fn clone(
         exit_signal: flags & EXIT_SIGNAL,
         stack,
         parent_number,
+        descriptor_at: parent_number,
         child_number,
         thread_pointer,
     };
@@ -185,6 +206,7 @@ fn read_arguments(system: &mut System, at: u64, size: u64) -> Result<Request, Er
         exit_signal: word(4),
         stack: stack.wrapping_add(stack_size),
         parent_number: word(3),
+        descriptor_at: word(1),
         child_number: word(2),
         thread_pointer: word(7),
     })

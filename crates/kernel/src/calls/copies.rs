@@ -181,7 +181,7 @@ fn check_advice(call: &mut Call, fd: u32, length: u64, advice: u64) -> Result<u6
     let open = call.system.open_file(fd)?;
     match open.what {
         _ if open.flags.contains(OpenFlags::PATH) => Err(Errno::EBADF),
-        What::Input | What::Output(_) | What::Pipe(_) => Err(Errno::ESPIPE),
+        What::Input | What::Output(_) | What::Pipe(_) | What::Socket(_) => Err(Errno::ESPIPE),
         _ if (length as i64) < 0 || advice as u32 > 5 => Err(Errno::EINVAL),
         _ => Ok(0),
     }
@@ -230,7 +230,7 @@ pub(crate) fn sync_file_range(
         return Err(Errno::EINVAL);
     }
     match open.what {
-        What::Input | What::Output(_) | What::Pipe(_) => Err(Errno::ESPIPE),
+        What::Input | What::Output(_) | What::Pipe(_) | What::Socket(_) => Err(Errno::ESPIPE),
         _ => Ok(0),
     }
 }

@@ -10,6 +10,7 @@ use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice, put};
 use crate::files::inode::{Device, Kind};
 use crate::files::open::{MAX_DESCRIPTORS, OpenFlags, What};
+use crate::files::sockets::{SocketKind, State};
 use crate::layout::number_at;
 use crate::report::Notice;
 use crate::system::System;
@@ -372,6 +373,16 @@ pub(crate) fn ioctl(
                     _ => return Err(Errno::ENOTTY),
                 },
                 What::Pipe(id) => system.pipes.get(*id).map_or(0, |pipe| pipe.bytes.len() as i64),
+                What::Socket(id) => {
+                    let socket = system.socket(*id)?;
+                    if matches!(socket.state, State::Listening { .. }) {
+                        return Err(Errno::EINVAL);
+                    }
+                    match socket.kind {
+                        SocketKind::Stream => socket.queued as i64,
+                        _ => socket.first().map_or(0, |first| first.bytes.len() as i64),
+                    }
+                }
                 _ => return Err(Errno::ENOTTY),
             };
             put(system, argument, &(left as u32).to_le_bytes())?;

@@ -5,8 +5,10 @@
 use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Answer, Call, Outcome, put, words};
+use crate::calls::readiness::{POLLIN, POLLOUT};
 use crate::calls::time::NANOSECONDS;
 use crate::calls::timers::{read_specification, time_of};
+use crate::files::epolls::Source;
 use crate::files::open::{OpenFile, OpenFlags, What};
 use crate::layout::Layout;
 use crate::signals::SignalSet;
@@ -199,7 +201,7 @@ pub(crate) fn read_events(
     fd: u32,
     count: u64,
 ) -> Result<Option<Events>, Errno> {
-    let now = system.machine.time();
+    let (now, file) = (system.machine.time(), system.descriptor(fd)?.file);
     let least = match &system.open_file(fd)?.what {
         What::Signals(_) => SIGNAL_BYTES as u64,
         what if what.is_event() => 8,
@@ -215,7 +217,7 @@ pub(crate) fn read_events(
         What::Event { count, is_semaphore } => {
             let taken = if *is_semaphore { 1 } else { *count };
             *count -= taken;
-            system.note_event();
+            system.note_ready(Source::File(file), POLLOUT);
             number(taken)
         }
         What::Timer { at, interval, .. } => match *at {
@@ -281,6 +283,7 @@ fn signal_record(number: u32, code: i32, detail: &Detail) -> Vec<u8> {
 
 /// Adds to the events of a descriptor what the bytes say; `None` if it is another kind of descriptor.
 pub(crate) fn write_events(system: &mut System, fd: u32, bytes: &[u8]) -> Option<Answer> {
+    let number = system.descriptor(fd).ok()?.file;
     let file = system.open_file_mut(fd).ok()?;
     let is_nonblocking = file.flags.contains(OpenFlags::NONBLOCK);
     match &mut file.what {
@@ -293,7 +296,7 @@ pub(crate) fn write_events(system: &mut System, fd: u32, bytes: &[u8]) -> Option
                 _ if value == u64::MAX => Err(Errno::EINVAL).into(),
                 Some(sum) if sum < u64::MAX => {
                     *count = sum;
-                    system.note_event();
+                    system.note_ready(Source::File(number), POLLIN);
                     Ok(8).into()
                 }
                 _ if is_nonblocking => Err(Errno::EAGAIN).into(),
@@ -301,28 +304,6 @@ pub(crate) fn write_events(system: &mut System, fd: u32, bytes: &[u8]) -> Option
             })
         }
         What::Timer { .. } | What::Signals(_) => Some(Err(Errno::EINVAL).into()),
-        _ => None,
-    }
-}
-
-/// When a descriptor of a timer can be read, and the signals that one of signals is read for.
-pub(crate) fn wakes(system: &System, fd: u32) -> (Option<u64>, u64) {
-    match system.open_file(fd).map(|open| &open.what) {
-        Ok(What::Timer { at, .. }) => (*at, 0),
-        Ok(What::Signals(set)) => (None, set.0),
-        _ => (None, 0),
-    }
-}
-
-/// Whether a descriptor of events can be read, can be written, and when it can be read at the latest; `None` if it is another
-/// kind of descriptor.
-pub(crate) fn readiness(system: &mut System, fd: u32) -> Option<(bool, bool, Option<u64>)> {
-    let now = system.machine.time();
-    let running = system.scheduler.running;
-    match system.open_file(fd).ok()?.what {
-        What::Event { count, .. } => Some((count > 0, count < u64::MAX - 1, None)),
-        What::Timer { at, .. } => Some((at.is_some_and(|at| at <= now), false, at)),
-        What::Signals(set) => Some((system.has_pending(running, set), false, None)),
         _ => None,
     }
 }

@@ -6,14 +6,18 @@
 use crate::Errno;
 use crate::abi::SyscallAbi;
 use crate::arguments::{Address, Fd};
-use crate::calls::call::{Call, put, read_path};
+use crate::calls::call::{Call, Outcome, put, read_path};
 use crate::calls::identity::USER;
-use crate::files::inode::{Device, Directory, Inode, InodeId, Kind, S_ISVTX, Want};
+use crate::files::inode::{
+    Device, Directory, Inode, InodeId, Kind, S_IFIFO, S_IFREG, S_IFSOCK, S_ISVTX, Want,
+};
 use crate::files::open::{OpenFile, OpenFlags, What};
+use crate::files::pipes::PipeId;
 use crate::files::tree::ROOT;
 use crate::files::walk::{Found, Last, LastLink, walk};
 use crate::system::System;
 use crate::target::{OpenBits, target};
+use crate::task::Wait;
 
 /// The directory of the process, in place of a descriptor. Source: openat(2).
 pub(crate) const AT_FDCWD: u32 = -100i32 as u32;
@@ -99,7 +103,12 @@ impl System {
     }
 
     /// Makes an inode under a name.
-    fn make(&mut self, found: &Found, kind: Kind, permissions: u32) -> Result<InodeId, Errno> {
+    pub(crate) fn make(
+        &mut self,
+        found: &Found,
+        kind: Kind,
+        permissions: u32,
+    ) -> Result<InodeId, Errno> {
         let name = new_name(found)?;
         self.check_making(found.directory)?;
         let time = self.wall_time();
@@ -126,12 +135,12 @@ pub(crate) fn openat_counts(abi: SyscallAbi, values: &[u64; 6]) -> u8 {
 }
 
 /// `open(2)`
-pub(crate) fn open(call: &mut Call, path: Address, flags: u64, mode: u64) -> Result<u64, Errno> {
+pub(crate) fn open(call: &mut Call, path: Address, flags: u64, mode: u64) -> Outcome {
     openat(call, HERE, path, flags, mode)
 }
 
 /// `creat(2)`
-pub(crate) fn creat(call: &mut Call, path: Address, mode: u64) -> Result<u64, Errno> {
+pub(crate) fn creat(call: &mut Call, path: Address, mode: u64) -> Outcome {
     let bits = OpenBits::COMMON;
     openat(call, HERE, path, bits.write_only | bits.create | bits.truncate, mode)
 }
@@ -143,20 +152,22 @@ pub(crate) fn openat(
     Address(path): Address,
     flags: u64,
     mode: u64,
-) -> Result<u64, Errno> {
+) -> Outcome {
     let bits = target(call.abi.arch()).open_bits;
-    let path = read_path(call.system, path)?;
-    open_path(call.system, fd, &path, flags, mode, &bits)
+    read_path(call.system, path)
+        .and_then(|path| open_path(call, fd, &path, flags, mode, &bits))
+        .unwrap_or_else(Outcome::from)
 }
 
 fn open_path(
-    system: &mut System,
+    call: &mut Call,
     fd: u32,
     path: &[u8],
     flags: u64,
     mode: u64,
     bits: &OpenBits,
-) -> Result<u64, Errno> {
+) -> Result<Outcome, Errno> {
+    let system = &mut *call.system;
     let has = |bit: u64| flags & bit != 0;
     let is_path = has(bits.path);
     let (create, truncate) = (has(bits.create) && !is_path, has(bits.truncate) && !is_path);
@@ -194,6 +205,7 @@ fn open_path(
         }
         None => return Err(Errno::ENOENT),
     };
+    let system = &mut *call.system;
     let inode = system.tree.get(id);
     let proc_file = match &inode.kind {
         Kind::Link(_) if !is_path => return Err(Errno::ELOOP),
@@ -223,12 +235,17 @@ fn open_path(
     let mut what = What::Inode(id);
     match inode.kind {
         _ if is_path => {}
-        Kind::Device(Device::Terminal) => return Err(Errno::ENXIO),
+        Kind::Device(Device::Terminal) | Kind::Socket => return Err(Errno::ENXIO),
+        Kind::Fifo => match open_fifo(call, id, access, has(bits.nonblock))? {
+            Ok(pipe) => what = What::Pipe(pipe),
+            Err(wait) => return Ok(Outcome::Waits(wait)),
+        },
         Kind::Device(Device::Stream(number)) => {
             what = if number == 0 { What::Input } else { What::Output(number) };
         }
         _ => {}
     }
+    let system = &mut *call.system;
     if let (Some(file), false) = (proc_file, is_path) {
         what = What::Proc(id, system.proc_text(file));
     }
@@ -248,7 +265,92 @@ fn open_path(
     if let Last::Name(name) = found.last {
         file.place = Some((found.directory, name.into()));
     }
-    system.open(file, has(bits.close_on_exec)).map(u64::from)
+    let opened = system.open(file, has(bits.close_on_exec))?;
+    Ok(Outcome::Returned(opened.into()))
+}
+
+/// Opens a pipe by its name. Who opens one end waits for who opens the other, unless it may not, or opens both.
+/// Source: fifo(7).
+fn open_fifo(
+    call: &mut Call,
+    inode: InodeId,
+    access: OpenFlags,
+    nonblock: bool,
+) -> Result<Result<PipeId, Wait>, Errno> {
+    let system = &mut *call.system;
+    let id = system.pipes.of_fifo(inode).unwrap_or_else(|| system.pipes.add(Some(inode)));
+    let (reads, writes) = (access.contains(OpenFlags::READ), access.contains(OpenFlags::WRITE));
+    let other = if reads { OpenFlags::WRITE } else { OpenFlags::READ };
+    let (own_end, other_end) = (usize::from(!reads), usize::from(reads));
+    let task = system.running_task();
+    let has_other = system.has_pipe_end(id, other);
+    let Some(pipe) = system.pipes.get_mut(id) else { return Err(Errno::ENXIO) };
+    if reads && writes {
+        pipe.opened = pipe.opened.map(|count| count + 1);
+        system.note_event();
+        return Ok(Ok(id));
+    }
+    let begun = pipe.opening.iter().position(|(opener, ..)| *opener == task);
+    let before = match begun {
+        Some(at) => pipe.opening[at].2,
+        None if nonblock && writes && !has_other => {
+            system.drop_unused_pipe(id);
+            return Err(Errno::ENXIO);
+        }
+        None => {
+            pipe.opened[own_end] += 1;
+            pipe.opened[other_end]
+        }
+    };
+    let is_met = has_other || nonblock || pipe.opened[other_end] != before;
+    match (is_met, begun) {
+        (false, None) => pipe.opening.push((task, access, before)),
+        (true, Some(at)) => {
+            pipe.opening.remove(at);
+        }
+        (false, Some(at)) if call.interrupted => {
+            pipe.opening.remove(at);
+            system.drop_unused_pipe(id);
+            return Err(Errno::EINTR);
+        }
+        _ => {}
+    }
+    if begun.is_none() {
+        system.note_event();
+    }
+    Ok(if is_met { Ok(id) } else { Err(system.event_wait(None, true)) })
+}
+
+/// `mknod(2)`
+pub(crate) fn mknod(call: &mut Call, path: Address, mode: u64, device: u64) -> Result<u64, Errno> {
+    mknodat(call, HERE, path, mode, device)
+}
+
+/// `mknodat(2)`: pipes, sockets and files. Devices are for administrators.
+pub(crate) fn mknodat(
+    call: &mut Call,
+    fd: Fd,
+    path: Address,
+    mode: u64,
+    _: u64,
+) -> Result<u64, Errno> {
+    const TYPE: u32 = 0o170_000;
+    let kind = match mode as u32 & TYPE {
+        0 | S_IFREG => Kind::File(Default::default()),
+        S_IFIFO => Kind::Fifo,
+        S_IFSOCK => Kind::Socket,
+        0o020_000 | 0o060_000 => return Err(Errno::EPERM),
+        0o040_000 => return Err(Errno::EPERM),
+        _ => return Err(Errno::EINVAL),
+    };
+    let system = &mut *call.system;
+    let found = find(system, fd, path, LastLink::Name)?;
+    if found.slash && found.inode.is_none() {
+        return Err(Errno::ENOENT);
+    }
+    let permissions = mode as u32 & 0o7777 & !system.process.umask;
+    system.make(&found, kind, permissions)?;
+    Ok(0)
 }
 
 /// `mkdir(2)`

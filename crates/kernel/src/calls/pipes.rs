@@ -5,6 +5,8 @@ use sotto_machine::Signal;
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
+use crate::calls::readiness::{POLLIN, POLLOUT, POLLRDNORM, POLLWRNORM};
+use crate::files::epolls::Source;
 use crate::files::open::{OpenFile, OpenFlags, What};
 use crate::files::pipes::{ATOMIC_BYTES, PipeId};
 use crate::signals::Recipient;
@@ -21,7 +23,7 @@ pub(crate) fn pipe2(call: &mut Call, Address(to): Address, flags: u64) -> Result
     }
     let close_on_exec = flags & bits.close_on_exec != 0;
     let system = &mut *call.system;
-    let id = system.pipes.add();
+    let id = system.pipes.add(None);
     let end = |system: &mut System, open: OpenFlags, status: u64| {
         let mut open = open;
         open.set(OpenFlags::NONBLOCK, flags & bits.nonblock != 0);
@@ -79,8 +81,12 @@ impl System {
         if let Some(pipe) = self.pipes.get_mut(id)
             && count > 0
         {
+            let was_full = pipe.room() == 0;
             pipe.take(count);
-            self.note_event();
+            match was_full {
+                true => self.note_ready(Source::Pipe(id), POLLOUT | POLLWRNORM),
+                false => self.note_event(),
+            }
         }
     }
 
@@ -115,7 +121,7 @@ impl System {
             && !bytes.is_empty()
         {
             pipe.put(bytes);
-            self.note_event();
+            self.note_ready(Source::Pipe(id), POLLIN | POLLRDNORM);
         }
     }
 }

@@ -3,64 +3,15 @@
 use crate::Errno;
 use crate::arguments::Address;
 use crate::calls::call::{Answer, Call, Outcome, put};
-use crate::calls::events;
+use crate::calls::readiness::{
+    POLLERR, POLLHUP, POLLIN, POLLNVAL, POLLOUT, POLLRDNORM, POLLWRNORM, Wakes,
+};
 use crate::calls::time::read_time;
-use crate::files::open::{MAX_DESCRIPTORS, OpenFlags, What};
-use crate::files::pipes::{ATOMIC_BYTES, PipeId};
+use crate::files::open::MAX_DESCRIPTORS;
 use crate::layout::number_at;
 use crate::signals::SignalSet;
 use crate::system::System;
 use crate::task::Wait;
-
-const POLLIN: u64 = 1;
-const POLLOUT: u64 = 4;
-const POLLERR: u64 = 8;
-const POLLHUP: u64 = 0x10;
-const POLLNVAL: u64 = 0x20;
-const POLLRDNORM: u64 = 0x40;
-const POLLWRNORM: u64 = 0x100;
-
-/// What a descriptor is ready for.
-fn readiness(system: &mut System, fd: u32) -> u64 {
-    if let Some((reads, writes, _)) = events::readiness(system, fd) {
-        return u64::from(reads) * POLLIN + u64::from(writes) * POLLOUT;
-    }
-    let Ok(open) = system.open_file(fd) else { return POLLNVAL };
-    let flags = open.flags;
-    match open.what {
-        What::Pipe(id) => pipe_readiness(system, id, flags),
-        What::Input => match system.peek_input(1) {
-            None => 0,
-            Some(bytes) if bytes.is_empty() => POLLHUP,
-            Some(_) => POLLIN | POLLRDNORM,
-        },
-        What::Output(_) => POLLOUT | POLLWRNORM,
-        _ => POLLIN | POLLOUT | POLLRDNORM | POLLWRNORM,
-    }
-}
-
-/// What an end of a pipe is ready for.
-fn pipe_readiness(system: &System, id: PipeId, flags: OpenFlags) -> u64 {
-    let mut ready = 0;
-    let pipe = system.pipes.get(id);
-    if flags.contains(OpenFlags::READ) {
-        if pipe.is_some_and(|pipe| !pipe.bytes.is_empty()) {
-            ready |= POLLIN | POLLRDNORM;
-        }
-        if !system.has_pipe_end(id, OpenFlags::WRITE) {
-            ready |= POLLHUP;
-        }
-    }
-    if flags.contains(OpenFlags::WRITE) {
-        if pipe.is_some_and(|pipe| pipe.room() as u64 >= ATOMIC_BYTES) {
-            ready |= POLLOUT | POLLWRNORM;
-        }
-        if !system.has_pipe_end(id, OpenFlags::READ) {
-            ready |= POLLERR;
-        }
-    }
-    ready
-}
 
 /// Looks at `count` structures and waits up to a number of nanoseconds, or for ever.
 fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Answer {
@@ -68,8 +19,7 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
     if count > MAX_DESCRIPTORS.into() {
         return Err(Errno::EINVAL).into();
     }
-    let (mut ready, mut waits_for_input, mut first) = (0, false, None::<u64>);
-    let mut signals = 0;
+    let (mut ready, mut wakes) = (0, Wakes::default());
     for number in 0..count {
         let at = fds.wrapping_add(8 * number);
         let mut entry = [0; 8];
@@ -78,18 +28,17 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
         }
         let (fd, events) = (number_at(&entry, 0, 4) as u32, number_at(&entry, 4, 2));
         // A negative number is passed over.
-        let found = match fd as i32 {
-            ..0 => 0,
-            _ => readiness(system, fd) & (events | POLLHUP | POLLNVAL | POLLERR),
+        let found = match (fd as i32, system.descriptor(fd)) {
+            (..0, _) => 0,
+            (_, Err(_)) => POLLNVAL,
+            (_, Ok(descriptor)) => {
+                if events & (POLLIN | POLLRDNORM) != 0 {
+                    wakes = wakes.or(system.wakes(descriptor.file));
+                }
+                system.readiness(descriptor.file) & (events | POLLHUP | POLLERR)
+            }
         };
-        let is_input = system.open_file(fd).is_ok_and(|open| open.what == What::Input);
-        waits_for_input |= is_input && events & (POLLIN | POLLRDNORM) != 0;
         ready += u64::from(found != 0);
-        if events & POLLIN != 0 {
-            let (at, set) = events::wakes(system, fd);
-            first = first.into_iter().chain(at).min();
-            signals |= set;
-        }
         if let Err(errno) = put(system, at + 6, &(found as u16).to_le_bytes()) {
             return Err(errno).into();
         }
@@ -98,16 +47,17 @@ fn poll_for(call: &mut Call, fds: u64, count: u64, duration: Option<u64>) -> Ans
     if ready > 0 || is_over(call, end) {
         return Ok(ready).into();
     }
-    waits_for(call, end.into_iter().chain(first).min(), waits_for_input, signals).into()
+    waits_for(call, end, wakes).into()
 }
 
 /// Whether the time up to which a call waits has come.
-fn is_over(call: &mut Call, end: Option<u64>) -> bool {
+pub(crate) fn is_over(call: &mut Call, end: Option<u64>) -> bool {
     end.is_some_and(|end| end <= call.system.machine.time())
 }
 
 /// What a call waits for that looks at descriptors: an event or a time, input, or signals that one of them is read for.
-fn waits_for(call: &Call, until: Option<u64>, input: bool, signals: u64) -> Outcome {
+pub(crate) fn waits_for(call: &Call, end: Option<u64>, wakes: Wakes) -> Outcome {
+    let Wakes { until, signals, input } = wakes.or(Wakes { until: end, ..Wakes::default() });
     Outcome::Waits(match input {
         // Input comes when it is asked for: no time passes meanwhile.
         true => Wait::Input,
@@ -116,7 +66,7 @@ fn waits_for(call: &Call, until: Option<u64>, input: bool, signals: u64) -> Outc
 }
 
 /// Waits under another mask, if there is one, which is put back behind the call.
-fn under_mask(
+pub(crate) fn under_mask(
     call: &mut Call,
     mask: u64,
     size: u64,
@@ -213,30 +163,26 @@ fn select_for(
     // Beyond the table of descriptors, which starts with 64, nothing is looked at. Source: Linux, `core_sys_select`.
     let table = system.process.descriptors.len().next_power_of_two().max(64) as u32;
     let count = u32::try_from(count).map_err(|_| Errno::EINVAL)?.min(table);
-    let (mut ready, mut input, mut first, mut signals) = (0, false, None::<u64>, 0);
+    let (mut ready, mut wakes) = (0, Wakes::default());
     let mut found = Vec::new();
     for (set, wanted) in sets.into_iter().zip([READS, WRITES, 0]) {
         let asked = read_set(system, set, count)?;
         let mut answer = vec![0; asked.len()];
         for fd in (0..count).filter(|fd| asked[*fd as usize / 8] >> (fd % 8) & 1 != 0) {
-            system.open_file(fd)?;
-            if readiness(system, fd) & wanted != 0 {
+            let file = system.descriptor(fd)?.file;
+            if system.readiness(file) & wanted != 0 {
                 ready += 1;
                 answer[fd as usize / 8] |= 1 << (fd % 8);
             }
             if wanted == READS {
-                input |= system.open_file(fd)?.what == What::Input;
-                let (at, set) = events::wakes(system, fd);
-                first = first.into_iter().chain(at).min();
-                signals |= set;
+                wakes = wakes.or(system.wakes(file));
             }
         }
         found.push((set, answer));
     }
     let end = duration.map(|duration| call.deadline(duration));
     if ready == 0 && !is_over(call, end) {
-        let until = end.into_iter().chain(first).min();
-        return Ok(waits_for(call, until, input, signals).into());
+        return Ok(waits_for(call, end, wakes).into());
     }
     for (set, answer) in found.into_iter().filter(|(set, _)| *set != 0) {
         put(call.system, set, &answer)?;

@@ -313,7 +313,12 @@ pub(crate) fn kill(call: &mut Call, to: u64, number: u32) -> (Outcome, Option<No
     last
 }
 
-fn to_process(system: &mut System, to: i32, info: SignalInfo) -> (Outcome, Option<Notice>) {
+/// Sends a process a signal.
+pub(crate) fn to_process(
+    system: &mut System,
+    to: i32,
+    info: SignalInfo,
+) -> (Outcome, Option<Notice>) {
     let id = ProcessId(to as u32);
     match system.process(id) {
         Some(_) => signal(system, info, Recipient::Process(id)),
@@ -362,26 +367,58 @@ pub(crate) fn rt_sigqueueinfo(
     call: &mut Call,
     to: u64,
     number: u32,
-    Address(info): Address,
+    info: Address,
 ) -> (Outcome, Option<Notice>) {
+    let to = ProcessId(to as u32);
+    match queued_info(call, to, info) {
+        Ok(info) => to_process(call.system, to.0 as i32, SignalInfo { number, ..info }),
+        Err(errno) => (errno.into(), None),
+    }
+}
+
+/// What a program says of a signal that it sends to a process, with the number that stands there.
+///
+/// # Errors
+///
+/// EFAULT if it cannot be read, EPERM if it pretends to another process that it comes from the kernel.
+fn queued_info(
+    call: &mut Call,
+    to: ProcessId,
+    Address(info): Address,
+) -> Result<SignalInfo, Errno> {
     let width = call.abi.word_bytes();
     let system = &mut *call.system;
     let mut bytes = [0; 48];
-    if system.machine.memory_mut().read_bytes(info, &mut bytes).is_err() {
-        return (Errno::EFAULT.into(), None);
-    }
+    system.machine.memory_mut().read_bytes(info, &mut bytes).map_err(|_| Errno::EFAULT)?;
     let from = if width == 8 { 16 } else { 12 };
-    let code = number_at(&bytes, 8, 4) as i32;
+    let (number, code) = (number_at(&bytes, 0, 4) as u32, number_at(&bytes, 8, 4) as i32);
     let detail = Detail::Sender {
         process: number_at(&bytes, from, 4) as u32,
         user: number_at(&bytes, from + 4, 4) as u32,
         value: number_at(&bytes, from + 8, width),
     };
     // Who it is from is told to others as it is.
-    if to as u32 != system.process.id.0 && code >= 0 {
-        return (Errno::EPERM.into(), None);
+    if to != system.process.id && code >= 0 {
+        return Err(Errno::EPERM);
     }
-    to_process(system, to as i32, SignalInfo { number, code, detail })
+    Ok(SignalInfo { number, code, detail })
+}
+
+/// What is told of a signal: what the program says, or as kill(2) does if it says nothing.
+///
+/// # Errors
+///
+/// EFAULT and EPERM as for rt_sigqueueinfo(2).
+pub(crate) fn sent_info(
+    call: &mut Call,
+    to: ProcessId,
+    number: u32,
+    info: Address,
+) -> Result<SignalInfo, Errno> {
+    match info.0 {
+        0 => Ok(sender(call.system, number, SI_USER, 0)),
+        _ => queued_info(call, to, info),
+    }
 }
 
 fn no_such_process(system: &System, to: i64) -> (Outcome, Option<Notice>) {

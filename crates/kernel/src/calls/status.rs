@@ -9,8 +9,9 @@ use crate::calls::call::{Call, put, read_path};
 use crate::calls::identity::USER;
 use crate::calls::paths::{AT_EMPTY_PATH, AT_FDCWD, AT_SYMLINK_NOFOLLOW, find};
 use crate::calls::pipes::inode_of;
+use crate::calls::sockets;
 use crate::files::content::BLOCK_BYTES;
-use crate::files::inode::{InodeId, Kind, S_IFIFO};
+use crate::files::inode::{InodeId, Kind, S_IFIFO, S_IFSOCK};
 use crate::files::open::What;
 use crate::files::tree::MAX_BYTES;
 use crate::files::walk::LastLink;
@@ -84,10 +85,20 @@ impl Status {
             What::Input => Status::of_stream(0),
             What::Output(number) => Status::of_stream(u64::from(*number)),
             What::Inode(id) | What::Proc(id, _) => Status::of_inode(system, *id),
-            What::Pipe(id) => Status { inode: inode_of(*id), ..Status::of_stream(0) },
-            What::Event { .. } | What::Timer { .. } | What::Signals(_) => {
-                Status { mode: 0o600, ..Status::of_stream(3) }
-            }
+            What::Pipe(id) => match system.pipes.get(*id).and_then(|pipe| pipe.fifo) {
+                Some(inode) => Status::of_inode(system, inode),
+                None => Status { inode: inode_of(*id), ..Status::of_stream(0) },
+            },
+            What::Socket(id) => Status {
+                inode: sockets::inode_of(*id),
+                mode: S_IFSOCK | 0o777,
+                ..Status::of_stream(0)
+            },
+            What::Event { .. }
+            | What::Timer { .. }
+            | What::Signals(_)
+            | What::Epoll(_)
+            | What::Process(_) => Status { mode: 0o600, ..Status::of_stream(3) },
         })
     }
 

@@ -13,6 +13,7 @@ use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
 use crate::calls::events::{Events, read_events, write_events};
+use crate::calls::messages::{Sending, read_socket};
 use crate::calls::pipes::Readable;
 use crate::files::content::BLOCK_BYTES;
 use crate::files::inode::{Device, InodeId, Kind};
@@ -107,26 +108,27 @@ fn bad_descriptor(system: &System, call: &str, fd: u32, reads: bool) -> Transfer
 const BYTES_AT_ONCE: u64 = 1 << 20;
 
 /// What came of a call, and a notice if it is probably a mistake.
-type Transferred = (Outcome, Option<Notice>);
+pub(crate) type Transferred = (Outcome, Option<Notice>);
 
 /// A call that transfers bytes.
-struct Transfer<'a> {
+pub(crate) struct Transfer<'a> {
     /// Its name.
-    call: &'a str,
-    fd: u32,
+    pub call: &'a str,
+    pub fd: u32,
     /// The ranges of memory, in their order.
-    ranges: &'a [(u64, u64)],
+    pub ranges: &'a [(u64, u64)],
     /// Where in the file; where the last transfer ended unless it is said.
-    position: Option<u64>,
+    pub position: Option<u64>,
 }
 
 impl Transfer<'_> {
-    fn total(&self) -> u64 {
+    /// Bytes of the ranges together.
+    pub fn total(&self) -> u64 {
         self.ranges.iter().map(|(_, count)| count).sum()
     }
 
     /// What to say when a range of memory was refused.
-    fn refused(&self, system: &mut System, reads: bool) -> Transferred {
+    pub fn refused(&self, system: &mut System, reads: bool) -> Transferred {
         let verb = if reads { "written" } else { "read" };
         let bad = self
             .ranges
@@ -168,6 +170,9 @@ impl Transfer<'_> {
         }
         if let What::Pipe(id) = what {
             return self.read_pipe(system, id, flags);
+        }
+        if let (What::Socket(id), 1..) = (&what, self.total()) {
+            return read_socket(system, self, *id, !flags.contains(OpenFlags::NONBLOCK));
         }
         if self.total() == 0 && !matches!(what, What::Inode(_)) {
             return (Outcome::Returned(0), None);
@@ -268,7 +273,7 @@ impl Transfer<'_> {
 
     /// Puts bytes into the ranges behind those that were transferred already; how many before the first that cannot be
     /// written.
-    fn scatter(&self, system: &mut System, mut skipped: u64, bytes: &[u8]) -> usize {
+    pub fn scatter(&self, system: &mut System, mut skipped: u64, bytes: &[u8]) -> usize {
         let mut done = 0;
         for &(start, count) in self.ranges {
             let from = skipped.min(count);
@@ -285,7 +290,7 @@ impl Transfer<'_> {
 
     /// Bytes of the ranges behind those that were transferred already, as many as are transferred at once; and whether some
     /// could not be read.
-    fn gather(&self, system: &mut System, mut skipped: u64) -> (Vec<u8>, bool) {
+    pub fn gather(&self, system: &mut System, mut skipped: u64) -> (Vec<u8>, bool) {
         let mut bytes = Vec::new();
         for &(start, count) in self.ranges {
             let mut done = skipped.min(count);
@@ -323,6 +328,11 @@ impl Transfer<'_> {
         if let What::Pipe(id) = what {
             return self.write_pipe(system, id, flags);
         }
+        if let What::Socket(id) = what {
+            let may_wait = !flags.contains(OpenFlags::NONBLOCK);
+            let (flags, to, rights) = (0, None, Vec::new());
+            return Sending { transfer: self, id, flags, may_wait, to, rights }.send(system);
+        }
         let before = std::mem::take(system.transferred());
         let is_event = what.is_event();
         let file = match what {
@@ -333,6 +343,7 @@ impl Transfer<'_> {
                 _ => Some(id),
             },
             _ if is_event => None,
+            What::Epoll(_) | What::Process(_) => return (Errno::EINVAL.into(), None),
             _ => return (Errno::EBADF.into(), None),
         };
         let (mut bytes, refused) = self.gather(system, before);
@@ -408,7 +419,7 @@ impl Transfer<'_> {
     }
 
     /// What a call says of its ranges before it looks at the memory.
-    fn check(&self, system: &mut System, reads: bool) -> Result<(), Transferred> {
+    pub fn check(&self, system: &mut System, reads: bool) -> Result<(), Transferred> {
         let verb = if reads { "written" } else { "read" };
         for &(start, count) in self.ranges {
             if let Err(errno) = check_range(system, start, count) {
@@ -434,6 +445,7 @@ pub(crate) fn bytes_of(
             let from = text.len().min(usize::try_from(offset).unwrap_or(usize::MAX));
             return Ok(text[from..].iter().copied().take(count).collect());
         }
+        What::Epoll(_) | What::Process(_) => return Err(Errno::EINVAL),
         _ => return Err(Errno::EBADF),
     };
     system.flush_shared(id);
@@ -445,7 +457,9 @@ pub(crate) fn bytes_of(
         }
         Kind::Device(device) => *device,
         Kind::Directory(_) => return Err(Errno::EISDIR),
-        Kind::Link(_) | Kind::Proc(_) => return Err(Errno::EINVAL),
+        Kind::Link(_) | Kind::Proc(_) | Kind::Fifo | Kind::Socket => {
+            return Err(Errno::EINVAL);
+        }
     };
     match device {
         Device::Zero | Device::Full => {}
@@ -554,7 +568,7 @@ fn at_position(
 }
 
 /// The ranges that a list in memory names.
-fn ranges_of(
+pub(crate) fn ranges_of(
     call: &mut Call,
     name: &str,
     vector: u64,

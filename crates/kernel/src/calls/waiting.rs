@@ -258,7 +258,10 @@ pub(crate) fn waitid(
         (1, 1..) => Whose::Process(id),
         (2, 0) => Whose::Group(call.system.process.group),
         (2, _) => Whose::Group(id),
-        (3, _) => return Err(Errno::EBADF).into(),
+        (3, fd) => match call.system.named_process(fd) {
+            Ok(process) => Whose::Process(process.0),
+            Err(errno) => return Err(errno).into(),
+        },
         _ => return Err(Errno::EINVAL).into(),
     };
     let found = match find(call.system, whose, options) {

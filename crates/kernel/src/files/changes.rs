@@ -239,7 +239,7 @@ impl Tree {
                 Some(ShownKind::Link(old)) if **old == **target => {}
                 _ => push(ChangeKind::Link(target.to_vec())),
             },
-            Kind::Device(_) | Kind::Proc(_) => {}
+            Kind::Device(_) | Kind::Proc(_) | Kind::Fifo | Kind::Socket => {}
         }
     }
 }

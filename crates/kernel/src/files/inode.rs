@@ -20,8 +20,9 @@ pub(crate) struct InodeId(pub u32);
 pub(crate) const S_IFIFO: u32 = 0o010_000;
 const S_IFCHR: u32 = 0o020_000;
 const S_IFDIR: u32 = 0o040_000;
-const S_IFREG: u32 = 0o100_000;
+pub(crate) const S_IFREG: u32 = 0o100_000;
 const S_IFLNK: u32 = 0o120_000;
+pub(crate) const S_IFSOCK: u32 = 0o140_000;
 /// Only owners take names away from a directory with this bit.
 pub(crate) const S_ISVTX: u32 = 0o1000;
 
@@ -115,6 +116,10 @@ pub(crate) enum Kind {
     Link(Arc<[u8]>),
     Device(Device),
     Proc(ProcFile),
+    /// The name of a pipe.
+    Fifo,
+    /// The name of a socket.
+    Socket,
 }
 
 /// Extended attributes: names and values.
@@ -152,7 +157,8 @@ impl Inode {
             Kind::File(_) | Kind::Proc(_) => S_IFREG,
             Kind::Directory(_) => S_IFDIR,
             Kind::Link(_) => S_IFLNK,
-            Kind::Device(Device::Stream(_)) => S_IFIFO,
+            Kind::Device(Device::Stream(_)) | Kind::Fifo => S_IFIFO,
+            Kind::Socket => S_IFSOCK,
             Kind::Device(_) => S_IFCHR,
         };
         kind | self.permissions
@@ -164,6 +170,7 @@ impl Inode {
             Kind::File(content) => content.len(),
             Kind::Link(target) => target.len() as u64,
             Kind::Directory(_) | Kind::Device(_) | Kind::Proc(_) => 0,
+            Kind::Fifo | Kind::Socket => 0,
         }
     }
 

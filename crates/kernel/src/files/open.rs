@@ -6,9 +6,12 @@ use bitflags::bitflags;
 
 use crate::Errno;
 use crate::calls::limits::most_descriptors;
+use crate::files::epolls::EpollId;
 use crate::files::inode::InodeId;
 use crate::files::pipes::PipeId;
+use crate::files::sockets::SocketId;
 use crate::files::tree::Tree;
+use crate::process::ProcessId;
 use crate::signals::SignalSet;
 use crate::system::System;
 
@@ -38,15 +41,31 @@ pub(crate) enum What {
     /// A file of /proc, with its text as of when it was opened.
     Proc(InodeId, Vec<u8>),
     /// A counter of events: what it stands at, and whether reading takes one of them.
-    Event { count: u64, is_semaphore: bool },
+    Event {
+        count: u64,
+        is_semaphore: bool,
+    },
     /// A timer that is read: its clock; when it runs out, in nanoseconds since the start, and after
     /// how many it does so again.
-    Timer { clock: u32, at: Option<u64>, interval: u64 },
+    Timer {
+        clock: u32,
+        at: Option<u64>,
+        interval: u64,
+    },
     /// Pending signals of a set.
     Signals(SignalSet),
     /// An end of a pipe: that which is read, or that which is written, as the flags say.
     Pipe(PipeId),
+    Socket(SocketId),
+    /// A set of descriptors that are waited for.
+    Epoll(EpollId),
+    /// A process.
+    Process(ProcessId),
 }
+
+/// The number of an open file.
+#[derive(Copy, Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub(crate) struct FileId(u32);
 
 impl What {
     /// Whether it counts events, so that it is read and written by whole records.
@@ -60,6 +79,7 @@ impl What {
             What::Inode(id) | What::Proc(id, _) => Some(*id),
             What::Input | What::Output(_) => None,
             What::Event { .. } | What::Timer { .. } | What::Signals(_) | What::Pipe(_) => None,
+            What::Socket(_) | What::Epoll(_) | What::Process(_) => None,
         }
     }
 }
@@ -79,15 +99,15 @@ pub(crate) struct OpenFile {
     pub offset: u64,
     /// The names in a directory, as of when the first of them were told.
     pub names: Option<Arc<[Arc<[u8]>]>>,
-    /// Descriptors that name it.
+    /// Descriptors that name it, and messages that carry one.
     uses: u32,
 }
 
 /// A descriptor of a process.
 #[derive(Copy, Clone, PartialEq, Eq, Debug)]
 pub(crate) struct Descriptor {
-    /// The number of the open file.
-    file: u32,
+    /// The open file.
+    pub file: FileId,
     /// It is closed when another program is executed.
     pub close_on_exec: bool,
 }
@@ -139,15 +159,20 @@ impl OpenFiles {
             let status = u64::from(number != 0);
             Some(OpenFile::new(what, flags, status, name.as_bytes()))
         };
-        let descriptor = |file| Some(Descriptor { file, close_on_exec: false });
+        let descriptor = |number| Some(Descriptor { file: FileId(number), close_on_exec: false });
         (OpenFiles((0..3).map(stream).collect()), (0..3).map(descriptor).collect())
     }
 
-    /// Counts one more use of the open file of a descriptor.
-    pub fn share(&mut self, descriptor: Descriptor) {
-        if let Some(open) = &mut self.0[descriptor.file as usize] {
+    /// Counts one more use of an open file.
+    pub fn share(&mut self, file: FileId) {
+        if let Some(open) = &mut self.0[file.0 as usize] {
             open.uses += 1;
         }
+    }
+
+    /// An open file.
+    pub fn get(&self, file: FileId) -> Option<&OpenFile> {
+        self.0.get(file.0 as usize)?.as_ref()
     }
 
     /// The open files.
@@ -179,7 +204,7 @@ impl System {
     /// EBADF if it is not open.
     pub(crate) fn open_file(&self, fd: u32) -> Result<&OpenFile, Errno> {
         let descriptor = self.descriptor(fd)?;
-        self.open_files.0[descriptor.file as usize].as_ref().ok_or(Errno::EBADF)
+        self.open_files.get(descriptor.file).ok_or(Errno::EBADF)
     }
 
     /// The same, to be changed.
@@ -189,7 +214,7 @@ impl System {
     /// EBADF if it is not open.
     pub(crate) fn open_file_mut(&mut self, fd: u32) -> Result<&mut OpenFile, Errno> {
         let descriptor = self.descriptor(fd)?;
-        self.open_files.0[descriptor.file as usize].as_mut().ok_or(Errno::EBADF)
+        self.open_files.0[descriptor.file.0 as usize].as_mut().ok_or(Errno::EBADF)
     }
 
     /// Changes a descriptor that is open.
@@ -212,7 +237,18 @@ impl System {
             files.push(None);
         }
         files[free] = Some(file);
-        self.put_descriptor(fd, Descriptor { file: free as u32, close_on_exec });
+        self.put_descriptor(fd, Descriptor { file: FileId(free as u32), close_on_exec });
+        Ok(fd)
+    }
+
+    /// Makes the lowest number that is free name an open file, of which this is one of the uses.
+    ///
+    /// # Errors
+    ///
+    /// EMFILE if there are too many.
+    pub(crate) fn install(&mut self, file: FileId, close_on_exec: bool) -> Result<u32, Errno> {
+        let fd = self.free_descriptor(0)?;
+        self.put_descriptor(fd, Descriptor { file, close_on_exec });
         Ok(fd)
     }
 
@@ -248,9 +284,7 @@ impl System {
     ) -> Result<u32, Errno> {
         let Descriptor { file, .. } = self.descriptor(fd)?;
         let _ = self.close(to);
-        if let Some(open) = &mut self.open_files.0[file as usize] {
-            open.uses += 1;
-        }
+        self.open_files.share(file);
         self.put_descriptor(to, Descriptor { file, close_on_exec });
         Ok(to)
     }
@@ -263,26 +297,36 @@ impl System {
     pub(crate) fn close(&mut self, fd: u32) -> Result<(), Errno> {
         let Descriptor { file, .. } = self.descriptor(fd)?;
         self.process.descriptors[fd as usize] = None;
-        let slot = &mut self.open_files.0[file as usize];
-        let Some(open) = slot else { return Ok(()) };
+        self.release(file);
+        Ok(())
+    }
+
+    /// Takes back a use of an open file, and closes it with the last.
+    pub(crate) fn release(&mut self, file: FileId) {
+        let slot = &mut self.open_files.0[file.0 as usize];
+        let Some(open) = slot else { return };
         open.uses -= 1;
         if open.uses > 0 {
-            return Ok(());
+            return;
         }
         let closed = slot.take();
         self.note_event();
+        self.unwatch(file);
         match closed.map(|open| open.what) {
-            Some(What::Pipe(id)) => self.drop_pipe(id),
+            Some(What::Pipe(id)) => self.close_pipe_end(id),
+            Some(What::Socket(id)) => self.close_socket(id),
+            Some(What::Epoll(id)) => self.epolls.remove(id),
             Some(what) => what.inode().into_iter().for_each(|id| self.drop_unused(id)),
             None => {}
         }
-        Ok(())
     }
 
     /// Drops an inode if it has no name and is not open.
     pub(crate) fn drop_unused(&mut self, id: InodeId) {
         let is_used = self.open_files.has(id)
             || self.is_mapped(id)
+            || self.pipes.of_fifo(id).is_some()
+            || self.sockets.has_inode(id)
             || self.all_processes().any(|it| it.directory == id);
         self.tree.drop_unused(id, is_used);
     }
