@@ -150,9 +150,9 @@ fn calls_that_are_not_modelled_return_enosys_and_say_so() {
     let (result, _, notice) = call(9999, [0; 3], b"");
     assert_eq!(result, -38);
     assert!(notice.unwrap().contains("9999"));
-    let (result, _, notice) = call(41, [1, LOG, 2], b"");
+    let (result, _, notice) = call(101, [1, LOG, 2], b"");
     assert_eq!(result, -38);
-    assert!(notice.unwrap().starts_with("`socket`, system call 41 of x86-64, is not modelled"));
+    assert!(notice.unwrap().starts_with("`ptrace`, system call 101 of x86-64, is not modelled"));
 }
 
 #[test]

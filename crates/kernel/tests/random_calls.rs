@@ -35,7 +35,7 @@ fn argument(image: &Image, system: &System, rng: &mut SmallRng) -> u64 {
             let stack_pointer = system.machine.register(system.arch().stack_pointer());
             stack_pointer.wrapping_sub(4096 - near)
         }
-        5 => rng.random_range(0..12),
+        5 => rng.random_range(0..16),
         6 => near,
         7 => u64::MAX - near,
         8 => 1 << near,
@@ -47,6 +47,21 @@ fn argument(image: &Image, system: &System, rng: &mut SmallRng) -> u64 {
     }
 }
 
+/// Calls that open something of each kind, so that there are descriptors for the others.
+fn openings(room: u64) -> [(&'static str, [u64; 4]); 9] {
+    [
+        ("socketpair", [1, 1, 0, room]),
+        ("socketpair", [1, 2, 0, room]),
+        ("socket", [1, 1, 0, 0]),
+        ("socket", [2, 1, 0, 0]),
+        ("socket", [2, 2, 0, 0]),
+        ("epoll_create1", [0; 4]),
+        ("eventfd2", [1, 0, 0, 0]),
+        ("pipe2", [room, 0, 0, 0]),
+        ("pidfd_open", [1000, 0, 0, 0]),
+    ]
+}
+
 fn run(arch: Arch, seed: u64) {
     let mut rng = SmallRng::seed_from_u64(seed);
     let image = image(arch);
@@ -54,8 +69,13 @@ fn run(arch: Arch, seed: u64) {
     let mut system = System::start(&image, &startup).unwrap();
     let room = image.symbol("room").unwrap().address;
     let convention = arch.convention();
+    let mut openings = openings(room).into_iter();
     for _ in 0..CALLS {
-        let row = SYSCALLS.choose(&mut rng).unwrap();
+        let opening = openings.next();
+        let row = match opening {
+            Some((name, _)) => sotto_kernel::table::by_name(name).unwrap(),
+            None => SYSCALLS.choose(&mut rng).unwrap(),
+        };
         let Some(number) = row.number(arch) else { continue };
         if row.exits() {
             continue;
@@ -69,8 +89,10 @@ fn run(arch: Arch, seed: u64) {
             state.registers[usize::from(storage.0)] = value & arch.address_width().mask();
         };
         set(&mut state, convention.syscall_number.storage().unwrap(), number);
-        for &storage in convention.syscall_arguments {
-            set(&mut state, storage, argument(&image, &system, &mut rng));
+        for (index, &storage) in convention.syscall_arguments.iter().enumerate() {
+            let drawn = argument(&image, &system, &mut rng);
+            let chosen = opening.and_then(|(_, values)| values.get(index).copied());
+            set(&mut state, storage, chosen.unwrap_or(drawn));
         }
         set(&mut state, arch.pc(), image.entry);
         system.machine.set_cpu_state(&state);
