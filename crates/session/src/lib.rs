@@ -8,6 +8,7 @@
 mod faults;
 mod interleavings;
 pub mod protocol;
+pub mod recording;
 mod run;
 mod views;
 

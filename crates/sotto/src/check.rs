@@ -8,10 +8,10 @@ use sotto_session::{Session, StopReason};
 
 use crate::cli::{CheckArgs, Deny};
 use crate::console::{Tone, paint};
-use crate::host_files;
 use crate::output::{self, Failure};
 use crate::program::{self, Program};
-use crate::{call, call_cases, findings, guest_io, interrupt, render, run, with_c};
+use crate::start::Start;
+use crate::{call, call_cases, findings, interrupt, render, with_c};
 
 /// Status when something was found.
 const FOUND: u8 = 1;
@@ -37,12 +37,12 @@ pub fn check_command(args: &CheckArgs, as_json: bool) -> Result<u8, Failure> {
     interrupt::listen();
     let cases = cases(args, &program)?;
     let (starts, has_cases) = (program.starts, !args.cases.is_empty());
-    let folders = host_files::folders_to_read(&args.system.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
-    let mut session = run::session(program, &startup)?;
+    let stdin = args.stdin.as_deref();
+    let start = Start::new(&program, &args.system, &args.arguments, stdin, false)?;
+    let mut session = start.session(program)?;
     let mut of_code = findings_of_code(&mut session, &options);
     let mut looked = match starts {
-        true => run_program(args, &mut session, &options)?,
+        true => run_program(args, &start, &mut session, &options)?,
         false => Looked::default(),
     };
     looked.run = match (starts, has_cases) {
@@ -90,15 +90,14 @@ impl Looked {
 /// Runs the program under the checker.
 fn run_program(
     args: &CheckArgs,
+    start: &Start,
     session: &mut Session,
     options: &Options,
 ) -> Result<Looked, Failure> {
-    match &args.stdin {
-        Some(path) => {
-            session.system_mut().set_input_source(guest_io::file_source(path)?);
-        }
+    start.give_input(session, None)?;
+    if args.stdin.is_none() {
         // Nobody is asked for input: a check runs by itself.
-        None => session.system_mut().close_input(),
+        session.system_mut().close_input();
     }
     let mut checker = Checker::new(session, options.clone());
     let run = watch(session, &mut checker, args.limit);

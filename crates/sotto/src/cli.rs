@@ -140,6 +140,9 @@ pub struct SystemArgs {
     /// Draw from this number when another thread or process goes on, and which; in rotation, every 10,000 instructions, unless said
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,
+    /// Recording (`sotto run --record`) that says what the program starts with, is given and finds
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["folders", "memory", "clock", "seed", "stdin", "arguments"])]
+    pub replay: Option<PathBuf>,
 }
 
 #[derive(Args, Debug)]
@@ -155,8 +158,11 @@ pub struct RunArgs {
     /// Stop after this many instructions
     #[arg(long, value_name = "N")]
     pub limit: Option<u64>,
+    /// File for a recording of all that the run depends on, which `--replay` takes
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["interleavings", "replay"])]
+    pub record: Option<PathBuf>,
     /// Run it with the seeds from 1 to N, and report the first whose result is another than without
-    #[arg(long, value_name = "N", conflicts_with = "seed")]
+    #[arg(long, value_name = "N", conflicts_with_all = ["seed", "replay"])]
     pub interleavings: Option<u64>,
     #[command(flatten)]
     pub system: SystemArgs,

@@ -9,26 +9,25 @@ use std::path::{Path, PathBuf};
 use serde_json::json;
 use sotto_kernel::{InputSource, Notice, RepeatedNotice, Store};
 use sotto_session::Session;
+use sotto_session::recording::Recorder;
 
 use crate::console::{Stream, Tone, paint};
 use crate::output::{self, Failure};
+use crate::start::Start;
 
 /// Bytes of input that are read at once.
 const PIECE_BYTES: usize = 64 << 10;
 
-/// Gives the session the input of a file as it wants it, if a file is given. What the session keeps of input and output
+/// Gives the session its input as it wants it, as far as that is not asked for. What the session keeps of input and output
 /// goes to temporary files when it is much.
 ///
 /// # Errors
 ///
-/// If the file cannot be opened.
-pub fn connect(session: &mut Session, stdin: Option<&Path>) -> Result<(), Failure> {
+/// If a file cannot be opened.
+pub fn connect(session: &mut Session, start: &Start) -> Result<(), Failure> {
     let system = session.system_mut();
     system.set_stores(Box::<Spool>::default(), Box::<Spool>::default());
-    if let Some(path) = stdin {
-        system.set_input_source(file_source(path)?);
-    }
-    Ok(())
+    start.give_input(session, None)
 }
 
 /// A file as a source of input.
@@ -60,16 +59,25 @@ pub fn file_source(path: &Path) -> Result<InputSource, Failure> {
     }))
 }
 
-/// Reads on from our own standard input. An interrupted read gives nothing and closes nothing.
+/// Reads on from our own standard input, and tells the recorder of it. An interrupted read gives nothing and closes nothing.
 ///
 /// # Errors
 ///
 /// If it cannot be read.
-pub fn more_input(session: &mut Session) -> Result<(), Failure> {
+pub fn more_input(session: &mut Session, recorder: Option<&Recorder>) -> Result<(), Failure> {
+    let note = |piece: Option<&[u8]>| {
+        if let Some(recorder) = recorder {
+            recorder.note_input(piece);
+        }
+    };
     let mut bytes = vec![0; PIECE_BYTES];
     match io::stdin().lock().read(&mut bytes) {
-        Ok(0) => session.system_mut().close_input(),
+        Ok(0) => {
+            note(None);
+            session.system_mut().close_input();
+        }
         Ok(count) => {
+            note(Some(&bytes[..count]));
             session.system_mut().give_input(&bytes[..count]);
         }
         Err(error) if error.kind() == io::ErrorKind::Interrupted => {}

@@ -12,6 +12,8 @@ use cap_std::ambient_authority;
 use cap_std::fs::{Dir, Metadata, MetadataExt, Permissions, PermissionsExt};
 use sotto_kernel::{ChangeKind, FolderReader, HOME, ShownEntry, ShownFolder, ShownKind, System};
 
+use sotto_session::recording::Recorder;
+
 use crate::output::{Failure, shown};
 
 /// A folder that a program is shown.
@@ -67,6 +69,11 @@ impl Folder {
             Arc::new(Reader { top: handle.clone(), user: nix::unistd::geteuid().as_raw() });
         let shown = ShownFolder::new(guest[..end].to_vec(), reader);
         Ok(Folder { path, handle, is_writable, shown })
+    }
+
+    /// Keeps from now on what the program reads of it.
+    pub fn record(&mut self, recorder: &mut Recorder) {
+        self.shown = recorder.folder(&self.shown);
     }
 
     /// What the program finds.

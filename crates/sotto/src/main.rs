@@ -20,6 +20,7 @@ mod output;
 mod program;
 mod render;
 mod run;
+mod start;
 mod stepper;
 mod trace;
 mod with_c;

@@ -1,18 +1,18 @@
 //! `sotto run`: the program's own output and status pass through; a fault gets a report.
 
 use std::io;
-use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
 use serde_json::json;
 use sotto_kernel::{MemoryStore, StartError, Startup, Stop, Termination};
+use sotto_session::recording::{Outputs, RecordedEnding, RecordedResult, Recorder};
 use sotto_session::{Session, SessionError};
 
-use crate::cli::{RunArgs, SystemArgs};
+use crate::cli::RunArgs;
 use crate::console::{Stream, Tone, paint};
 use crate::guest_io::{self, Notices};
-use crate::host_files::{self, Folder};
-use crate::output::Failure;
+use crate::output::{self, Failure};
+use crate::start::Start;
 use crate::{interrupt, program, render, with_c};
 
 /// Instructions between looks at the outside world; a run pauses by itself where few of them take long.
@@ -25,22 +25,6 @@ const BROKEN_PIPE: u8 = 141;
 const LIMIT_REACHED: u8 = 124;
 /// What there is to say of a program that waits for ever.
 pub const STUCK: &str = "all that is left waits, and nothing will end that";
-
-/// What a program starts with that is given these arguments, its own name first, in such a system with these folders.
-pub fn startup(
-    name: &std::ffi::OsStr,
-    arguments: &[std::ffi::OsString],
-    system: &SystemArgs,
-    folders: &[Folder],
-) -> Startup {
-    let all = std::iter::once(name).chain(arguments.iter().map(std::ffi::OsString::as_os_str));
-    let mut startup = Startup::with_arguments(all.map(OsStrExt::as_bytes));
-    startup.memory_limit = system.memory.unwrap_or(startup.memory_limit);
-    startup.clock = system.clock.unwrap_or(startup.clock);
-    startup.interleaving = system.seed;
-    startup.folders = folders.iter().map(Folder::shown).collect();
-    startup
-}
 
 /// Says why a program cannot be started.
 pub fn refused(error: &SessionError) -> Failure {
@@ -65,84 +49,181 @@ pub fn session(program: program::Program, startup: &Startup) -> Result<Session, 
     Ok(session)
 }
 
+/// A run under way.
+struct Running<'a> {
+    session: Session,
+    /// The most instructions.
+    limit: u64,
+    /// What is done when the program wants input.
+    input: Input<'a>,
+    /// What it wrote, if that is to be recorded or compared.
+    outputs: Option<Outputs>,
+    notices: Notices,
+    as_json: bool,
+}
+
+/// Where input comes from that is not there yet.
+#[derive(Copy, Clone)]
+enum Input<'a> {
+    /// From our own standard input.
+    Own(Option<&'a Recorder>),
+    /// From nowhere: it came from a recording.
+    None,
+}
+
 /// `sotto run`
 pub fn run_command(args: &RunArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let folders = host_files::folders(&args.system.folders)?;
-    let startup = startup(&program.argument, &args.arguments, &args.system, &folders);
+    let stdin = args.stdin.as_deref();
+    let mut start = Start::new(&program, &args.system, &args.arguments, stdin, true)?;
     if let Some(seeds) = args.interleavings {
-        return crate::interleavings::command(program, startup, seeds, args, as_json);
+        return crate::interleavings::command(program, start.startup, seeds, args, as_json);
     }
-    let mut session = session(program, &startup)?;
-    if let Some(path) = &args.stdin {
-        session.system_mut().set_input_source(guest_io::file_source(path)?);
+    if let Some(folder) = args.record.as_ref().and_then(|path| path.parent())
+        && !folder.as_os_str().is_empty()
+        && !folder.is_dir()
+    {
+        let message = format!("there is no folder {} for the recording", output::shown(folder));
+        return Err(Failure::new(message, "make it first, or name another file"));
     }
+    let recorder = args.record.as_ref().map(|_| start.record(&program));
+    let mut session = start.session(program)?;
     // Nobody goes back in time here, so what was read is not kept.
-    let store = || Box::<MemoryStore>::default();
-    session.system_mut().set_stores(store(), store());
+    let replayed = start.recording.as_ref().map(|recording| recording.result.clone());
+    if replayed.is_none() {
+        let store = || Box::<MemoryStore>::default();
+        session.system_mut().set_stores(store(), store());
+    }
+    start.give_input(&mut session, recorder.as_ref())?;
     interrupt::listen();
-    let mut notices = Notices::default();
-    let status = run(&mut session, args, &mut notices, as_json);
-    notices.tell_counts(as_json);
-    let failures = folders.iter().flat_map(|folder| folder.write_back(session.system_mut()));
+    let stopped_at = replayed.as_ref().filter(|it| it.ending == RecordedEnding::Stopped);
+    let mut running = Running {
+        session,
+        limit: args.limit.or(stopped_at.map(|it| it.instructions)).unwrap_or(u64::MAX),
+        input: if replayed.is_some() { Input::None } else { Input::Own(recorder.as_ref()) },
+        outputs: (recorder.is_some() || replayed.is_some()).then(Outputs::default),
+        notices: Notices::default(),
+        as_json,
+    };
+    let status = running.run();
+    running.notices.tell_counts(as_json);
+    let Running { mut session, outputs, .. } = running;
+    let result = outputs.map(|outputs| outputs.result(session.moment(), session.system().ending()));
+    let failures = start.folders.iter().flat_map(|folder| folder.write_back(session.system_mut()));
     let failures: Vec<String> = failures.collect();
     if !failures.is_empty() {
         return Err(Failure::plain(failures.join("\n")));
     }
+    if let (Some(recorder), Some(path), Some(result)) = (recorder, &args.record, &result) {
+        let recording = recorder.finish(&start.startup, result.clone());
+        output::write_whole(path, &recording.to_text())?;
+    }
+    if let (Some(recorded), Some(result), None) = (&replayed, &result, args.limit) {
+        compare(recorded, result)?;
+    }
     status
 }
 
-fn run(
-    session: &mut Session,
-    args: &RunArgs,
-    notices: &mut Notices,
-    as_json: bool,
-) -> Result<u8, Failure> {
-    let limit = args.limit.unwrap_or(u64::MAX);
-    loop {
-        let left = limit - session.moment();
-        if left == 0 {
-            return stopped(session, "at the limit that was set", LIMIT_REACHED, as_json);
+/// Says how a run differs from its recording, if it does.
+fn compare(recorded: &RecordedResult, result: &RecordedResult) -> Result<(), Failure> {
+    if recorded == result || interrupt::asked() {
+        return Ok(());
+    }
+    let told = |it: &RecordedResult| {
+        format!("{} after {} instructions", it.ending, render::thousands(it.instructions))
+    };
+    let difference = match recorded.output == result.output {
+        true => format!("{}; recorded was {}", told(result), told(recorded)),
+        false if told(recorded) == told(result) => "its output is another".to_string(),
+        false => {
+            format!("{}, with another output; recorded was {}", told(result), told(recorded))
         }
-        let stop = session.system_mut().run(left.min(SLICE)).stop;
-        session.read_modules();
-        session.system_mut().forget_read_input();
-        if pass_on(session)? == Reader::Gone {
-            return Ok(BROKEN_PIPE);
-        }
-        notices.tell(session.take_noticed(), as_json);
-        match stop {
-            Stop::Terminated(Termination::Exited(status)) => return Ok(status as u8),
-            Stop::Terminated(ending @ Termination::Killed(..)) => {
-                if let Some(report) = session.fault_report() {
-                    let _ = match as_json {
-                        true => Stream::Error
-                            .say_json(&json!({ "fault": report, "moment": session.moment() })),
-                        false => Stream::Error.say(&render::fault(&report)),
-                    };
+    };
+    Err(Failure::new(
+        format!("the run differs from its recording: {difference}"),
+        "a recording is good for the Sotto that made it: record the run anew with this one",
+    ))
+}
+
+impl Running<'_> {
+    fn run(&mut self) -> Result<u8, Failure> {
+        loop {
+            let (session, as_json) = (&mut self.session, self.as_json);
+            let left = self.limit.saturating_sub(session.moment());
+            if left == 0 {
+                return stopped(session, "at the limit that was set", LIMIT_REACHED, as_json);
+            }
+            let stop = session.system_mut().run(left.min(SLICE)).stop;
+            session.read_modules();
+            if let Input::Own(_) = self.input {
+                session.system_mut().forget_read_input();
+            }
+            if self.pass_on()? == Reader::Gone {
+                return Ok(BROKEN_PIPE);
+            }
+            let session = &mut self.session;
+            self.notices.tell(session.take_noticed(), as_json);
+            match stop {
+                Stop::Terminated(Termination::Exited(status)) => return Ok(status as u8),
+                Stop::Terminated(ending @ Termination::Killed(..)) => {
+                    if let Some(report) = session.fault_report() {
+                        let _ = match as_json {
+                            true => Stream::Error
+                                .say_json(&json!({ "fault": report, "moment": session.moment() })),
+                            false => Stream::Error.say(&render::fault(&report)),
+                        };
+                    }
+                    return Ok(ending.shell_status() as u8);
                 }
-                return Ok(ending.shell_status() as u8);
+                Stop::NeedsInput => match self.input {
+                    Input::Own(recorder) => guest_io::more_input(session, recorder)?,
+                    Input::None => {
+                        let why = "where the recording ends";
+                        return stopped(session, why, LIMIT_REACHED, as_json);
+                    }
+                },
+                Stop::Stuck => return stuck(session, as_json),
+                Stop::MemoryLimit => {
+                    let limit = render::byte_count(session.system().memory_limit());
+                    let why = format!("it wants more memory than the {limit} that it may have");
+                    return stopped(session, &why, LIMIT_REACHED, as_json);
+                }
+                Stop::Budget
+                | Stop::Switched
+                | Stop::Delivered(_)
+                | Stop::Paused
+                | Stop::Unfinished
+                | Stop::Output
+                | Stop::AtCall
+                | Stop::Place
+                | Stop::Written => {}
             }
-            Stop::NeedsInput => guest_io::more_input(session)?,
-            Stop::Stuck => return stuck(session, as_json),
-            Stop::MemoryLimit => {
-                let limit = render::byte_count(session.system().memory_limit());
-                let why = format!("it wants more memory than the {limit} that it may have");
-                return stopped(session, &why, LIMIT_REACHED, as_json);
+            if interrupt::asked() {
+                return stopped(session, "interrupted", INTERRUPTED, as_json);
             }
-            Stop::Budget
-            | Stop::Switched
-            | Stop::Delivered(_)
-            | Stop::Paused
-            | Stop::Unfinished
-            | Stop::Output
-            | Stop::AtCall
-            | Stop::Place
-            | Stop::Written => {}
         }
-        if interrupt::asked() {
-            return stopped(session, "interrupted", INTERRUPTED, as_json);
+    }
+
+    /// Passes the program's output on, as it is.
+    fn pass_on(&mut self) -> Result<Reader, Failure> {
+        if self.session.system().output_bytes() == 0 {
+            return Ok(Reader::There);
         }
+        for chunk in self.session.system_mut().take_output() {
+            if let Some(outputs) = &mut self.outputs {
+                outputs.note(chunk.fd, &chunk.bytes);
+            }
+            let (stream, name) = match chunk.fd {
+                2 => (Stream::Error, "standard error"),
+                _ => (Stream::Output, "standard output"),
+            };
+            match stream.write(&chunk.bytes) {
+                Ok(()) => {}
+                Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Reader::Gone),
+                Err(source) => return Err(Failure::Write { path: PathBuf::from(name), source }),
+            }
+        }
+        Ok(Reader::There)
     }
 }
 
@@ -162,25 +243,6 @@ fn stuck(session: &mut Session, as_json: bool) -> Result<u8, Failure> {
 enum Reader {
     There,
     Gone,
-}
-
-/// Passes the program's output on, as it is.
-fn pass_on(session: &mut Session) -> Result<Reader, Failure> {
-    if session.system().output_bytes() == 0 {
-        return Ok(Reader::There);
-    }
-    for chunk in session.system_mut().take_output() {
-        let (stream, name) = match chunk.fd {
-            2 => (Stream::Error, "standard error"),
-            _ => (Stream::Output, "standard output"),
-        };
-        match stream.write(&chunk.bytes) {
-            Ok(()) => {}
-            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Reader::Gone),
-            Err(source) => return Err(Failure::Write { path: PathBuf::from(name), source }),
-        }
-    }
-    Ok(Reader::There)
 }
 
 /// Reports where a run was stopped from outside.

@@ -10,8 +10,8 @@ use sotto_session::{Session, StepReport, StopReason};
 
 use crate::cli::TraceArgs;
 use crate::console::{self, Stream, Tone, paint};
-use crate::host_files;
 use crate::output::{self, Failure};
+use crate::start::Start;
 use crate::{findings, guest_io, interrupt, render, run, with_c};
 
 /// Status when the traced program died by a fault.
@@ -22,10 +22,10 @@ const LIMIT_REACHED: u8 = 124;
 /// `sotto trace`
 pub fn trace_command(args: &TraceArgs, as_json: bool) -> Result<u8, Failure> {
     let program = with_c::load_program(&args.program, args.with_c, as_json)?;
-    let folders = host_files::folders_to_read(&args.system.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
-    let mut session = run::session(program, &startup)?;
-    guest_io::connect(&mut session, args.stdin.as_deref())?;
+    let stdin = args.stdin.as_deref();
+    let start = Start::new(&program, &args.system, &args.arguments, stdin, false)?;
+    let mut session = start.session(program)?;
+    guest_io::connect(&mut session, &start)?;
     let place = |session: &mut Session, text: &str| {
         session.resolve_places(text).map_err(|error| Failure::plain(error.to_string()))
     };
@@ -142,7 +142,10 @@ impl<W: Write> Tracer<'_, W> {
 
     fn more_input(&mut self) -> Result<(), Failure> {
         self.finish()?;
-        guest_io::more_input(&mut self.session)
+        if self.args.system.replay.is_some() {
+            return Err(Failure::plain("the recording ends here: the program wants more input"));
+        }
+        guest_io::more_input(&mut self.session, None)
     }
 
     /// Lines at places or system calls alone: the program runs from one to the next.

@@ -56,6 +56,11 @@ impl ShownFolder {
     pub fn new(guest: Vec<u8>, reader: Arc<dyn FolderReader>) -> ShownFolder {
         ShownFolder { guest, top: ShownDirectory::new(reader, Vec::new()) }
     }
+
+    /// What reads it.
+    pub fn reader(&self) -> Arc<dyn FolderReader> {
+        self.top.reader.clone()
+    }
 }
 
 impl fmt::Debug for ShownFolder {

@@ -17,13 +17,13 @@ use sotto_session::{Breakpoint, Format, Session, StepReport, StopReason, Watch, 
 
 use crate::cli::StepArgs;
 use crate::console::{self, Stream, Tone, paint};
-use crate::host_files;
 use crate::output::{self, Failure};
 use crate::render::{self, answers};
+use crate::start::Start;
 use crate::stepper::line::error::CommandError;
 use crate::stepper::line::grammar;
 use crate::stepper::line::grammar::{Command, Distance};
-use crate::{diagnostics, guest_io, interrupt, program, run, with_c};
+use crate::{diagnostics, guest_io, interrupt, program, with_c};
 
 /// A single command runs at most this many instructions, unless Ctrl-C comes first.
 const LIMIT: u64 = u64::MAX / 2;
@@ -64,8 +64,8 @@ pub struct Commander {
     last: String,
     args: StepArgs,
     name: String,
-    /// The program's first argument.
-    argument: OsString,
+    /// What the program started with.
+    start: Start,
     operands: OperandOrder,
     /// The id of the request that is being carried out.
     id: Value,
@@ -90,8 +90,7 @@ impl Commander {
     pub fn start(args: &StepArgs, as_json: bool) -> Result<Commander, Failure> {
         let program = load(args, as_json)?;
         let (name, operands) = (program.name.clone(), program.operands);
-        let argument = program.argument.clone();
-        let session = session(program, args)?;
+        let (session, start) = session(program, args)?;
         Ok(Commander {
             session,
             as_json,
@@ -103,7 +102,7 @@ impl Commander {
             last: String::new(),
             args: args.clone(),
             name,
-            argument,
+            start,
             operands,
             id: Value::Null,
             in_request: false,
@@ -753,15 +752,17 @@ impl Commander {
     /// Starts again, without what was changed and what was fed; with other arguments if some are given.
     fn restart(&mut self, arguments: Option<&[String]>) -> Result<(), CommandError> {
         if let Some(arguments) = arguments {
+            if self.start.recording.is_some() {
+                return Err("the arguments are those of the recording; `restart` takes none".into());
+            }
+            let name = self.start.startup.arguments.first().cloned().into_iter();
+            let given = arguments.iter().map(|argument| argument.clone().into_bytes());
+            self.start.startup.arguments = name.chain(given).collect();
             self.args.arguments = arguments.iter().map(OsString::from).collect();
         }
-        let folders = host_files::folders_to_read(&self.args.system.folders)
-            .map_err(|failure| failure.to_string())?;
-        let startup =
-            run::startup(&self.argument, &self.args.arguments, &self.args.system, &folders);
-        self.session.restart(&startup)?;
-        guest_io::connect(&mut self.session, self.args.stdin.as_deref())
-            .map_err(|failure| failure.to_string())?;
+        self.start.read_folders_anew(&self.args.system).map_err(|failure| failure.to_string())?;
+        self.session.restart(&self.start.startup)?;
+        guest_io::connect(&mut self.session, &self.start).map_err(|failure| failure.to_string())?;
         self.output_shown = 0;
         self.check_anew();
         self.show_stop(StopReason::Done);
@@ -786,7 +787,8 @@ impl Commander {
         };
         let program = program.map_err(errors)?;
         self.operands = program.operands;
-        let mut session = session(program, &self.args).map_err(errors)?;
+        let (mut session, start) = session(program, &self.args).map_err(errors)?;
+        self.start = start;
         let told = session.take_over(&mut self.session, LIMIT, &interrupt::asked);
         self.session = session;
         self.check_anew();
@@ -836,11 +838,11 @@ fn load(args: &StepArgs, as_json: bool) -> Result<program::Program, Failure> {
     Ok(program)
 }
 
-/// A session of a program with arguments and the input file.
-fn session(program: program::Program, args: &StepArgs) -> Result<Session, Failure> {
-    let folders = host_files::folders_to_read(&args.system.folders)?;
-    let startup = run::startup(&program.argument, &args.arguments, &args.system, &folders);
-    let mut session = run::session(program, &startup)?;
-    guest_io::connect(&mut session, args.stdin.as_deref())?;
-    Ok(session)
+/// A session of a program with arguments and input, and what it started with.
+fn session(program: program::Program, args: &StepArgs) -> Result<(Session, Start), Failure> {
+    let stdin = args.stdin.as_deref();
+    let start = Start::new(&program, &args.system, &args.arguments, stdin, false)?;
+    let mut session = start.session(program)?;
+    guest_io::connect(&mut session, &start)?;
+    Ok((session, start))
 }
