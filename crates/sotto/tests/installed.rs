@@ -167,3 +167,80 @@ fn a_fault_in_a_library_says_which_and_where_it_was_called() {
     assert!(transcript.contains("libc.so.6"), "{transcript}");
     assert!(transcript.contains("  1  main("), "{transcript}");
 }
+
+/// A command natively in a folder: its status and what it writes.
+fn native(folder: &Folder, program: &str, arguments: &[&str]) -> (Option<i32>, String) {
+    let mut command = Command::new(program);
+    command.args(arguments).current_dir(folder.path(""));
+    command.env_clear().env("PATH", "/usr/bin:/bin");
+    outcome(command)
+}
+
+/// The same here, with these options.
+fn emulated(folder: &Folder, options: &[&str], words: &[&str]) -> (Option<i32>, String) {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_sotto"));
+    command.arg("run").args(options).args(words).current_dir(folder.path(""));
+    outcome(command)
+}
+
+/// Runs a program with other programs natively, here in rotation and by seeds, and from recordings when its files are gone.
+fn compare_in_every_order(folder: &Folder, words: &[&str], theirs: (Option<i32>, String), sorted: bool) {
+    let in_order = |(status, text): (Option<i32>, String)| {
+        let mut lines: Vec<&str> = text.lines().collect();
+        if sorted {
+            lines.sort();
+        }
+        (status, lines.join("\n"))
+    };
+    let theirs = in_order(theirs);
+    // By that clock files that were just written are not from the future.
+    let with = ["--files", "/", "--files", ".", "--clock", "2038-01-01"];
+    let mut runs = Vec::new();
+    for seed in ["", "3", "4", "5"] {
+        let recording = format!("{seed}.rec");
+        let mut options = [&with[..], &["--record", &recording]].concat();
+        if !seed.is_empty() {
+            options.extend(["--seed", seed]);
+        }
+        let ours = emulated(folder, &options, words);
+        assert_eq!(in_order(ours.clone()), theirs, "seed {seed}");
+        runs.push((recording, ours));
+    }
+    // Whatever was there is not any more.
+    for name in ["watch.sh", "Makefile", "in/north.txt"] {
+        let _ = std::fs::write(folder.path(name), "gone");
+    }
+    let words = &words[..1];
+    for (recording, ours) in runs {
+        assert_eq!(emulated(folder, &["--replay", &recording], words), ours, "{recording}");
+    }
+}
+
+#[test]
+fn a_shell_script_with_pipelines_and_background_jobs_gives_what_it_gives_natively() {
+    let script = std::fs::read_to_string(common::data().join("shell/watch.sh")).unwrap();
+    let folder = Folder::new(&[("watch.sh", &script)]);
+    let theirs = native(&folder, "/bin/sh", &["watch.sh"]);
+    assert_eq!(theirs.0, Some(4), "{}", theirs.1);
+    compare_in_every_order(&folder, &["/bin/sh", "--", "watch.sh"], theirs, false);
+}
+
+#[test]
+fn a_make_that_runs_several_programs_at_once_gives_what_it_gives_natively() {
+    let Some(make) = installed("make") else {
+        assert!(std::env::var_os("CI").is_none(), "make is not installed");
+        return eprintln!("skipped: make is not installed");
+    };
+    let make = make.to_str().unwrap();
+    let rules = std::fs::read_to_string(common::data().join("shell/Makefile")).unwrap();
+    let folder = Folder::new(&[("Makefile", &rules)]);
+    std::fs::create_dir(folder.path("in")).unwrap();
+    for lamp in ["north", "south", "east", "west"] {
+        folder.write(&format!("in/{lamp}.txt"), &format!("lamp {lamp} dim\nfog\n"));
+    }
+    let theirs = native(&folder, make, &["-j2"]);
+    assert_eq!(theirs.0, Some(0), "{}", theirs.1);
+    std::fs::remove_dir_all(folder.path("log")).unwrap();
+    let words = ["/usr/bin/env", "--", "PATH=/usr/bin:/bin", make, "-j2"];
+    compare_in_every_order(&folder, &words, theirs, true);
+}
