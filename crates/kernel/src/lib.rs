@@ -34,6 +34,7 @@ pub mod table;
 mod target;
 mod task;
 mod vdso;
+mod waits;
 
 pub use abi::SyscallAbi;
 pub use errno::Errno;
@@ -54,3 +55,4 @@ pub use structures::Structure;
 pub use system::{InputSource, System, SystemSnapshot};
 pub use target::{Target, target};
 pub use task::{TaskId, TaskState, Wait};
+pub use waits::Awaited;

@@ -108,6 +108,13 @@ impl SyscallReport {
         self.captured.describe(self.abi)
     }
 
+    /// The first descriptor that it was given, if it takes one.
+    pub(crate) fn first_descriptor(&self) -> Option<u32> {
+        let mut taken = self.captured.taken(self.abi);
+        let (index, _) = taken.find(|(_, kind)| *kind == ArgumentKind::Fd)?;
+        Some(self.captured.values[index] as u32)
+    }
+
     /// The error it returned, if it did.
     pub fn error(&self) -> Option<Errno> {
         Errno::of_result(self.result?)

@@ -1676,6 +1676,11 @@ impl SyscallRow {
         matches!(self.name, "exit" | "exit_group")
     }
 
+    /// Whether it waits for a child to change its state.
+    pub fn waits_for_child(&self) -> bool {
+        matches!(self.name, "wait4" | "waitid" | "waitpid")
+    }
+
     /// Its number on a machine that we run.
     pub fn number(&self, arch: Arch) -> Option<u64> {
         self.number_in(target(arch).abi)

@@ -22,7 +22,7 @@ pub use run::observe::StepObserver;
 pub use run::reload::CarriedOver;
 pub use run::session::{LastMoment, Session, SessionError, StopReason};
 pub use run::stops::{Breakpoint, Watch, WatchChange};
-pub use run::tasks::TaskView;
+pub use run::tasks::{CircleView, TaskView, WaitView};
 pub use run::variables::NamedVariable;
 pub use views::code::CodeLine;
 pub use views::frames::{Argument, Frame};

@@ -227,13 +227,17 @@ impl Running<'_> {
     }
 }
 
-/// Reports a run in which all tasks wait, and what each waits for.
+/// Reports a run in which all tasks wait: what each waits for, and the circle that they wait in.
 fn stuck(session: &mut Session, as_json: bool) -> Result<u8, Failure> {
     let status = stopped(session, STUCK, LIMIT_REACHED, as_json)?;
-    let tasks = session.tasks();
+    let (tasks, circle) = (session.tasks(), session.waiting_circle());
     let _ = match as_json {
-        true => Stream::Error.say_json(&json!({ "tasks": tasks })),
-        false => Stream::Error.say(&tasks.iter().map(render::task).collect::<Vec<_>>().join("\n")),
+        true => Stream::Error.say_json(&json!({ "tasks": tasks, "circle": circle })),
+        false => {
+            let tasks = tasks.iter().map(render::task);
+            let lines = tasks.chain(render::circle(&circle)).collect::<Vec<_>>();
+            Stream::Error.say(&lines.join("\n"))
+        }
     };
     Ok(status)
 }

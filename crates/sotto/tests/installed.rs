@@ -184,7 +184,12 @@ fn emulated(folder: &Folder, options: &[&str], words: &[&str]) -> (Option<i32>, 
 }
 
 /// Runs a program with other programs natively, here in rotation and by seeds, and from recordings when its files are gone.
-fn compare_in_every_order(folder: &Folder, words: &[&str], theirs: (Option<i32>, String), sorted: bool) {
+fn compare_in_every_order(
+    folder: &Folder,
+    words: &[&str],
+    theirs: (Option<i32>, String),
+    sorted: bool,
+) {
     let in_order = |(status, text): (Option<i32>, String)| {
         let mut lines: Vec<&str> = text.lines().collect();
         if sorted {

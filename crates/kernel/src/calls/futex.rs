@@ -32,7 +32,7 @@ pub(crate) struct FutexWait {
     order: u64,
     pub is_woken: bool,
     /// It waits to own the word, which has the number of its owner.
-    is_lock: bool,
+    pub is_lock: bool,
 }
 
 // Operations. Source: futex(2), <linux/futex.h>.

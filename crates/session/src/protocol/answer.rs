@@ -8,8 +8,8 @@ use serde::{Serialize, Serializer};
 use sotto_finding::{Finding, Place, hex};
 
 use crate::{
-    Change, CodeLine, Comparison, FaultReport, Frame, Mark, MemoryLine, NamedVariable, Readings,
-    StackView, StepReport, SyscallView, TaskView,
+    Change, CircleView, CodeLine, Comparison, FaultReport, Frame, Mark, MemoryLine, NamedVariable,
+    Readings, StackView, StepReport, SyscallView, TaskView,
 };
 
 /// An answer.
@@ -140,6 +140,10 @@ pub enum Answer {
     Tasks {
         /// In the order in which they are run; none once the program has ended.
         tasks: Vec<TaskView>,
+        /// A circle of tasks that wait for each other, each for the next and the last for the first; absent if there is none that
+        /// can be told.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        circle: Vec<CircleView>,
     },
     /// The latest instructions that were executed.
     Recent {

@@ -288,7 +288,7 @@ impl Session {
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Place => return StopReason::Place,
                 Stop::NeedsInput => return StopReason::NeedsInput,
-                Stop::Stuck => return StopReason::Stuck,
+                Stop::Stuck => return self.found_stuck(),
                 Stop::Terminated(_) => return StopReason::Terminated,
             }
         }
@@ -409,6 +409,7 @@ impl Session {
 
     /// Makes a change, from which history goes on: what was after this moment is forgotten.
     pub(crate) fn edit(&mut self, edit: Edit) {
+        self.stuck_at = None;
         let moment = self.moment();
         self.history.cut(moment);
         edit.apply(&mut self.system);

@@ -65,7 +65,7 @@ impl Session {
             self.system.stop_at_calls(false);
             match stop {
                 Stop::NeedsInput => return StopReason::NeedsInput,
-                Stop::Stuck => return StopReason::Stuck,
+                Stop::Stuck => return self.found_stuck(),
                 Stop::MemoryLimit => return StopReason::MemoryLimit,
                 Stop::Unfinished => continue,
                 Stop::AtCall => return StopReason::Call,

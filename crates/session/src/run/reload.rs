@@ -71,6 +71,7 @@ impl Session {
         self.writers = SlotWriters::default();
         self.compared = None;
         self.furthest = 0;
+        self.stuck_at = None;
         self.trail.clear();
         self.branches.clear();
         Ok(())

@@ -140,6 +140,8 @@ pub struct Session {
     pub(crate) texts: TextCache,
     /// The latest moment that was reached since history last branched.
     pub(crate) furthest: u64,
+    /// The moment at which all tasks were found to wait, since history last branched.
+    pub(crate) stuck_at: Option<u64>,
     /// Reports of the latest steps, one after the other.
     pub(crate) trail: VecDeque<Arc<StepReport>>,
     /// The moments to which history was cut back since the start, in their order.
@@ -177,6 +179,7 @@ impl Session {
             compared: None,
             texts: TextCache::default(),
             furthest: 0,
+            stuck_at: None,
             trail: VecDeque::new(),
             branches: Vec::new(),
         };
@@ -526,7 +529,7 @@ impl Session {
     pub(crate) fn stop_of_step(&mut self, stop: Stop) -> StopReason {
         match stop {
             Stop::NeedsInput => StopReason::NeedsInput,
-            Stop::Stuck => StopReason::Stuck,
+            Stop::Stuck => self.found_stuck(),
             Stop::MemoryLimit => StopReason::MemoryLimit,
             Stop::Unfinished => {
                 self.settle();

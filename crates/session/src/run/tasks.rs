@@ -1,11 +1,11 @@
 //! Which task is looked at: registers, flags, frames and the stack are those of the task that is shown.
 
 use serde::Serialize;
-use sotto_kernel::{TaskId, signal_name};
+use sotto_kernel::{Awaited, TaskId, signal_name};
 
-use crate::Session;
 use crate::views::places::Place;
 use crate::views::step_report::{SyscallView, syscall_view};
+use crate::{Session, StopReason};
 
 impl Session {
     /// Looks at a task: registers, flags, frames and the stack are its own until something is executed. `false` if there is
@@ -38,8 +38,48 @@ impl Session {
         (self.system.tasks().count() > 1).then(|| self.system.shown_task().0)
     }
 
+    /// Notes that all tasks wait now.
+    pub(crate) fn found_stuck(&mut self) -> StopReason {
+        self.stuck_at = Some(self.moment());
+        StopReason::Stuck
+    }
+
+    /// Where all tasks were found to wait, lets the last begin its wait again: whoever comes back to the moment is before that.
+    fn wait_again(&mut self) {
+        if self.stuck_at == Some(self.moment()) && !self.system.is_stuck() {
+            let shown = self.system.shown_task();
+            self.system.step();
+            self.system.show_task(shown);
+        }
+    }
+
+    /// Where all tasks wait, a circle of those that wait for each other: each for the next, and the last for the first. Empty if
+    /// there is none that can be told.
+    pub fn waiting_circle(&mut self) -> Vec<CircleView> {
+        self.wait_again();
+        // While a task goes on it may end any wait.
+        if !self.system.is_stuck() {
+            return Vec::new();
+        }
+        let circle = self.system.waiting_circle();
+        let next = circle.iter().cycle().skip(1);
+        let view =
+            |((task, why), (next, _)): (&(TaskId, Awaited), &(TaskId, Awaited))| CircleView {
+                task: task.0,
+                waits_for: next.0,
+                why: match why {
+                    Awaited::Child => WaitView::Child,
+                    Awaited::Writer => WaitView::Writer,
+                    Awaited::Reader => WaitView::Reader,
+                    Awaited::Owner => WaitView::Owner,
+                },
+            };
+        circle.iter().zip(next).map(view).collect()
+    }
+
     /// The tasks, in the order in which they are run.
     pub fn tasks(&mut self) -> Vec<TaskView> {
+        self.wait_again();
         let (shown, running) = (self.system.shown_task(), self.system.running_task());
         let mut views = Vec::new();
         for state in self.system.task_states() {
@@ -65,6 +105,31 @@ impl Session {
         self.read_modules();
         views
     }
+}
+
+/// A task of a circle of tasks that wait for each other.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Serialize)]
+pub struct CircleView {
+    /// Its number.
+    pub task: u32,
+    /// The number of the task that it waits for, which may be its own.
+    pub waits_for: u32,
+    /// Why it does.
+    pub why: WaitView,
+}
+
+/// Why a task waits for another.
+#[derive(Copy, Clone, PartialEq, Eq, Debug, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum WaitView {
+    /// The other is its child.
+    Child,
+    /// It reads a pipe or a socket that the other can write to.
+    Writer,
+    /// It writes to a pipe or a socket that the other can read.
+    Reader,
+    /// It wants a lock that the other has.
+    Owner,
 }
 
 /// What there is to tell of a task.

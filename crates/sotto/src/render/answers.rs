@@ -72,8 +72,11 @@ pub fn to_text(answer: &Answer) -> Option<String> {
         Answer::Flags { flags } => lines(flags, flag),
         Answer::Stack(view) => render::stack(view),
         Answer::Frames { frames, left_out, outermost } => chain(frames, *left_out, outermost),
-        Answer::Tasks { tasks } if tasks.is_empty() => "the program has ended".to_string(),
-        Answer::Tasks { tasks } => lines(tasks, render::task),
+        Answer::Tasks { tasks, .. } if tasks.is_empty() => "the program has ended".to_string(),
+        Answer::Tasks { tasks, circle } => {
+            let tasks = tasks.iter().map(render::task);
+            tasks.chain(render::circle(circle)).collect::<Vec<_>>().join("\n")
+        }
         Answer::Recent { steps } if steps.is_empty() => {
             "no instruction has been executed yet".to_string()
         }

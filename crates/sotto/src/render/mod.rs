@@ -9,9 +9,9 @@ use std::fmt::Write;
 
 use sotto_isa::Width;
 use sotto_session::{
-    Change, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport, Place, Reading,
-    Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport, SyscallView, TaskView,
-    VectorReport, read_as,
+    Change, CircleView, Comparison, FaultReport, FlagReport, Frame, MemoryLine, MemoryReport,
+    Place, Reading, Readings, RegisterReport, SlotRole, StackSlot, StackView, StepReport,
+    SyscallView, TaskView, VectorReport, WaitView, read_as,
 };
 
 use crate::console::{self, Tone, paint};
@@ -506,6 +506,43 @@ pub fn task(task: &TaskView) -> String {
         text += &paint(Tone::Quiet, &format!("; woken last by {by} at #{}", thousands(at)));
     }
     text
+}
+
+/// A circle of tasks that wait for each other, and what mends it, if there is one.
+pub fn circle(circle: &[CircleView]) -> Option<String> {
+    let links = circle.iter().map(|CircleView { task, waits_for, why }| {
+        let other = match task == waits_for {
+            true => "itself".to_string(),
+            false => waits_for.to_string(),
+        };
+        match why {
+            WaitView::Child => format!("{task} waits for its child {other}"),
+            WaitView::Writer if task == waits_for => {
+                format!("{task} reads what it could write itself")
+            }
+            WaitView::Writer => format!("{task} reads what {other} could write"),
+            WaitView::Reader if task == waits_for => {
+                format!("{task} writes what it could read itself")
+            }
+            WaitView::Reader => format!("{task} writes what {other} could read"),
+            WaitView::Owner => format!("{task} wants a lock that {other} has"),
+        }
+    });
+    let links: Vec<String> = links.collect();
+    let links = match &links[..] {
+        [] => return None,
+        [all @ .., last] if !all.is_empty() => format!("{}, and {last}", all.join(", ")),
+        all => all.join(", "),
+    };
+    let has_pipe = circle.iter().any(|link| link.why == WaitView::Writer);
+    let mut text = format!("{} {links}", paint(Tone::Warning, "circle:"));
+    if has_pipe {
+        text += &format!(
+            "\n{} close the ends of a pipe that a process does not use: reading ends when nobody can write to it",
+            paint(Tone::Help, "help:")
+        );
+    }
+    Some(text)
 }
 
 /// The instruction that comes next, and the task that is looked at, if there are several.

@@ -180,7 +180,8 @@ impl Commander {
     pub(crate) fn tasks(&mut self) {
         let has_ended = self.session.ending().is_some();
         let tasks = if has_ended { Vec::new() } else { self.session.tasks() };
-        self.tell(&Answer::Tasks { tasks });
+        let circle = if has_ended { Vec::new() } else { self.session.waiting_circle() };
+        self.tell(&Answer::Tasks { tasks, circle });
     }
 
     /// Looks at a thread or process.
@@ -191,7 +192,7 @@ impl Commander {
         }
         let mut tasks = self.session.tasks();
         tasks.retain(|task| task.is_shown);
-        self.tell(&Answer::Tasks { tasks });
+        self.tell(&Answer::Tasks { tasks, circle: Vec::new() });
         Ok(())
     }
 
