@@ -140,9 +140,8 @@ pub enum Answer {
     Tasks {
         /// In the order in which they are run; none once the program has ended.
         tasks: Vec<TaskView>,
-        /// A circle of tasks that wait for each other, each for the next and the last for the first; absent if there is none that
-        /// can be told.
-        #[serde(skip_serializing_if = "Vec::is_empty")]
+        /// A circle of tasks that wait for each other, each for the next and the last for the first; empty if there is none
+        /// that can be told.
         circle: Vec<CircleView>,
     },
     /// The latest instructions that were executed.
