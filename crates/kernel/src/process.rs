@@ -42,9 +42,11 @@ pub(crate) struct Process {
     pub suspends_parent: bool,
     /// It waits in vfork(2) for a child.
     pub suspended: bool,
-    /// Nanoseconds of the processor that its tasks had, and those of its children that it waited for.
+    /// Nanoseconds of the processor that its tasks had up to when it was shown last, and those of its children that it waited for.
     pub used_time: u64,
     pub children_time: u64,
+    /// Nanoseconds of the processor that all had when it was shown last.
+    pub shown_since: u64,
     /// What file descriptors name, by their number.
     pub descriptors: Vec<Option<Descriptor>>,
     /// The working directory.
@@ -95,6 +97,7 @@ impl Process {
             suspended: false,
             used_time: 0,
             children_time: 0,
+            shown_since: 0,
             descriptors,
             directory,
             umask: 0o022,

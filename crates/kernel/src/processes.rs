@@ -111,9 +111,17 @@ impl System {
             return;
         }
         let Some(mut other) = self.processes.remove(&id) else { return };
+        self.process.used_time = self.used_time();
+        other.shown_since = self.machine.busy_time();
         std::mem::swap(&mut self.process, &mut *other);
         self.processes.insert(other.id, other);
         self.show_space(self.process.space);
+    }
+
+    /// Nanoseconds of the processor that the tasks of the process that is shown had.
+    pub(crate) fn used_time(&mut self) -> u64 {
+        let shown = self.machine.busy_time().saturating_sub(self.process.shown_since);
+        self.process.used_time + shown
     }
 
     /// Makes a task, for which the call that asks for it was completed.
@@ -165,6 +173,8 @@ impl System {
             exit_signal: new.exit_signal,
             news: None,
             has_executed: false,
+            used_time: 0,
+            children_time: 0,
             suspends_parent: new.suspends_parent,
             suspended: false,
             signals,

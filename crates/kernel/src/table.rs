@@ -1026,7 +1026,7 @@ syscalls! {
 
     /// Waits for a child to change its state.
     ///
-    /// Modelled: resources that were used are told as zeros.
+    /// Of what the child used its time is told.
     /// Source: wait4(2).
     wait4 { x86_64: 61, x86_32: 114, arm64: 260, arm32: 114 } (pid: Int, status: Address, options: Bits, usage: Address) => waiting::wait4;
 
@@ -1084,7 +1084,7 @@ syscalls! {
 
     /// Waits for a child to change its state.
     ///
-    /// Modelled: resources that were used are told as zeros.
+    /// Of what the child used its time is told.
     /// Source: wait(2).
     waitid { x86_64: 247, x86_32: 284, arm64: 95, arm32: 280 } (kind: Number, id: Number, info: Address, options: Bits, usage: Address) => waiting::waitid;
 

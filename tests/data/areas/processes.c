@@ -59,6 +59,38 @@ static void grandchild(void) {
     _exit(3);
 }
 
+/* Milliseconds of the processor that this process had. */
+static long used(void) {
+    struct timespec now;
+    clock_gettime(CLOCK_PROCESS_CPUTIME_ID, &now);
+    return now.tv_sec * 1000 + now.tv_nsec / 1000000;
+}
+
+static long milliseconds(struct rusage *usage) {
+    return (usage->ru_utime.tv_sec + usage->ru_stime.tv_sec) * 1000
+           + (usage->ru_utime.tv_usec + usage->ru_stime.tv_usec) / 1000;
+}
+
+/* Each process has a clock of its own, and parents are told of those that they waited for. */
+static void clocks(void) {
+    struct rusage usage, before;
+    int status;
+    getrusage(RUSAGE_CHILDREN, &before);
+    while (used() < 12)
+        ;
+    pid_t child = fork();
+    if (!child) {
+        int is_fresh = used() < 6;
+        while (used() < 9)
+            ;
+        _exit(is_fresh);
+    }
+    wait4(child, &status, 0, &usage);
+    printf("fresh %d, used %d\n", WEXITSTATUS(status), milliseconds(&usage) >= 8);
+    getrusage(RUSAGE_CHILDREN, &usage);
+    printf("children %d\n", milliseconds(&usage) - milliseconds(&before) >= 8);
+}
+
 int main(int count, char **words) {
     setvbuf(stdout, NULL, _IONBF, 0);
     program = words[0];
@@ -213,5 +245,6 @@ int main(int count, char **words) {
     tell("spawn", failed);
     tell("spawn nothing", posix_spawn(&pid, "/nowhere", NULL, NULL, spawned, with));
     unlink("script"), unlink("plain");
+    clocks();
     return 0;
 }

@@ -198,7 +198,12 @@ pub(crate) fn personality(_: &mut Call, _: u64) -> Result<u64, Errno> {
 }
 
 /// `struct rusage`: two times of two words, and fourteen words.
-fn usage(call: &mut Call, to: u64, nanoseconds: u64, kilobytes: u64) -> Result<u64, Errno> {
+pub(crate) fn usage(
+    call: &mut Call,
+    to: u64,
+    nanoseconds: u64,
+    kilobytes: u64,
+) -> Result<u64, Errno> {
     let word = call.abi.word_bytes();
     let micros = nanoseconds / 1000;
     let mut layout = Layout::default();
@@ -210,10 +215,10 @@ fn usage(call: &mut Call, to: u64, nanoseconds: u64, kilobytes: u64) -> Result<u
 /// `getrusage(2)`
 pub(crate) fn getrusage(call: &mut Call, who: i32, Address(to): Address) -> Result<u64, Errno> {
     let (time, memory) = match who {
-        -1 => (0, 0),
+        -1 => (call.system.process.children_time, 0),
         0 | 1 => {
-            let machine = &mut call.system.machine;
-            (machine.busy_time(), machine.memory().touched_bytes() / 1024)
+            let time = call.system.used_time();
+            (time, call.system.machine.memory().touched_bytes() / 1024)
         }
         _ => return Err(Errno::EINVAL),
     };
@@ -225,10 +230,11 @@ const TICK: u64 = 10_000_000;
 
 /// `times(2)`: time of the processor in this process, in the kernel for it, and the same of its children.
 pub(crate) fn times(call: &mut Call, Address(to): Address) -> Result<u64, Errno> {
-    let (now, busy) = (call.system.machine.time(), call.system.machine.busy_time());
+    let (now, used) = (call.system.machine.time(), call.system.used_time());
+    let children = call.system.process.children_time;
     if to != 0 {
         let width = call.abi.word_bytes();
-        put(call.system, to, &words(width, &[busy / TICK, 0, 0, 0]))?;
+        put(call.system, to, &words(width, &[used / TICK, 0, children / TICK, 0]))?;
     }
     Ok(now / TICK)
 }

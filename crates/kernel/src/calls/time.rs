@@ -31,12 +31,17 @@ impl System {
 
     /// What a clock shows, in nanoseconds.
     fn clock(&mut self, clock: u64) -> u64 {
-        let now = if is_cpu_clock(clock) { self.machine.busy_time() } else { self.machine.time() };
+        let now = if is_cpu_clock(clock) { self.used_time() } else { self.machine.time() };
         self.clock_start(clock).saturating_add(now)
     }
 
-    /// The nanoseconds from the start of the program to a time of a clock.
-    pub(crate) fn since_start(&self, clock: u64, time: u64) -> u64 {
+    /// The nanoseconds from the start of the program to a time of a clock; those of the processor that all processes had or will
+    /// have, if it is one of the processor.
+    pub(crate) fn since_start(&mut self, clock: u64, time: u64) -> u64 {
+        if is_cpu_clock(clock) {
+            let others = self.machine.busy_time() - self.used_time();
+            return time.saturating_add(others);
+        }
         time.saturating_sub(self.clock_start(clock))
     }
 }

@@ -192,7 +192,7 @@ pub(crate) fn read_specification(
 
 /// When something runs out that was asked for by a value: from now, or at a time of its clock.
 pub(crate) fn time_of(
-    system: &System,
+    system: &mut System,
     clock: u64,
     value: u64,
     now: u64,

@@ -6,8 +6,9 @@ use sotto_machine::Signal;
 
 use crate::Errno;
 use crate::arguments::Address;
-use crate::calls::call::{Answer, Call, Outcome, put, words};
+use crate::calls::call::{Answer, Call, Outcome, put};
 use crate::calls::identity::USER;
+use crate::calls::scheduling;
 use crate::layout::Layout;
 use crate::process::{News, OUTSIDE, Process, ProcessId};
 use crate::processes::{change_of, change_of_news};
@@ -216,20 +217,31 @@ pub(crate) fn wait4(
         Ok(None) => return Outcome::Waits(call.system.event_wait(None, true)).into(),
         Err(errno) => return Err(errno).into(),
     };
-    let told = tell(call, status, usage, change);
+    let told = tell(call, id, status, usage, change);
     take(call.system, id, change);
     told.map(|()| u64::from(id.0)).into()
 }
 
-fn tell(call: &mut Call, status: u64, usage: u64, change: Change) -> Result<(), Errno> {
+fn tell(
+    call: &mut Call,
+    id: ProcessId,
+    status: u64,
+    usage: u64,
+    change: Change,
+) -> Result<(), Errno> {
     if status != 0 {
         put(call.system, status, &change.status().to_le_bytes())?;
     }
-    if usage != 0 {
-        let word = call.abi.word_bytes();
-        put(call.system, usage, &words(word, &[0; 18]))?;
+    tell_usage(call, id, usage)
+}
+
+/// Tells what a child has used, with what its own children did that it waited for.
+fn tell_usage(call: &mut Call, id: ProcessId, to: u64) -> Result<(), Errno> {
+    if to == 0 {
+        return Ok(());
     }
-    Ok(())
+    let time = call.system.process(id).map_or(0, |child| child.used_time + child.children_time);
+    scheduling::usage(call, to, time, 0).map(|_| ())
 }
 
 /// `waitpid(2)`
@@ -290,9 +302,7 @@ pub(crate) fn waitid(
     if let Some((process, change)) = found
         && options & WNOWAIT == 0
     {
-        if usage != 0
-            && let Err(errno) = put(call.system, usage, &words(call.abi.word_bytes(), &[0; 18]))
-        {
+        if let Err(errno) = tell_usage(call, process, usage) {
             return Err(errno).into();
         }
         take(call.system, process, change);
