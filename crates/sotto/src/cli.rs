@@ -140,7 +140,7 @@ pub struct SystemArgs {
     /// Draw from this number when another thread or process goes on, and which; in rotation, every 10,000 instructions, unless said
     #[arg(long, value_name = "N")]
     pub seed: Option<u64>,
-    /// Recording (`sotto run --record`) that says what the program starts with, is given and finds
+    /// Recording from which arguments, input, files and the order of tasks are taken; `sotto run --record` makes one
     #[arg(long, value_name = "FILE", conflicts_with_all = ["folders", "memory", "clock", "seed", "stdin", "arguments"])]
     pub replay: Option<PathBuf>,
 }

@@ -1,4 +1,4 @@
-//! `sotto run --record` and `--replay`: a run can be had again after everything around it has changed.
+//! `sotto run --record` and `--replay`: a run is repeated after everything around it has changed.
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
@@ -106,7 +106,7 @@ fn errors(output: &Output) -> String {
 }
 
 #[test]
-fn a_run_is_had_again_when_files_time_and_input_are_others() {
+fn a_run_is_repeated_when_files_time_and_input_are_others() {
     let folder = Folder::new();
     let asked = ["run", "--record", "a.rec", "--files", "desk", "--clock", "2026-05-05"];
     let first = folder.sotto(&[&asked[..], &["keeper.s"]].concat(), "lamp lit\n");
@@ -147,7 +147,7 @@ fn a_recording_is_stepped_traced_and_checked() {
 }
 
 #[test]
-fn threads_and_processes_are_had_again_in_their_order() {
+fn threads_and_processes_are_repeated_in_their_order() {
     let folder = Folder::new();
     folder.sotto(&["demo", "."], "");
     for seed in ["1", "77"] {
@@ -158,7 +158,7 @@ fn threads_and_processes_are_had_again_in_their_order() {
 }
 
 #[test]
-fn a_run_that_was_stopped_is_had_again_up_to_there() {
+fn a_run_that_was_stopped_is_repeated_up_to_there() {
     let folder = Folder::new();
     let asked = ["run", "--record", "a.rec", "--limit", "9", "keeper.s"];
     let first = folder.sotto(&asked, "fog\n");

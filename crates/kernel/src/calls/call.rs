@@ -30,12 +30,9 @@ impl Call<'_> {
         }
     }
 
-    /// When the call ends at the latest that may take so many nanoseconds from when it was made first, in nanoseconds since the
-    /// start.
+    /// See [`System::deadline`].
     pub fn deadline(&mut self, duration: u64) -> u64 {
-        let now = self.system.machine.time();
-        let task = self.system.scheduler.current();
-        *task.deadline.get_or_insert(now.saturating_add(duration))
+        self.system.deadline(duration)
     }
 
     /// A word of the machine as a signed number.
@@ -44,6 +41,15 @@ impl Call<'_> {
             8 => value as i64,
             _ => i64::from(value as i32),
         }
+    }
+}
+
+impl System {
+    /// When the call that is being made ends at the latest, which may take so many nanoseconds from when it was made first; in
+    /// nanoseconds since the start.
+    pub(crate) fn deadline(&mut self, duration: u64) -> u64 {
+        let now = self.machine.time();
+        *self.scheduler.current().deadline.get_or_insert(now.saturating_add(duration))
     }
 }
 

@@ -8,16 +8,15 @@ use crate::abi::SyscallAbi;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, put, read_path};
 use crate::calls::identity::USER;
+use crate::calls::pipes::open_fifo;
 use crate::files::inode::{
     Device, Directory, Inode, InodeId, Kind, S_IFIFO, S_IFREG, S_IFSOCK, S_ISVTX, Want,
 };
 use crate::files::open::{OpenFile, OpenFlags, What};
-use crate::files::pipes::PipeId;
 use crate::files::tree::ROOT;
 use crate::files::walk::{Found, Last, LastLink, walk};
 use crate::system::System;
 use crate::target::{OpenBits, target};
-use crate::task::Wait;
 
 /// The directory of the process, in place of a descriptor. Source: openat(2).
 pub(crate) const AT_FDCWD: u32 = -100i32 as u32;
@@ -267,58 +266,6 @@ fn open_path(
     }
     let opened = system.open(file, has(bits.close_on_exec))?;
     Ok(Outcome::Returned(opened.into()))
-}
-
-/// Opens a pipe by its name. Who opens one end waits for who opens the other, unless it may not, or opens both.
-/// Source: fifo(7).
-fn open_fifo(
-    call: &mut Call,
-    inode: InodeId,
-    access: OpenFlags,
-    nonblock: bool,
-) -> Result<Result<PipeId, Wait>, Errno> {
-    let system = &mut *call.system;
-    let id = system.pipes.of_fifo(inode).unwrap_or_else(|| system.pipes.add(Some(inode)));
-    let (reads, writes) = (access.contains(OpenFlags::READ), access.contains(OpenFlags::WRITE));
-    let other = if reads { OpenFlags::WRITE } else { OpenFlags::READ };
-    let (own_end, other_end) = (usize::from(!reads), usize::from(reads));
-    let task = system.running_task();
-    let has_other = system.has_pipe_end(id, other);
-    let Some(pipe) = system.pipes.get_mut(id) else { return Err(Errno::ENXIO) };
-    if reads && writes {
-        pipe.opened = pipe.opened.map(|count| count + 1);
-        system.note_event();
-        return Ok(Ok(id));
-    }
-    let begun = pipe.opening.iter().position(|(opener, ..)| *opener == task);
-    let before = match begun {
-        Some(at) => pipe.opening[at].2,
-        None if nonblock && writes && !has_other => {
-            system.drop_unused_pipe(id);
-            return Err(Errno::ENXIO);
-        }
-        None => {
-            pipe.opened[own_end] += 1;
-            pipe.opened[other_end]
-        }
-    };
-    let is_met = has_other || nonblock || pipe.opened[other_end] != before;
-    match (is_met, begun) {
-        (false, None) => pipe.opening.push((task, access, before)),
-        (true, Some(at)) => {
-            pipe.opening.remove(at);
-        }
-        (false, Some(at)) if call.interrupted => {
-            pipe.opening.remove(at);
-            system.drop_unused_pipe(id);
-            return Err(Errno::EINTR);
-        }
-        _ => {}
-    }
-    if begun.is_none() {
-        system.note_event();
-    }
-    Ok(if is_met { Ok(id) } else { Err(system.event_wait(None, true)) })
 }
 
 /// `mknod(2)`

@@ -1,4 +1,4 @@
-//! Making pipes, reading and writing them. Source: pipe(2), pipe(7).
+//! Making pipes, opening those that have a name, reading and writing them. Sources: pipe(2), pipe(7), fifo(7).
 
 use sotto_machine::Signal;
 
@@ -7,12 +7,14 @@ use crate::arguments::Address;
 use crate::calls::call::{Call, put, words};
 use crate::calls::readiness::{POLLIN, POLLOUT, POLLRDNORM, POLLWRNORM};
 use crate::files::epolls::Source;
+use crate::files::inode::InodeId;
 use crate::files::open::{OpenFile, OpenFlags, What};
 use crate::files::pipes::{ATOMIC_BYTES, PipeId};
 use crate::signals::Recipient;
 use crate::signals::info::{Detail, SI_USER, SignalInfo};
 use crate::system::System;
 use crate::target::target;
+use crate::task::Wait;
 
 /// `pipe2(2)`: an end that is read and one that is written.
 pub(crate) fn pipe2(call: &mut Call, Address(to): Address, flags: u64) -> Result<u64, Errno> {
@@ -50,6 +52,58 @@ pub(crate) fn pipe2(call: &mut Call, Address(to): Address, flags: u64) -> Result
 /// `pipe(2)` as it was first
 pub(crate) fn pipe(call: &mut Call, to: Address) -> Result<u64, Errno> {
     pipe2(call, to, 0)
+}
+
+/// Opens a pipe by its name. Who opens one end waits for who opens the other, unless it may not, or opens both.
+/// Source: fifo(7).
+pub(crate) fn open_fifo(
+    call: &mut Call,
+    inode: InodeId,
+    access: OpenFlags,
+    nonblock: bool,
+) -> Result<Result<PipeId, Wait>, Errno> {
+    let system = &mut *call.system;
+    let id = system.pipes.of_fifo(inode).unwrap_or_else(|| system.pipes.add(Some(inode)));
+    let (reads, writes) = (access.contains(OpenFlags::READ), access.contains(OpenFlags::WRITE));
+    let other = if reads { OpenFlags::WRITE } else { OpenFlags::READ };
+    let (own_end, other_end) = (usize::from(!reads), usize::from(reads));
+    let task = system.running_task();
+    let has_other = system.has_pipe_end(id, other);
+    let Some(pipe) = system.pipes.get_mut(id) else { return Err(Errno::ENXIO) };
+    if reads && writes {
+        pipe.opened = pipe.opened.map(|count| count + 1);
+        system.note_event();
+        return Ok(Ok(id));
+    }
+    let begun = pipe.opening.iter().position(|(opener, ..)| *opener == task);
+    let before = match begun {
+        Some(at) => pipe.opening[at].2,
+        None if nonblock && writes && !has_other => {
+            system.drop_unused_pipe(id);
+            return Err(Errno::ENXIO);
+        }
+        None => {
+            pipe.opened[own_end] += 1;
+            pipe.opened[other_end]
+        }
+    };
+    let is_met = has_other || nonblock || pipe.opened[other_end] != before;
+    match (is_met, begun) {
+        (false, None) => pipe.opening.push((task, access, before)),
+        (true, Some(at)) => {
+            pipe.opening.remove(at);
+        }
+        (false, Some(at)) if call.interrupted => {
+            pipe.opening.remove(at);
+            system.drop_unused_pipe(id);
+            return Err(Errno::EINTR);
+        }
+        _ => {}
+    }
+    if begun.is_none() {
+        system.note_event();
+    }
+    Ok(if is_met { Ok(id) } else { Err(system.event_wait(None, true)) })
 }
 
 /// The number of the inode of a pipe, behind those of the streams.

@@ -110,7 +110,7 @@ impl System {
         entries.into_iter().any(|(file, wanted)| self.readiness_within(file, depth) & wanted != 0)
     }
 
-    /// What can make an open file ready to be read that nobody of the system does.
+    /// What makes an open file ready to be read that is no action of a task: a time, a signal, input.
     pub(crate) fn wakes(&self, file: FileId) -> Wakes {
         self.wakes_within(file, DEEPEST)
     }

@@ -10,7 +10,6 @@ use crate::arguments::{Address, Argument, Fd};
 use crate::calls::call::{Answer, Call, Outcome, notice, put};
 use crate::calls::messages;
 use crate::calls::paths::{AT_FDCWD, find_path};
-use crate::calls::polling::is_over;
 use crate::calls::socket_options::{self, timeout};
 use crate::files::addresses::{Family, MAX_ADDRESS_BYTES, SocketAddress, is_own};
 use crate::files::inode::{Kind, Want};
@@ -157,6 +156,20 @@ impl System {
     /// ENOTSOCK if it is not.
     pub(crate) fn socket_mut(&mut self, id: SocketId) -> Result<&mut Socket, Errno> {
         self.sockets.get_mut(id).ok_or(Errno::ENOTSOCK)
+    }
+}
+
+/// What a call at a socket answers that cannot go on: it waits, up to the time that the socket has for reading or writing, or says
+/// that it cannot.
+pub(crate) fn blocked(system: &mut System, id: SocketId, may_wait: bool, reads: bool) -> Outcome {
+    if !may_wait {
+        return Errno::EAGAIN.into();
+    }
+    let now = system.machine.time();
+    let end = timeout(system, id, reads).map(|duration| system.deadline(duration));
+    match end {
+        Some(end) if end <= now => Errno::EAGAIN.into(),
+        end => Outcome::Waits(system.event_wait(end, end.is_none())),
     }
 }
 
@@ -425,16 +438,7 @@ fn connect_to(call: &mut Call, fd: u32, address: u64, length: u64) -> Result<Ans
         return Err(Errno::ECONNREFUSED);
     };
     if waiting.len() > *backlog {
-        return match may_wait {
-            false => Err(Errno::EAGAIN),
-            true => {
-                let end = timeout(system, id, false).map(|duration| call.deadline(duration));
-                if is_over(call, end) {
-                    return Err(Errno::EAGAIN);
-                }
-                Ok(Outcome::Waits(call.system.event_wait(end, end.is_none())).into())
-            }
-        };
+        return Ok(blocked(system, id, may_wait, false).into());
     }
     let mut other = Socket::new(family, own.kind, taken.process);
     (other.name, other.options) = (taken.name.clone(), taken.options.clone());
@@ -523,14 +527,7 @@ fn accept_one(
     }
     let State::Listening { waiting, .. } = &mut socket.state else { return Err(Errno::EINVAL) };
     if waiting.is_empty() {
-        if !may_wait {
-            return Err(Errno::EAGAIN);
-        }
-        let end = timeout(call.system, id, true).map(|duration| call.deadline(duration));
-        if is_over(call, end) {
-            return Err(Errno::EAGAIN);
-        }
-        return Ok(Outcome::Waits(call.system.event_wait(end, end.is_none())).into());
+        return Ok(blocked(call.system, id, may_wait, true).into());
     }
     let taken = waiting.remove(0);
     call.system.note_event();

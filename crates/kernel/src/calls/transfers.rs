@@ -13,8 +13,9 @@ use crate::Errno;
 use crate::arguments::{Address, Fd};
 use crate::calls::call::{Call, Outcome, notice};
 use crate::calls::events::{Events, read_events, write_events};
-use crate::calls::messages::{Sending, read_socket};
 use crate::calls::pipes::Readable;
+use crate::calls::receiving::read_socket;
+use crate::calls::sending::Sending;
 use crate::files::content::BLOCK_BYTES;
 use crate::files::inode::{Device, InodeId, Kind};
 use crate::files::open::{OpenFile, OpenFlags, What};
@@ -29,7 +30,7 @@ const MAX_TRANSFER_BYTES: u64 = 0x7fff_f000;
 /// Bytes of a piece of a pipe: PAGE_SIZE.
 const PIECE_BYTES: usize = 4096;
 /// IOV_MAX. Source: writev(2).
-const MAX_VECTORS: u64 = 1024;
+pub(crate) const MAX_VECTORS: u64 = 1024;
 
 /// What a call says of a range of memory before it looks at the memory: whether programs may have such addresses.
 fn check_range(system: &System, address: u64, count: u64) -> Result<(), Errno> {

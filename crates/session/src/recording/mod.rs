@@ -1,4 +1,4 @@
-//! Recordings: all that a run depends on, so that it can be had again elsewhere, whatever has become of the files, the time and the
+//! Recordings: all that a run depends on, so that it can be repeated elsewhere, whatever has become of the files, the time and the
 //! environment here. docs/recordings.md describes the format.
 
 mod bytes;
